@@ -1,0 +1,50 @@
+// heathmist-cli: the headless face of the core.
+#include <fmt/format.h>
+
+#include <CLI/CLI.hpp>
+
+#include "cli/verbs.hpp"
+#include "core/audio/clip.hpp"
+
+int main(int argc, char** argv) {
+  using namespace heathmist;
+  CLI::App app{"Heathmist: what changed in the audio, by how much, where, and does it matter", "heathmist-cli"};
+  app.set_version_flag("--version", HEATHMIST_VERSION);
+  app.require_subcommand(1);
+
+  std::vector<std::string> files;
+  bool facts_json = false;
+  auto* facts = app.add_subcommand("facts", "what files say they are, and what their samples are");
+  facts->add_option("FILE", files, "audio files")->required();
+  facts->add_flag("--json", facts_json, "one JSON object on standard output");
+
+  cli::NullCall call;
+  auto* null = app.add_subcommand("null", "lay a return on its master and measure what is left");
+  null->add_option("MASTER", call.master, "the audio under test")->required();
+  null->add_option("RETURN", call.ret, "what came back")->required();
+  null->add_option("--align", call.align, "auto, none, or the return's delay in samples")->capture_default_str();
+  null->add_option("--gain", call.gain, "auto, none, or the return's gain in dB")->capture_default_str();
+  null->add_option("--drift", call.drift, "auto or none")->capture_default_str();
+  null->add_option("--residual", call.residual, "write the residual to this .wav (32-bit float)");
+  null->add_flag("--json", call.json, "one JSON object on standard output");
+
+  try {
+    app.parse(argc, argv);
+  } catch (const CLI::ParseError& error) {
+    return app.exit(error) == 0 ? 0 : 2;
+  }
+  try {
+    if (*facts) cli::facts(files, facts_json);
+    if (*null) cli::null(call);
+    return 0;
+  } catch (const std::invalid_argument& error) {
+    fmt::print(stderr, "heathmist-cli: {}\n", error.what());
+    return 2;
+  } catch (const InputError& error) {
+    fmt::print(stderr, "heathmist-cli: {}\n", error.what());
+    return 1;
+  } catch (const std::exception& error) {
+    fmt::print(stderr, "heathmist-cli: {}: it could not be worked on ({})\n", *null ? call.master : files.front(), error.what());
+    return 1;
+  }
+}

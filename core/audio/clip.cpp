@@ -1,0 +1,112 @@
+#include "core/audio/clip.hpp"
+
+#include <fmt/format.h>
+#include <soxr.h>
+#include <sys/stat.h>
+
+#include <algorithm>
+#include <cmath>
+#include <fstream>
+#include <numeric>
+
+#include "core/audio/scratch.hpp"
+
+namespace heathmist {
+
+InputError::InputError(const std::filesystem::path& file, const std::string& wrong_and_remedy)
+    : std::runtime_error(file.string() + ": " + wrong_and_remedy) {}
+
+void Reader::read(int64_t first, int64_t frames, Planar& out) {
+  out.resize(format_.channels, frames);
+  const int64_t from = std::clamp<int64_t>(first, 0, format_.frames);
+  const int64_t to = std::clamp<int64_t>(first + frames, from, format_.frames);
+  for (int c = 0; c < out.channels(); ++c) {
+    auto samples = out.channel(c);
+    const auto zero_to = std::clamp<int64_t>(from - first, 0, frames), zero_from = std::clamp<int64_t>(to - first, 0, frames);
+    std::fill(samples.begin(), samples.begin() + zero_to, 0.0);
+    std::fill(samples.begin() + std::max(zero_to, zero_from), samples.end(), 0.0);
+  }
+  if (to > from) fetch(from, to - from, out, from - first);
+}
+
+std::shared_ptr<const Clip> Clip::open(const std::filesystem::path& file, const Job& job) {
+  std::error_code trouble;
+  const auto status = std::filesystem::status(file, trouble);
+  if (!std::filesystem::exists(status)) throw InputError(file, "there is no such file; check the name and the folder");
+  if (std::filesystem::is_directory(status)) throw InputError(file, "this is a folder; name an audio file inside it");
+  if (!std::ifstream(file)) throw InputError(file, "it may not be read; check its permissions");
+  if (std::filesystem::is_regular_file(status) && std::filesystem::file_size(file, trouble) == 0)
+    throw InputError(file, "the file is empty; export or copy it again");
+  auto clip = open_with_sndfile(file);
+  if (!clip) clip = decode_with_ffmpeg(file, job);
+  if (clip->format().frames == 0) throw InputError(file, "it holds no audio, its length is zero; export it again");
+  return clip;
+}
+
+namespace {
+
+void convert(Reader& reader, const ClipFormat& from, int to_hz, ScratchWriter& out, const Job& job) {
+  soxr_quality_spec_t quality = soxr_quality_spec(SOXR_VHQ, 0);
+  quality.passband_end = 0.98;
+  const soxr_io_spec_t io = soxr_io_spec(SOXR_FLOAT64_S, SOXR_FLOAT64_S);
+  soxr_error_t error = nullptr;
+  const std::unique_ptr<soxr, decltype(&soxr_delete)> converter(
+      soxr_create(from.sample_rate_hz, to_hz, unsigned(from.channels), &error, &io, &quality, nullptr), &soxr_delete);
+  if (error) throw std::runtime_error(fmt::format("libsoxr: {}", error));
+
+  constexpr int64_t block = 1 << 16;
+  const double ratio = double(to_hz) / from.sample_rate_hz;
+  const auto wanted = int64_t(std::llround(double(from.frames) * ratio));
+  Planar in, made(from.channels, int64_t(double(block) * ratio) + 64);
+  std::vector<const double*> ins(size_t(from.channels));
+  std::vector<double*> outs(size_t(from.channels));
+  for (int64_t first = 0; out.frames() < wanted;) {
+    job.check();
+    const int64_t frames = std::min(block, from.frames - first);
+    if (frames > 0) reader.read(first, frames, in);
+    for (int c = 0; c < from.channels; ++c) {
+      ins[size_t(c)] = frames > 0 ? in.channel(c).data() : nullptr;
+      outs[size_t(c)] = made.channel(c).data();
+    }
+    size_t used = 0, got = 0;
+    error = soxr_process(converter.get(), frames > 0 ? ins.data() : nullptr, size_t(std::max<int64_t>(frames, 0)), &used,
+                         outs.data(), size_t(made.frames()), &got);
+    if (error) throw std::runtime_error(fmt::format("libsoxr: {}", error));
+    if (frames <= 0 && got == 0) break;
+    first += int64_t(used);
+    out.write(made, std::min<int64_t>(int64_t(got), wanted - out.frames()));
+    job.report(double(first) / double(from.frames));
+  }
+}
+
+}  // namespace
+
+std::shared_ptr<const Clip> Clip::at_rate(std::shared_ptr<const Clip> clip, int sample_rate_hz, const Job& job) {
+  if (clip->format().sample_rate_hz == sample_rate_hz) return clip;
+  ScratchWriter out(clip->path(), clip->format().channels, true);
+  convert(*clip->reader(), clip->format(), sample_rate_hz, out, job);
+  ClipFormat format = clip->format();
+  format.sample_rate_hz = sample_rate_hz;
+  return out.finish(format);
+}
+
+std::string content_mark(const std::filesystem::path& file) {
+  struct ::stat facts {};
+  if (::stat(file.c_str(), &facts) != 0) return {};
+  std::ifstream in(file, std::ios::binary);
+  uint64_t hash = 1469598103934665603ULL;  // FNV-1a
+  auto mix = [&](const char* bytes, size_t count) {
+    for (size_t n = 0; n < count; ++n) hash = (hash ^ uint8_t(bytes[n])) * 1099511628211ULL;
+  };
+  constexpr int pieces = 64, piece = 4096;
+  std::vector<char> bytes(piece);
+  for (int p = 0; p < pieces; ++p) {
+    in.clear();
+    in.seekg(std::max<int64_t>(0, (int64_t(facts.st_size) - piece) * p / (pieces - 1)));
+    in.read(bytes.data(), piece);
+    mix(bytes.data(), size_t(std::max<std::streamsize>(in.gcount(), 0)));
+  }
+  return fmt::format("{:x}-{:x}", int64_t(facts.st_size), hash);
+}
+
+}  // namespace heathmist

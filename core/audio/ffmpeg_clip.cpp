@@ -1,0 +1,150 @@
+// Everything libsndfile does not read: the first audio stream of a file, decoded once to scratch.
+extern "C" {
+#include <libavcodec/avcodec.h>
+#include <libavformat/avformat.h>
+#include <libavutil/channel_layout.h>
+}
+
+#include <fmt/format.h>
+
+#include "core/audio/scratch.hpp"
+
+namespace heathmist {
+
+namespace {
+
+struct Drop {
+  void operator()(AVFormatContext* c) const { avformat_close_input(&c); }
+  void operator()(AVCodecContext* c) const { avcodec_free_context(&c); }
+  void operator()(AVPacket* p) const { av_packet_free(&p); }
+  void operator()(AVFrame* f) const { av_frame_free(&f); }
+};
+template <class T>
+using Held = std::unique_ptr<T, Drop>;
+
+template <class T>
+void take(const AVFrame& frame, bool planar, double scale, double offset, Planar& out) {
+  const int channels = out.channels();
+  for (int c = 0; c < channels; ++c) {
+    const T* from = reinterpret_cast<const T*>(frame.extended_data[planar ? c : 0]) + (planar ? 0 : c);
+    auto to = out.channel(c);
+    for (int n = 0; n < frame.nb_samples; ++n) to[size_t(n)] = (double(from[planar ? n : n * channels]) - offset) * scale;
+  }
+}
+
+void take_frame(const AVFrame& frame, Planar& out) {
+  const auto format = AVSampleFormat(frame.format);
+  const bool planar = av_sample_fmt_is_planar(format);
+  out.resize(frame.ch_layout.nb_channels, frame.nb_samples);
+  switch (av_get_packed_sample_fmt(format)) {
+    case AV_SAMPLE_FMT_U8: return take<uint8_t>(frame, planar, 1.0 / 128, 128, out);
+    case AV_SAMPLE_FMT_S16: return take<int16_t>(frame, planar, 1.0 / 32768, 0, out);
+    case AV_SAMPLE_FMT_S32: return take<int32_t>(frame, planar, 1.0 / 2147483648.0, 0, out);
+    case AV_SAMPLE_FMT_FLT: return take<float>(frame, planar, 1, 0, out);
+    default: return take<double>(frame, planar, 1, 0, out);
+  }
+}
+
+struct Source {
+  Held<AVFormatContext> container;
+  Held<AVCodecContext> decoder;
+  AVStream* stream = nullptr;
+};
+
+Source open_source(const std::filesystem::path& file) {
+  av_log_set_level(AV_LOG_QUIET);
+  Source source;
+  AVFormatContext* container = nullptr;
+  if (avformat_open_input(&container, file.c_str(), nullptr, nullptr) < 0)
+    throw InputError(file, "this is not an audio file that can be read; export it as WAV, FLAC or another audio format");
+  source.container.reset(container);
+  const AVCodec* codec = nullptr;
+  if (avformat_find_stream_info(container, nullptr) < 0)
+    throw InputError(file, "its audio cannot be made out; export it again");
+  const int index = av_find_best_stream(container, AVMEDIA_TYPE_AUDIO, -1, -1, &codec, 0);
+  if (index < 0 || !codec) throw InputError(file, "it holds no audio stream that can be decoded; export its audio as WAV or FLAC");
+  source.stream = container->streams[index];
+  source.decoder.reset(avcodec_alloc_context3(codec));
+  avcodec_parameters_to_context(source.decoder.get(), source.stream->codecpar);
+  source.decoder->pkt_timebase = source.stream->time_base;
+  if (avcodec_open2(source.decoder.get(), codec, nullptr) < 0 || source.decoder->sample_rate <= 0)
+    throw InputError(file, fmt::format("its {} audio cannot be decoded; export it in another format", codec->name));
+  return source;
+}
+
+ClipFormat format_of(const Source& source, int64_t audio_bytes, int64_t frames) {
+  const AVCodecDescriptor* about = avcodec_descriptor_get(source.decoder->codec_id);
+  const bool lossless = about && (about->props & AV_CODEC_PROP_LOSSLESS);
+  const auto packed = av_get_packed_sample_fmt(source.decoder->sample_fmt);
+  const bool integer = packed == AV_SAMPLE_FMT_U8 || packed == AV_SAMPLE_FMT_S16 || packed == AV_SAMPLE_FMT_S32;
+  ClipFormat format;
+  format.codec = avcodec_get_name(source.decoder->codec_id);
+  format.sample_rate_hz = source.decoder->sample_rate;
+  format.channels = source.decoder->ch_layout.nb_channels;
+  format.lossy = !lossless;
+  format.sample_format = lossless && integer ? SampleFormat::integer : SampleFormat::real;
+  if (lossless) {
+    const int raw = source.decoder->bits_per_raw_sample;
+    format.container_bits = raw > 0 ? raw : av_get_bytes_per_sample(packed) * 8;
+  }
+  if (frames > 0) format.bit_rate_bps = int64_t(double(audio_bytes) * 8 * format.sample_rate_hz / double(frames));
+  return format;
+}
+
+/// Hands every decoded frame to `sink`; returns the bytes of audio that were read.
+template <class Sink>
+int64_t decode_all(Source& source, const Job& job, Sink sink) {
+  const Held<AVPacket> packet(av_packet_alloc());
+  const Held<AVFrame> frame(av_frame_alloc());
+  const double size = double(std::max<int64_t>(1, avio_size(source.container->pb)));
+  int64_t bytes = 0;
+  auto drain = [&] {
+    while (avcodec_receive_frame(source.decoder.get(), frame.get()) == 0) sink(*frame);
+  };
+  while (av_read_frame(source.container.get(), packet.get()) >= 0) {
+    job.check();
+    if (packet->stream_index == source.stream->index) {
+      bytes += packet->size;
+      if (avcodec_send_packet(source.decoder.get(), packet.get()) == 0) drain();
+      job.report(std::min(1.0, double(avio_tell(source.container->pb)) / size));
+    }
+    av_packet_unref(packet.get());
+  }
+  avcodec_send_packet(source.decoder.get(), nullptr);
+  drain();
+  return bytes;
+}
+
+void refuse_if_cut_short(const std::filesystem::path& file, const Source& source, int64_t frames) {
+  if (source.container->duration_estimation_method == AVFMT_DURATION_FROM_BITRATE || source.stream->duration <= 0) return;
+  const double promised = double(source.stream->duration) * av_q2d(source.stream->time_base);
+  const double there = double(frames) / source.decoder->sample_rate;
+  if (there < promised - 0.5 && there < 0.98 * promised)
+    throw InputError(file, fmt::format("it is cut short: {:.2f} s of the {:.2f} s it promises can be decoded; copy or export it again",
+                                       there, promised));
+}
+
+}  // namespace
+
+std::shared_ptr<const Clip> decode_with_ffmpeg(const std::filesystem::path& file, const Job& job) {
+  Source source = open_source(file);
+  const auto packed = av_get_packed_sample_fmt(source.decoder->sample_fmt);
+  const bool wide = packed == AV_SAMPLE_FMT_DBL || packed == AV_SAMPLE_FMT_S32;
+  std::unique_ptr<ScratchWriter> out;
+  Planar block;
+  int channels = 0;
+  const int64_t bytes = decode_all(source, job, [&](const AVFrame& frame) {
+    take_frame(frame, block);
+    if (!out) out = std::make_unique<ScratchWriter>(file, channels = block.channels(), wide);
+    if (block.channels() != channels)
+      throw InputError(file, "its channel count changes on the way; export it with one layout throughout");
+    out->write(block, block.frames());
+  });
+  if (!out) throw InputError(file, "none of its audio can be decoded; export or copy it again");
+  refuse_if_cut_short(file, source, out->frames());
+  auto format = format_of(source, bytes, out->frames());
+  format.channels = channels;
+  return out->finish(format);
+}
+
+}  // namespace heathmist

@@ -1,0 +1,72 @@
+// The bench: the document that holds masters and their trials. One file, open JSON (docs/formats.md).
+//
+// In memory all files are absolute paths; on disk they stand relative to the bench. Unknown keys of a bench of this version
+// are kept as they are.
+#pragma once
+#include <filesystem>
+#include <optional>
+#include <string>
+#include <vector>
+
+#include <nlohmann/json.hpp>
+
+#include "core/compare/fit.hpp"
+
+namespace heathmist {
+
+/// A file a bench refers to, with the mark of its content when it was last seen.
+struct FileRef {
+  std::filesystem::path file;
+  std::string mark;
+  bool operator==(const FileRef&) const = default;
+};
+enum class FileState { present, changed, missing };
+FileState state_of(const FileRef& ref);
+
+/// What is held by hand instead of measured.
+struct FitHold {
+  std::optional<double> delay_samples, drift_ppm, gain_db;
+  std::optional<bool> inverted;  ///< all channels
+  std::optional<bool> swapped;   ///< first two channels of the return exchanged
+  bool any() const { return delay_samples || drift_ppm || gain_db || inverted || swapped; }
+  bool operator==(const FitHold&) const = default;
+};
+/// The fit with what is held put in its place.
+Fit with_hold(Fit fit, const FitHold& hold);
+
+struct Trial {
+  std::string id, name;
+  FileRef ret;
+  FitHold hold;
+  bool operator==(const Trial&) const = default;
+};
+
+struct Master {
+  std::string id, name;
+  FileRef audio;
+  std::vector<Trial> trials;
+  bool operator==(const Master&) const = default;
+};
+
+struct Bench {
+  static constexpr int version = 1;
+  std::string name;
+  std::vector<Master> masters;
+  nlohmann::ordered_json settings = nlohmann::ordered_json::object();
+  bool operator==(const Bench&) const = default;
+
+  Master* master(const std::string& id);
+  Trial* trial(const std::string& id);
+  Master* master_of(const std::string& trial_id);
+};
+
+/// A fresh id, unlike any other.
+std::string fresh_id();
+
+/// Reads a bench. Throws InputError for one that is broken or from a newer version.
+Bench load_bench(const std::filesystem::path& file);
+
+/// Writes a bench whole or not at all. Throws InputError.
+void save_bench(const Bench& bench, const std::filesystem::path& file);
+
+}  // namespace heathmist

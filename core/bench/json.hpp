@@ -1,0 +1,19 @@
+// What the measurements look like as JSON, with the keys that scripts rely on.
+#pragma once
+#include <nlohmann/json.hpp>
+
+#include "core/compare/null.hpp"
+
+namespace heathmist {
+
+using Json = nlohmann::ordered_json;
+
+/// The facts of one clip; `path` as given.
+Json facts_json(const std::string& path, const ClipFormat& format, const Levels& levels, std::optional<double> bandwidth_hz);
+
+Json null_json(const NullReport& report);
+
+/// A number, or null where there is none or it is not finite.
+Json number_or_null(std::optional<double> value);
+
+}  // namespace heathmist

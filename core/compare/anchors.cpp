@@ -1,0 +1,244 @@
+#include "core/compare/anchors.hpp"
+
+#include <algorithm>
+#include <cmath>
+#include <numbers>
+#include <numeric>
+
+#include "core/dsp/fft.hpp"
+
+namespace heathmist {
+
+std::vector<Anchor> place_anchors(const Sketch& master, int64_t master_frames, int64_t return_frames, double delay, int most) {
+  const auto first = std::max<int64_t>(0, int64_t(-delay));
+  const auto last = std::min<int64_t>(master_frames, return_frames - int64_t(delay));
+  const int64_t overlap = last - first;
+  if (overlap < 8) return {};
+  int64_t frames = 32768;
+  while (frames > 256 && frames * 4 > overlap) frames /= 2;
+  if (overlap < 1024) frames = overlap;
+  const int64_t count = std::clamp<int64_t>(overlap / frames, 1, most);
+  const int64_t window = std::max<int64_t>(1, frames / master.step);
+  std::vector<double> energy(master.values.size() + 1, 0);
+  for (size_t k = 0; k < master.values.size(); ++k) energy[k + 1] = energy[k] + double(master.values[k]) * master.values[k];
+  std::vector<Anchor> anchors;
+  for (int64_t i = 0; i < count; ++i) {
+    const int64_t from = first + overlap * i / count, to = std::max(from + frames, first + overlap * (i + 1) / count);
+    int64_t best = from;
+    double most_energy = -1;
+    for (int64_t at = from; at + frames <= std::min(to, last); at += std::max<int64_t>(master.step, frames / 4)) {
+      const auto k = size_t(std::min<int64_t>(at / master.step, int64_t(master.values.size())));
+      const auto k_end = std::min(master.values.size(), k + size_t(window));
+      const double e = energy[k_end] - energy[k];
+      if (e > most_energy * 1.0001) most_energy = e, best = at;
+    }
+    if (most_energy / double(window) > 1e-14) anchors.push_back({std::min(best, last - frames), frames, 0, 0});
+  }
+  return anchors;
+}
+
+namespace {
+
+void mix_down(const Planar& block, const Mixture& mixture, std::span<double> out) {
+  std::fill(out.begin(), out.end(), 0.0);
+  for (int c = 0; c < block.channels(); ++c)
+    for (int64_t n = 0; n < block.frames(); ++n) out[size_t(n)] += mixture[size_t(c)] * block.channel(c)[size_t(n)];
+}
+
+/// Place of a peak between its neighbours, by a parabola.
+double between(double left, double middle, double right) {
+  const double bend = left - 2 * middle + right;
+  return bend == 0 ? 0 : std::clamp(0.5 * (left - right) / bend, -0.5, 0.5);
+}
+
+struct Finder {
+  std::unique_ptr<Reader> master, ret;
+  dsp::RealFft<double> a, b;
+  Planar block{};
+};
+
+}  // namespace
+
+void find_anchors(std::vector<Anchor>& anchors, const Clip& master, const Clip& ret, const Mixture& master_mixture,
+                  const Mixture& return_mixture, double delay, int64_t slack, const Job& job) {
+  if (anchors.empty()) return;
+  const int64_t frames = anchors.front().frames;
+  const size_t size = dsp::good_fft_size(size_t(2 * frames + 2 * slack));
+  const auto window = dsp::hann(size_t(frames));
+  for_each_segment(
+      int64_t(anchors.size()), job,
+      [&] { return Finder{master.reader(), ret.reader(), dsp::RealFft<double>(size), dsp::RealFft<double>(size)}; },
+      [&](Finder& f, int64_t i) {
+        Anchor& anchor = anchors[size_t(i)];
+        std::fill(f.a.time().begin(), f.a.time().end(), 0.0);
+        std::fill(f.b.time().begin(), f.b.time().end(), 0.0);
+        f.master->read(anchor.at, frames, f.block);
+        mix_down(f.block, master_mixture, f.a.time());
+        for (int64_t n = 0; n < frames; ++n) f.a.time()[size_t(n)] *= window[size_t(n)];
+        const auto start = anchor.at + int64_t(std::llround(delay)) - slack;
+        f.ret->read(start, frames + 2 * slack, f.block);
+        mix_down(f.block, return_mixture, f.b.time());
+        f.a.forward();
+        f.b.forward();
+        double greatest = 0;
+        for (size_t k = 0; k < f.a.bins(); ++k) {
+          f.b.spectrum()[k] *= std::conj(f.a.spectrum()[k]);
+          greatest = std::max(greatest, std::norm(f.b.spectrum()[k]));
+        }
+        for (auto& cross : f.b.spectrum()) {
+          const double power = std::norm(cross);
+          cross *= power > 1e-24 * greatest ? std::pow(power, -0.35) : 0;  // most of the way to the phase transform
+        }
+        f.b.inverse();
+        const auto c = f.b.time().first(size_t(2 * slack + 1));
+        const auto best = std::max_element(c.begin(), c.end(), [](double x, double y) { return std::abs(x) < std::abs(y); });
+        const auto lag = best - c.begin();
+        const double rms = std::sqrt(std::inner_product(c.begin(), c.end(), c.begin(), 0.0) / double(c.size()));
+        const double fine = lag > 0 && lag + 1 < int64_t(c.size()) ? between(std::abs(best[-1]), std::abs(*best), std::abs(best[1])) : 0;
+        anchor.delay = double(start - anchor.at + lag) + fine;
+        anchor.clearness = rms > 0 ? std::abs(*best) / rms : 0;
+      });
+}
+
+DelayLine line_through(const std::vector<Anchor>& anchors) {
+  constexpr double most_drift = 3000e-6;
+  DelayLine best;
+  double all = 0;
+  for (const auto& a : anchors) all += a.clearness;
+  auto try_line = [&](double delay, double drift, double bonus) {
+    double support = 0;
+    for (const auto& a : anchors)
+      if (std::abs(a.delay - delay - drift * double(a.at)) < 1.0) support += a.clearness;
+    if (support * bonus > best.support) best = {delay, drift * 1e6, all > 0 ? support / all : 0, support};
+  };
+  for (const auto& a : anchors) try_line(a.delay, 0, 1.05);
+  for (size_t i = 0; i < anchors.size(); ++i)
+    for (size_t k = i + 1; k < anchors.size(); ++k) {
+      const double drift = (anchors[k].delay - anchors[i].delay) / double(std::max<int64_t>(1, anchors[k].at - anchors[i].at));
+      if (std::abs(drift) < most_drift) try_line(anchors[i].delay - drift * double(anchors[i].at), drift, 1.0);
+    }
+  return best;
+}
+
+double CrossSpectra::coherence(size_t k) const {
+  if (master[k] < 1e-15 * peak_power || ret[k] <= 0 || master[k] <= 0) return 0;
+  const double raw = std::norm(cross[k]) / (master[k] * ret[k]);
+  if (blocks < 3) return raw;
+  return std::clamp((raw - 1 / blocks) / (1 - 1 / blocks), 0.0, 1.0);
+}
+
+namespace {
+
+struct Crosser {
+  std::unique_ptr<Reader> master;
+  LaidReturn ret;
+  dsp::RealFft<double> a, b;
+  Planar from{}, to{};
+};
+
+}  // namespace
+
+std::vector<CrossSpectra> cross_spectra(const std::vector<Anchor>& anchors, const Clip& master, const Clip& ret,
+                                        const std::vector<ChannelPair>& pairs, double delay, double drift_ppm, const Job& job) {
+  constexpr size_t size = CrossSpectra::size, bins = size / 2 + 1;
+  const auto window = dsp::hann(size);
+  std::vector<std::vector<CrossSpectra>> parts(anchors.size(), std::vector<CrossSpectra>(pairs.size()));
+  for_each_segment(
+      int64_t(anchors.size()), job,
+      [&] { return Crosser{master.reader(), LaidReturn(ret, delay, drift_ppm), dsp::RealFft<double>(size), dsp::RealFft<double>(size)}; },
+      [&](Crosser& x, int64_t i) {
+        const Anchor& anchor = anchors[size_t(i)];
+        const int64_t frames = std::max<int64_t>(anchor.frames, int64_t(size));  // short clips are padded with silence
+        x.master->read(anchor.at, frames, x.from);
+        x.ret.read(anchor.at, frames, x.to);
+        for (size_t p = 0; p < pairs.size(); ++p) {
+          CrossSpectra& sum = parts[size_t(i)][p];
+          sum.master.assign(bins, 0);
+          sum.ret.assign(bins, 0);
+          sum.cross.assign(bins, 0);
+          for (int64_t at = 0; at + int64_t(size) <= frames; at += int64_t(size) / 2, ++sum.blocks) {
+            for (size_t n = 0; n < size; ++n) {
+              x.a.time()[n] = window[n] * x.from.channel(pairs[p].master)[size_t(at) + n];
+              x.b.time()[n] = window[n] * x.to.channel(pairs[p].ret)[size_t(at) + n];
+            }
+            x.a.forward();
+            x.b.forward();
+            for (size_t k = 0; k < bins; ++k) {
+              const auto m = x.a.spectrum()[k], r = x.b.spectrum()[k];
+              sum.master[k] += std::norm(m);
+              sum.ret[k] += std::norm(r);
+              sum.cross[k] += std::conj(m) * r;
+            }
+          }
+        }
+      });
+  std::vector<CrossSpectra> result(pairs.size());
+  for (size_t p = 0; p < pairs.size(); ++p) {
+    CrossSpectra& sum = result[p];
+    sum.master.assign(bins, 0);
+    sum.ret.assign(bins, 0);
+    sum.cross.assign(bins, 0);
+    for (auto& part : parts) {
+      for (size_t k = 0; k < bins; ++k) {
+        sum.master[k] += part[p].master[k];
+        sum.ret[k] += part[p].ret[k];
+        sum.cross[k] += part[p].cross[k];
+      }
+      sum.blocks += part[p].blocks * 0.75;  // half-overlapped Hann blocks are not quite independent
+      sum.by_anchor.push_back(std::move(part[p].cross));
+    }
+    if (sum.blocks < 3) sum.blocks = 1;
+    sum.peak_power = *std::max_element(sum.master.begin(), sum.master.end());
+  }
+  return result;
+}
+
+std::vector<double> snr_weights(const std::vector<CrossSpectra>& pairs) {
+  std::vector<double> weights(CrossSpectra::size / 2 + 1, 0);
+  for (size_t k = 1; k + 1 < weights.size(); ++k)
+    for (const auto& pair : pairs) {
+      const double agree = pair.coherence(k);
+      if (pair.blocks < 3)
+        weights[k] += std::abs(pair.cross[k]);  // one block shows no coherence: go by energy
+      else if (agree > 0)
+        weights[k] += std::min(1000.0, agree / std::max(1e-9, 1 - agree));
+    }
+  return weights;
+}
+
+PhaseDelay phase_delay(std::span<const std::complex<double>> cross, std::span<const double> weights) {
+  constexpr size_t size = CrossSpectra::size;
+  thread_local dsp::RealFft<double> fft(size);
+  double total = 0;
+  for (size_t k = 0; k < cross.size(); ++k) {
+    const double length = std::abs(cross[k]);
+    const double w = length > 0 ? weights[k] : 0;
+    fft.spectrum()[k] = w > 0 ? cross[k] / length * w : 0;
+    total += w;
+  }
+  if (total <= 0) return {};
+  fft.inverse();
+  const auto c = fft.time();
+  const auto best = std::max_element(c.begin(), c.end(), [](double x, double y) { return std::abs(x) < std::abs(y); });
+  auto lag = best - c.begin();
+  PhaseDelay result;
+  result.inverted = *best < 0;
+  result.peak = std::abs(*best) / (2 * total);
+  if (lag > int64_t(size) / 2) lag -= int64_t(size);
+  result.samples = double(lag);
+  const std::complex<double> sign(result.inverted ? -1 : 1, 0);
+  for (int round = 0; round < 4; ++round) {
+    double up = 0, down = 0;
+    for (size_t k = 0; k < cross.size(); ++k) {
+      if (weights[k] <= 0) continue;
+      const double w = 2 * std::numbers::pi * double(k) / double(size);
+      up -= weights[k] * w * std::arg(sign * cross[k] * std::polar(1.0, w * result.samples));
+      down += weights[k] * w * w;
+    }
+    if (down <= 0) break;
+    result.samples += std::clamp(up / down, -1.0, 1.0);
+  }
+  return result;
+}
+
+}  // namespace heathmist

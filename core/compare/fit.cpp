@@ -1,0 +1,311 @@
+#include "core/compare/fit.hpp"
+
+#include <algorithm>
+#include <cmath>
+#include <numbers>
+#include <numeric>
+
+#include "core/compare/anchors.hpp"
+
+namespace heathmist {
+
+namespace {
+
+constexpr int most_anchors = 48;
+constexpr double least_share = 0.35;       // of the anchors that must lie on one line
+constexpr double least_agreement = 0.12;   // under which two clips are called unrelated
+constexpr double whole_sample = 0.02;      // a delay this near a whole sample may be one
+constexpr double unity_db = 0.002;         // a gain this near 0 dB may be none
+constexpr double as_good = 1e-3;           // ... where the residual's energy grows by no more than this share
+
+struct Search {
+  const Clip& master;
+  const Clip& ret;
+  const FitOptions& options;
+  const Job& job;
+
+  std::vector<Anchor> anchors{};
+  DelayLine line{};
+};
+
+/// One way of looking at both clips: how their channels are mixed.
+struct View {
+  Mixture master, ret;
+};
+
+std::vector<View> views(int master_channels, int return_channels) {
+  std::vector<View> result{{uneven_mixture(master_channels), uneven_mixture(return_channels)}};
+  if (master_channels > 1 || return_channels > 1)  // a swap with one side inverted can cancel in a mixture
+    for (int m = 0; m < std::min(master_channels, 2); ++m)
+      for (int r = 0; r < std::min(return_channels, 2); ++r)
+        result.push_back({single_channel(master_channels, m), single_channel(return_channels, r)});
+  return result;
+}
+
+/// Looks for the delay in one view; true where enough anchors agree.
+bool locate(Search& s, const View& view) {
+  const int64_t master_frames = s.master.format().frames, return_frames = s.ret.format().frames;
+  const auto plan = plan_sketches(s.master.format().sample_rate_hz, master_frames + return_frames);
+  const auto master = sketch(s.master, view.master, plan, s.job.part(0.0, 0.3));
+  std::vector<double> delays;
+  if (s.options.delay_samples)
+    delays = {*s.options.delay_samples};
+  else
+    delays = coarse_delays(master, sketch(s.ret, view.ret, plan, s.job.part(0.3, 0.6)), s.job);
+
+  double best_support = 0;
+  double best_delay = 0;
+  int64_t best_slack = 0;
+  for (const double delay : delays) {
+    auto few = place_anchors(master, master_frames, return_frames, delay, 10);
+    if (few.empty()) continue;
+    const auto drifted = int64_t(5e-4 * double(std::min(master_frames, return_frames)));
+    const int64_t slack = s.options.delay_samples ? 8 : std::min<int64_t>(few.front().frames / 2, 2 * plan.step + 64 + drifted);
+    find_anchors(few, s.master, s.ret, view.master, view.ret, delay, slack, Job{s.job.stop, {}, s.job.threads});
+    const auto line = line_through(few);
+    if (line.support > best_support) best_support = line.support, best_delay = delay, best_slack = slack;
+  }
+  if (best_support == 0) return false;
+  s.anchors = place_anchors(master, master_frames, return_frames, best_delay, most_anchors);
+  find_anchors(s.anchors, s.master, s.ret, view.master, view.ret, best_delay, best_slack, s.job.part(0.6, 0.8));
+  s.line = line_through(s.anchors);
+  if (!s.options.drift) s.line.drift_ppm = 0;
+  if (s.options.delay_samples) s.line.delay = *s.options.delay_samples;
+  return s.line.share >= least_share;
+}
+
+/// Keeps the anchors that lie on the line; all of them where the delay is held.
+void keep_inliers(Search& s) {
+  if (s.options.delay_samples) return;
+  std::erase_if(s.anchors, [&](const Anchor& a) {
+    return std::abs(a.delay - s.line.delay - s.line.drift_ppm * 1e-6 * double(a.at)) >= 1.0;
+  });
+}
+
+/// Which channel came back as which: the pairing that leaves the least unexplained, the plain one where it is as good.
+std::vector<ChannelPair> find_pairs(const Search& s) {
+  const int m_count = s.master.format().channels, r_count = s.ret.format().channels;
+  auto pairs = plain_pairs(m_count, r_count);
+  std::vector<ChannelPair> all;
+  for (int m = 0; m < m_count; ++m)
+    for (int r = 0; r < r_count; ++r) {
+      ChannelPair pair;
+      pair.master = m;
+      pair.ret = r;
+      all.push_back(pair);
+    }
+  std::vector<Anchor> some = s.anchors;
+  if (some.size() > 12) some.resize(12);
+  const auto spectra = cross_spectra(some, s.master, s.ret, all, s.line.delay, s.line.drift_ppm, s.job);
+  std::vector<double> unexplained(all.size());
+  for (size_t i = 0; i < all.size(); ++i) {
+    const auto found = phase_delay(spectra[i].cross, snr_weights({spectra[i]}));
+    all[i].inverted = found.inverted;
+    std::complex<double> sum = 0;
+    for (size_t k = 0; k < spectra[i].cross.size(); ++k)
+      sum += spectra[i].cross[k] * std::polar(1.0, 2 * std::numbers::pi * double(k) * found.samples / double(CrossSpectra::size));
+    const double power = std::reduce(spectra[i].master.begin(), spectra[i].master.end()) *
+                         std::reduce(spectra[i].ret.begin(), spectra[i].ret.end());
+    unexplained[i] = power > 0 ? 1 - std::min(1.0, sum.real() * sum.real() / power) : 1;
+  }
+  const auto place = [&](int m, int r) { return size_t(m * r_count + r); };
+  const auto cost = [&](const std::vector<ChannelPair>& some_pairs) {
+    double sum = 0;
+    for (const auto& p : some_pairs) sum += unexplained[place(p.master, p.ret)];
+    return sum;
+  };
+  if (m_count > 1 && r_count > 1) {  // greedy: the best match first
+    std::vector<size_t> order(all.size());
+    std::iota(order.begin(), order.end(), 0);
+    std::sort(order.begin(), order.end(), [&](size_t a, size_t b) { return unexplained[a] < unexplained[b]; });
+    std::vector<ChannelPair> matched;
+    for (const size_t i : order)
+      if (std::none_of(matched.begin(), matched.end(),
+                       [&](const auto& p) { return p.master == all[i].master || p.ret == all[i].ret; }))
+        matched.push_back(all[i]);
+    if (cost(matched) < 0.7 * cost(pairs)) pairs = matched;
+  }
+  std::sort(pairs.begin(), pairs.end(), [](const auto& a, const auto& b) { return a.master < b.master; });
+  for (auto& p : pairs) p.inverted = all[place(p.master, p.ret)].inverted;
+  return pairs;
+}
+
+std::vector<std::complex<double>> signed_sum(const std::vector<CrossSpectra>& spectra, const std::vector<ChannelPair>& pairs,
+                                             std::optional<size_t> anchor) {
+  std::vector<std::complex<double>> sum(CrossSpectra::size / 2 + 1, 0);
+  for (size_t p = 0; p < pairs.size(); ++p) {
+    const auto& cross = anchor ? spectra[p].by_anchor[*anchor] : spectra[p].cross;
+    for (size_t k = 0; k < sum.size(); ++k) sum[k] += (pairs[p].inverted ? -1.0 : 1.0) * cross[k];
+  }
+  return sum;
+}
+
+/// The drift that the anchors' own remaining delays show, where it is beyond chance and beyond a hundredth of a sample.
+double remaining_drift_ppm(const Search& s, const std::vector<CrossSpectra>& spectra, const std::vector<ChannelPair>& pairs,
+                           const std::vector<double>& weights) {
+  const size_t count = s.anchors.size();
+  if (count < 4) return 0;
+  const auto whole = signed_sum(spectra, pairs, {});
+  std::vector<double> t, d, own(weights.size());
+  for (size_t i = 0; i < count; ++i) {
+    const auto cross = signed_sum(spectra, pairs, i);
+    for (size_t k = 0; k < own.size(); ++k)  // a bin counts by what this anchor holds of it
+      own[k] = std::abs(whole[k]) > 0 ? weights[k] * std::abs(cross[k]) / std::abs(whole[k]) : 0;
+    t.push_back(double(s.anchors[i].at));
+    d.push_back(phase_delay(cross, own).samples);
+  }
+  const double mean_t = std::reduce(t.begin(), t.end()) / double(count), mean_d = std::reduce(d.begin(), d.end()) / double(count);
+  double tt = 0, td = 0, left = 0;
+  for (size_t i = 0; i < count; ++i) tt += (t[i] - mean_t) * (t[i] - mean_t), td += (t[i] - mean_t) * (d[i] - mean_d);
+  const double slope = td / tt;
+  for (size_t i = 0; i < count; ++i) left += std::pow(d[i] - mean_d - slope * (t[i] - mean_t), 2);
+  const double deviation = std::sqrt(left / double(count - 2) / tt);
+  const double span = t.back() - t.front();
+  return std::abs(slope) > 5 * deviation && std::abs(slope) * span > 0.01 ? slope * 1e6 : 0;
+}
+
+/// Sums over the anchors that gain and residual follow from.
+struct Energies {
+  double mm = 0, mr = 0, rr = 0;
+  double gain() const { return mm > 0 && mr > 0 ? mr / mm : 1; }
+};
+struct Weighed {
+  Energies energies;
+  double residual = 0;  // energy after the fit
+};
+
+Weighed weigh(const Search& s, const Fit& fit, std::optional<double> held_gain) {
+  auto master = s.master.reader();
+  LaidReturn laid(s.ret, fit);
+  Weighed result;
+  Planar m, r;
+  std::vector<double> residual;
+  auto over_anchors = [&](auto visit) {
+    for (const auto& anchor : s.anchors) {
+      const int64_t from = std::max(anchor.at, fit.first), frames = std::min(anchor.at + anchor.frames, fit.last) - from;
+      if (frames <= 0) continue;
+      s.job.check();
+      master->read(from, frames, m);
+      laid.read(from, frames, r);
+      for (const auto& p : fit.pairs) visit(p, m.channel(p.master), r.channel(p.ret), size_t(frames));
+    }
+  };
+  over_anchors([&](const ChannelPair& p, auto x, auto y, size_t frames) {
+    const double sign = p.inverted ? -1 : 1;
+    for (size_t n = 0; n < frames; ++n) {
+      result.energies.mm += x[n] * x[n];
+      result.energies.mr += sign * x[n] * y[n];
+      result.energies.rr += y[n] * y[n];
+    }
+  });
+  const double gain = held_gain.value_or(result.energies.gain());
+  over_anchors([&](const ChannelPair& p, auto x, auto y, size_t frames) {
+    residual.resize(frames);
+    take_residual(x, y, p, gain, residual);
+    for (const double e : residual) result.residual += e * e;
+  });
+  return result;
+}
+
+/// Prefers a whole-sample delay and a gain of exactly 0 dB where they explain the return as well.
+void settle(const Search& s, Fit& fit) {
+  const int64_t master_frames = s.master.format().frames, return_frames = s.ret.format().frames;
+  set_overlap(fit, master_frames, return_frames);
+  Weighed best = weigh(s, fit, {});
+  Fit whole = fit;
+  whole.delay_samples = std::round(fit.delay_samples) + 0.0;  // no negative zero
+  if (!s.options.delay_samples && fit.drift_ppm == 0 && std::abs(whole.delay_samples - fit.delay_samples) < whole_sample) {
+    set_overlap(whole, master_frames, return_frames);
+    const auto other = weigh(s, whole, {});
+    if (other.residual <= best.residual * (1 + as_good) + 1e-14 * other.energies.mm) fit = whole, best = other;
+  }
+  fit.gain_db = 20 * std::log10(best.energies.gain());
+  if (s.options.gain_db)
+    fit.gain_db = *s.options.gain_db;
+  else if (std::abs(fit.gain_db) < unity_db && weigh(s, fit, 1.0).residual <= best.residual * (1 + as_good) + 1e-14 * best.energies.mm)
+    fit.gain_db = 0;
+  const auto& e = best.energies;
+  const double correlation = e.mm > 0 && e.rr > 0 && e.mr > 0 ? e.mr * e.mr / (e.mm * e.rr) : 0;
+  fit.agreement = std::max(fit.agreement, correlation);
+}
+
+/// Mean squared coherence over the third octaves in which the master has anything.
+double band_coherence(const std::vector<CrossSpectra>& spectra, double sample_rate_hz) {
+  double sum = 0;
+  int bands = 0;
+  for (double low = 50; low < sample_rate_hz / 2.3; low *= std::cbrt(2.0)) {
+    const double bin_hz = sample_rate_hz / double(CrossSpectra::size);
+    const auto from = size_t(std::ceil(low / bin_hz)), to = size_t(std::ceil(low * std::cbrt(2.0) / bin_hz));
+    for (const auto& pair : spectra) {
+      double agree = 0, power = 0;
+      for (size_t k = from; k < to && k + 1 < pair.master.size(); ++k) {
+        agree += pair.coherence(k);
+        power = std::max(power, pair.master[k]);
+      }
+      if (to <= from || power < 1e-10 * pair.peak_power) continue;
+      sum += agree / double(to - from);
+      ++bands;
+    }
+  }
+  return bands ? sum / bands : 0;
+}
+
+void refine(Search& s, Fit& fit) {
+  std::vector<CrossSpectra> spectra;
+  std::vector<double> weights;
+  for (int round = 0; round < 5; ++round) {
+    s.job.check();
+    spectra = cross_spectra(s.anchors, s.master, s.ret, fit.pairs, fit.delay_samples, fit.drift_ppm, s.job);
+    weights = snr_weights(spectra);
+    const double drift = s.options.drift ? remaining_drift_ppm(s, spectra, fit.pairs, weights) : 0;
+    double delay = phase_delay(signed_sum(spectra, fit.pairs, {}), weights).samples;
+    double centre = 0;
+    for (const auto& a : s.anchors) centre += double(a.at) / double(s.anchors.size());
+    fit.drift_ppm += drift;
+    if (!s.options.delay_samples) fit.delay_samples += delay - drift * 1e-6 * centre;
+    if ((std::abs(delay) < 2e-5 && drift == 0) || (s.options.delay_samples && drift == 0)) break;
+  }
+  for (size_t p = 0; p < fit.pairs.size(); ++p) {
+    const auto own = phase_delay(spectra[p].cross, snr_weights({spectra[p]}));
+    const double mm = std::reduce(spectra[p].master.begin(), spectra[p].master.end());
+    std::complex<double> mr = 0;
+    for (size_t k = 0; k < spectra[p].cross.size(); ++k)
+      mr += spectra[p].cross[k] * std::polar(1.0, 2 * std::numbers::pi * double(k) * own.samples / double(CrossSpectra::size));
+    fit.pairs[p].inverted = own.inverted;
+    fit.pairs[p].delay_samples = fit.delay_samples + own.samples;
+    fit.pairs[p].gain_db = mm > 0 && mr != 0.0 ? 20 * std::log10(std::abs(mr.real()) / mm) : 0;
+  }
+  // With few independent blocks chance alone looks coherent: then only the correlation counts.
+  if (spectra.front().blocks > 16) fit.agreement = band_coherence(spectra, s.master.format().sample_rate_hz);
+}
+
+}  // namespace
+
+Fit find_fit(const Clip& master, const Clip& ret, const FitOptions& options, const Job& job) {
+  Search s{master, ret, options, job};
+  Fit fit;
+  fit.pairs = plain_pairs(master.format().channels, ret.format().channels);
+  fit.delay_samples = options.delay_samples.value_or(0);
+  fit.gain_db = options.gain_db.value_or(0);
+  set_overlap(fit, master.format().frames, ret.format().frames);
+
+  const auto ways = views(master.format().channels, ret.format().channels);
+  for (size_t way = 0; way < ways.size(); ++way) {
+    if (!locate(s, ways[way])) continue;
+    keep_inliers(s);
+    Fit found = fit;
+    found.delay_samples = s.line.delay;
+    found.drift_ppm = s.line.drift_ppm;
+    found.pairs = find_pairs(s);
+    refine(s, found);
+    job.report(0.9);
+    settle(s, found);
+    if (found.agreement > fit.agreement) fit = found;
+    if (fit.agreement >= least_agreement) break;
+  }
+  fit.trusted = fit.agreement >= least_agreement && fit.last > fit.first;
+  job.report(1);
+  return fit;
+}
+
+}  // namespace heathmist

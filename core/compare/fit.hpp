@@ -1,0 +1,73 @@
+// The fit: delay, drift, gain, polarity and channel map that lay a return on its master.
+//
+// Master frame n is found in the return at place n (1 + drift) + delay: a positive delay means that the return is late,
+// a positive drift that it is longer. Gain is the level of the return relative to the master. Residual = return - master
+// after the fit, at the master's level. There is one delay, drift and gain for all channels; polarity and map go by channel.
+#pragma once
+#include <optional>
+#include <vector>
+
+#include "core/audio/clip.hpp"
+
+namespace heathmist {
+
+/// A channel of the master and the channel of the return that is its counterpart.
+struct ChannelPair {
+  int master = 0, ret = 0;
+  bool inverted = false;
+  double delay_samples = 0;  ///< of this pair alone; measured, not applied
+  double gain_db = 0;        ///< likewise
+};
+
+struct Fit {
+  double delay_samples = 0;
+  double drift_ppm = 0;
+  double gain_db = 0;
+  std::vector<ChannelPair> pairs;
+  /// Share of the two signals that agrees, 0..1: the greater of squared correlation and mean coherence over third octaves.
+  double agreement = 0;
+  bool trusted = false;
+  int64_t first = 0, last = 0;  ///< the overlap, in master frames [first, last)
+
+  double ratio() const { return 1 + drift_ppm * 1e-6; }
+  double place_in_return(double master_frame) const { return master_frame * ratio() + delay_samples; }
+  double gain() const;
+  const char* polarity() const;  ///< normal, inverted or mixed
+  bool swapped() const;          ///< some channel comes back as another
+};
+
+/// What is held instead of measured.
+struct FitOptions {
+  std::optional<double> delay_samples;
+  std::optional<double> gain_db;
+  bool drift = true;  ///< false: held at zero
+};
+
+/// Finds the fit of two clips of the same rate. Never throws for unlike clips: the fit is then not trusted.
+Fit find_fit(const Clip& master, const Clip& ret, const FitOptions& options, const Job& job = {});
+
+/// The overlap that a delay and drift leave, short of the places that interpolation cannot reach.
+void set_overlap(Fit& fit, int64_t master_frames, int64_t return_frames);
+
+/// Pairs without any map: channel by channel, or a mono side with each channel of the other.
+std::vector<ChannelPair> plain_pairs(int master_channels, int return_channels);
+
+/// The return's channels on the master's time axis: delay and drift taken out, gain, polarity and map not.
+class LaidReturn {
+ public:
+  LaidReturn(const Clip& ret, double delay_samples, double drift_ppm);
+  LaidReturn(const Clip& ret, const Fit& fit) : LaidReturn(ret, fit.delay_samples, fit.drift_ppm) {}
+  /// `out`: return channels x frames, for master frames [first, first + frames).
+  void read(int64_t first, int64_t frames, Planar& out);
+
+ private:
+  std::unique_ptr<Reader> reader_;
+  double delay_, step_;
+  Planar raw_;
+};
+
+/// residual[n] = polarity * return / gain - master, for one pair.
+void take_residual(std::span<const double> master, std::span<const double> laid, const ChannelPair& pair, double gain,
+                   std::span<double> residual);
+
+}  // namespace heathmist

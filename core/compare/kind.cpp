@@ -1,0 +1,155 @@
+// From measurements to the one word for what happened. Every threshold of that decision stands here.
+#include <algorithm>
+#include <cmath>
+#include <numeric>
+
+#include "core/compare/null.hpp"
+
+namespace heathmist {
+
+namespace {
+
+constexpr double exact_db = -100;             // a float return this deep has nothing but arithmetic in its residual
+constexpr double gain_step_db = 0.003;        // less is no change of level
+constexpr double word_noise_margin_db = 1;    // requantising with dither leaves at most 1 LSB RMS
+constexpr double shaped_noise_margin_db = 18; // with strong noise shaping up to 8 LSB
+constexpr double linear_margin_db = 10;       // a filter explains the residual when it takes that much out of it
+constexpr double still_slope = 0.25;          // residual dB per dB of programme, under which it takes no notice of it
+constexpr double limited_share = 0.98;        // of the residual's energy in the loudest samples
+constexpr double limited_from = 0.25;         // ... those above this part of the peak
+constexpr double limited_inward = 0.5;        // ... and how surely it points inward there
+constexpr double gain_move_db = 6;            // what a gain that moves must take out of the residual
+constexpr double least_movement_db2 = 2;      // programme must move this much (variance) before its hold on noise can be seen
+
+double or_silent(std::optional<double> db) { return db.value_or(-400); }
+
+/// The RMS error, in dBFS, that writing the return at its own word length may have made, by a margin.
+std::optional<double> word_noise_dbfs(const NullReport& r, double margin_db) {
+  if (!r.return_levels.bits_used) return {};
+  return 20 * std::log10(std::ldexp(1.0, 1 - *r.return_levels.bits_used)) + margin_db;
+}
+
+/// The residual at the return's own level is no more than its word length.
+bool within_word_noise(const NullReport& r, double margin_db) {
+  const auto noise = word_noise_dbfs(r, margin_db);
+  return noise && or_silent(power_db(r.sums.residual)) + r.fit.gain_db <= *noise;
+}
+
+bool fewer_bits(const NullReport& r) {
+  if (!r.return_levels.bits_used) return false;
+  return !r.master_levels.bits_used || *r.return_levels.bits_used < *r.master_levels.bits_used;
+}
+
+bool same_level(const NullReport& r) {
+  return std::abs(r.fit.gain_db) < gain_step_db && std::string(r.fit.polarity()) == "normal" && !r.fit.swapped();
+}
+
+/// Clipping: the residual lies in the loudest samples alone, and points inward.
+bool clipped(const NullReport& r) {
+  const auto& by = r.sums.by_level;
+  const double all = std::reduce(by.energy.begin(), by.energy.end());
+  double energy = 0, inward = 0, count = 0;
+  for (int step = ByLevel::steps; step-- > 0;) {
+    const auto s = size_t(step);
+    energy += by.energy[s], inward += by.inward[s], count += by.count[s];
+    if (energy < limited_share * all) continue;
+    return step > ByLevel::steps * limited_from && inward / std::sqrt(energy * count) > 0.02 &&
+           inward > limited_inward * std::sqrt(energy) && r.return_levels.sample_peak < r.master_levels.sample_peak * r.fit.gain() * 1.05;
+  }
+  return false;
+}
+
+/// A gain that moves: what it explains, and whether it goes down when the programme goes up.
+struct MovingGain {
+  double taken_out_db = 0, slope = 0;
+};
+MovingGain moving_gain(const NullReport& r) {
+  const auto& s = r.sums.short_pieces;
+  const double g = r.fit.gain();
+  double fixed = 0, moving = 0, weight = 0, sx = 0, sy = 0, sxx = 0, sxy = 0;
+  for (size_t n = 0; n < s.mm.size(); ++n) {
+    const double mm = s.mm[n], mr = s.mr[n], rr = s.rr[n];
+    if (mm <= 0 || mr <= 0) continue;
+    fixed += rr - 2 * g * mr + g * g * mm;
+    moving += std::max(0.0, rr - mr * mr / mm);
+    const double level = 10 * std::log10(mm), gain = 20 * std::log10(mr / mm);
+    weight += mm, sx += mm * level, sy += mm * gain, sxx += mm * level * level, sxy += mm * level * gain;
+  }
+  if (weight <= 0 || fixed <= 0) return {};
+  const double var = sxx / weight - (sx / weight) * (sx / weight), cov = sxy / weight - sx * sy / weight / weight;
+  return {10 * std::log10(fixed / std::max(moving, 1e-30)), var > 0 ? cov / var : 0};
+}
+
+/// How the residual follows the programme: dB for dB over the cells, within each band over time.
+double residual_slope(const DepthCells& cells) {
+  const int bands = cells.bands(), columns = cells.columns();
+  double var = 0, cov = 0, count = 0;
+  for (int b = 0; b < bands; ++b) {
+    std::vector<double> x, y;
+    for (int c = 0; c < columns; ++c) {
+      const auto at = size_t(c * bands + b);
+      if (cells.master[at] < 1e-12f || cells.residual[at] < 1e-18f) continue;
+      x.push_back(10 * std::log10(cells.master[at]));
+      y.push_back(10 * std::log10(cells.residual[at]));
+    }
+    if (x.size() < 4) continue;
+    const double mx = std::reduce(x.begin(), x.end()) / double(x.size()), my = std::reduce(y.begin(), y.end()) / double(y.size());
+    for (size_t n = 0; n < x.size(); ++n) var += (x[n] - mx) * (x[n] - mx), cov += (x[n] - mx) * (y[n] - my);
+    count += double(x.size());
+  }
+  if (count == 0) return 1;
+  if (var / count < least_movement_db2) return 0;  // a steady programme has no hold to show: take noise for noise
+  return cov / var;
+}
+
+/// Coding takes the top of the band away, or leaves least of it there.
+bool looks_coded(const NullReport& r) {
+  if (r.master_bandwidth_hz && r.return_bandwidth_hz && *r.return_bandwidth_hz < 0.97 * *r.master_bandwidth_hz) return true;
+  auto depth = [&](double from_hz, double to_hz) {
+    double m = 0, e = 0;
+    for (size_t k = 0; k < r.sums.master_spectrum.power.size(); ++k) {
+      const double hz = double(k) * r.sums.master_spectrum.bin_hz;
+      if (hz >= from_hz && hz < to_hz) m += r.sums.master_spectrum.power[k], e += r.sums.residual_spectrum.power[k];
+    }
+    return or_silent(power_db(e, m));
+  };
+  return depth(6000, 16000) > depth(100, 1500) + 3;
+}
+
+Kind explained_to_the_last_bit(const NullReport& r) {
+  if (!same_level(r)) return Kind::level;
+  return r.sums.residual > 0 && fewer_bits(r) && r.fit.delay_samples == std::round(r.fit.delay_samples) ? Kind::word_length : Kind::shifted;
+}
+
+Kind kind_of_residual(const NullReport& r) {
+  if (r.sums.residual == 0) return explained_to_the_last_bit(r);
+  const double relative = or_silent(r.sums.residual_relative_db()), remainder = or_silent(r.sums.remainder_relative_db());
+  const bool whole_delay = r.fit.delay_samples == std::round(r.fit.delay_samples);
+  if (!r.ret.lossy && (relative < exact_db || within_word_noise(r, word_noise_margin_db))) {
+    const bool dither_only = same_level(r) && whole_delay && !fewer_bits(r) && relative >= exact_db;
+    return dither_only ? Kind::noise : explained_to_the_last_bit(r);
+  }
+  if (r.ret.lossy) return Kind::lossy;
+  if (fewer_bits(r) && whole_delay && same_level(r) && within_word_noise(r, shaped_noise_margin_db)) return Kind::word_length;
+  if (clipped(r)) return Kind::limited;
+  const auto moving = moving_gain(r);
+  if (moving.taken_out_db > gain_move_db && moving.slope < -0.02 && remainder > relative - linear_margin_db) return Kind::limited;
+  if (remainder < relative - linear_margin_db) return Kind::linear;
+  const double slope = residual_slope(r.sums.depth);
+  if (remainder < relative - 3) return Kind::changed;
+  if (slope < still_slope) return Kind::noise;
+  return looks_coded(r) ? Kind::lossy : Kind::changed;
+}
+
+}  // namespace
+
+Kind kind_of(const NullReport& r) {
+  if (r.identical) return Kind::identical;
+  if (!r.fit.trusted) return Kind::unrelated;
+  const Kind kind = kind_of_residual(r);
+  if (r.master.sample_rate_hz == r.ret.sample_rate_hz) return kind;
+  const bool faults_beyond = kind == Kind::lossy || kind == Kind::limited;
+  return faults_beyond && or_silent(r.sums.remainder_relative_db()) > -50 ? kind : Kind::converted;
+}
+
+}  // namespace heathmist

@@ -1,0 +1,80 @@
+#include <algorithm>
+#include <cmath>
+
+#include "core/compare/fit.hpp"
+#include "core/dsp/interpolator.hpp"
+
+namespace heathmist {
+
+using dsp::Interpolator;
+
+double Fit::gain() const { return std::pow(10.0, gain_db / 20); }
+
+const char* Fit::polarity() const {
+  const auto inverted = std::count_if(pairs.begin(), pairs.end(), [](const auto& p) { return p.inverted; });
+  if (inverted == 0) return "normal";
+  return inverted == int64_t(pairs.size()) ? "inverted" : "mixed";
+}
+
+bool Fit::swapped() const {
+  const auto one_sided = [&](auto side) {
+    return std::all_of(pairs.begin(), pairs.end(), [&](const auto& p) { return p.*side == 0; });
+  };
+  if (one_sided(&ChannelPair::master) || one_sided(&ChannelPair::ret)) return false;
+  return std::any_of(pairs.begin(), pairs.end(), [](const auto& p) { return p.master != p.ret; });
+}
+
+void set_overlap(Fit& fit, int64_t master_frames, int64_t return_frames) {
+  const bool whole = fit.drift_ppm == 0 && fit.delay_samples == std::round(fit.delay_samples);
+  const double before = whole ? 0 : Interpolator::before, after = whole ? 0 : Interpolator::after;
+  fit.first = std::max<int64_t>(0, int64_t(std::ceil((before - fit.delay_samples) / fit.ratio())));
+  const auto end = int64_t(std::floor((double(return_frames - 1) - after - fit.delay_samples) / fit.ratio())) + 1;
+  fit.last = std::max(fit.first, std::min(master_frames, end));
+}
+
+std::vector<ChannelPair> plain_pairs(int master_channels, int return_channels) {
+  std::vector<ChannelPair> pairs;
+  const bool mono = master_channels == 1 || return_channels == 1;
+  const int count = mono ? std::max(master_channels, return_channels) : std::min(master_channels, return_channels);
+  for (int c = 0; c < count; ++c) {
+    ChannelPair pair;
+    pair.master = std::min(c, master_channels - 1);
+    pair.ret = std::min(c, return_channels - 1);
+    pairs.push_back(pair);
+  }
+  return pairs;
+}
+
+LaidReturn::LaidReturn(const Clip& ret, double delay_samples, double drift_ppm)
+    : reader_(ret.reader()), delay_(delay_samples), step_(1 + drift_ppm * 1e-6) {}
+
+void LaidReturn::read(int64_t first, int64_t frames, Planar& out) {
+  const double place = double(first) * step_ + delay_;
+  const double whole = std::floor(place);
+  const double fraction = place - whole;
+  if (step_ == 1 && fraction == 0) {
+    reader_->read(int64_t(whole), frames, out);
+    return;
+  }
+  const int64_t span = int64_t(std::ceil(double(frames) * step_)) + Interpolator::taps + 1;
+  reader_->read(int64_t(whole) - Interpolator::before, span, raw_);
+  out.resize(raw_.channels(), frames);
+  for (int c = 0; c < out.channels(); ++c) {
+    if (step_ == 1)
+      Interpolator::shift(raw_.channel(c).first(size_t(frames + Interpolator::taps - 1)), fraction, out.channel(c));
+    else
+      Interpolator::stretch(raw_.channel(c), fraction, step_, out.channel(c));
+  }
+}
+
+void take_residual(std::span<const double> master, std::span<const double> laid, const ChannelPair& pair, double gain,
+                   std::span<double> residual) {
+  if (gain == 1 && !pair.inverted) {  // exact: equal samples leave exactly nothing
+    for (size_t n = 0; n < residual.size(); ++n) residual[n] = laid[n] - master[n];
+    return;
+  }
+  const double scale = (pair.inverted ? -1 : 1) / gain;
+  for (size_t n = 0; n < residual.size(); ++n) residual[n] = scale * laid[n] - master[n];
+}
+
+}  // namespace heathmist

@@ -1,0 +1,134 @@
+#include "core/dsp/fft.hpp"
+
+#include <fftw3.h>
+
+#include <cmath>
+#include <mutex>
+#include <numbers>
+
+namespace heathmist::dsp {
+
+namespace {
+
+std::mutex planner;  // FFTW's planner is not reentrant; its execution is
+
+template <class T>
+struct Fftw;
+
+template <>
+struct Fftw<double> {
+  using Plan = fftw_plan;
+  static Plan forward(int n, double* t, std::complex<double>* s) {
+    return fftw_plan_dft_r2c_1d(n, t, reinterpret_cast<fftw_complex*>(s), FFTW_ESTIMATE | FFTW_PRESERVE_INPUT);
+  }
+  static Plan inverse(int n, std::complex<double>* s, double* t) {
+    return fftw_plan_dft_c2r_1d(n, reinterpret_cast<fftw_complex*>(s), t, FFTW_ESTIMATE);
+  }
+  static void run(Plan p) { fftw_execute(p); }
+  static void drop(Plan p) { fftw_destroy_plan(p); }
+};
+
+template <>
+struct Fftw<float> {
+  using Plan = fftwf_plan;
+  static Plan forward(int n, float* t, std::complex<float>* s) {
+    return fftwf_plan_dft_r2c_1d(n, t, reinterpret_cast<fftwf_complex*>(s), FFTW_ESTIMATE | FFTW_PRESERVE_INPUT);
+  }
+  static Plan inverse(int n, std::complex<float>* s, float* t) {
+    return fftwf_plan_dft_c2r_1d(n, reinterpret_cast<fftwf_complex*>(s), t, FFTW_ESTIMATE);
+  }
+  static void run(Plan p) { fftwf_execute(p); }
+  static void drop(Plan p) { fftwf_destroy_plan(p); }
+};
+
+}  // namespace
+
+template <class T>
+struct RealFft<T>::State {
+  T* time;
+  std::complex<T>* spectrum;
+  typename Fftw<T>::Plan forward, inverse;
+
+  explicit State(size_t size)
+      : time(static_cast<T*>(fftw_malloc(sizeof(T) * size))),
+        spectrum(static_cast<std::complex<T>*>(fftw_malloc(sizeof(std::complex<T>) * (size / 2 + 1)))) {
+    std::scoped_lock held(planner);
+    forward = Fftw<T>::forward(int(size), time, spectrum);
+    inverse = Fftw<T>::inverse(int(size), spectrum, time);
+    std::fill(time, time + size, T(0));
+  }
+  ~State() {
+    std::scoped_lock held(planner);
+    Fftw<T>::drop(forward);
+    Fftw<T>::drop(inverse);
+    fftw_free(time);
+    fftw_free(spectrum);
+  }
+};
+
+template <class T>
+RealFft<T>::RealFft(size_t size) : size_(size), state_(std::make_unique<State>(size)) {}
+template <class T>
+RealFft<T>::~RealFft() = default;
+template <class T>
+RealFft<T>::RealFft(RealFft&&) noexcept = default;
+template <class T>
+std::span<T> RealFft<T>::time() {
+  return {state_->time, size_};
+}
+template <class T>
+std::span<std::complex<T>> RealFft<T>::spectrum() {
+  return {state_->spectrum, bins()};
+}
+template <class T>
+void RealFft<T>::forward() {
+  Fftw<T>::run(state_->forward);
+}
+template <class T>
+void RealFft<T>::inverse() {
+  Fftw<T>::run(state_->inverse);
+}
+
+template class RealFft<float>;
+template class RealFft<double>;
+
+size_t good_fft_size(size_t n) {
+  for (size_t candidate = std::max<size_t>(n, 2);; ++candidate) {
+    size_t rest = candidate;
+    for (size_t factor : {2, 3, 5})
+      while (rest % factor == 0) rest /= factor;
+    if (rest == 1 && candidate % 2 == 0) return candidate;
+  }
+}
+
+static std::vector<double> cosine_sum(size_t size, std::span<const double> terms) {
+  std::vector<double> window(size);
+  for (size_t n = 0; n < size; ++n) {
+    double sign = 1, sum = 0;
+    for (size_t k = 0; k < terms.size(); ++k, sign = -sign)
+      sum += sign * terms[k] * std::cos(2 * std::numbers::pi * double(k) * double(n) / double(size));
+    window[n] = sum;
+  }
+  return window;
+}
+
+std::vector<double> hann(size_t size) {
+  static constexpr double terms[] = {0.5, 0.5};
+  return cosine_sum(size, terms);
+}
+
+std::vector<double> blackman_harris(size_t size) {
+  static constexpr double terms[] = {0.35875, 0.48829, 0.14128, 0.01168};
+  return cosine_sum(size, terms);
+}
+
+double bessel_i0(double x) {
+  double sum = 1, term = 1;
+  for (int k = 1; term > 1e-18 * sum; ++k) {
+    term *= (x / (2 * k)) * (x / (2 * k));
+    sum += term;
+  }
+  return sum;
+}
+
+}  // namespace heathmist::dsp

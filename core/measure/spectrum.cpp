@@ -1,0 +1,126 @@
+#include "core/measure/spectrum.hpp"
+
+#include <algorithm>
+#include <cmath>
+#include <numeric>
+
+#include "core/dsp/fft.hpp"
+
+namespace heathmist {
+
+namespace {
+
+struct Blocks {
+  std::unique_ptr<Reader> reader;
+  dsp::RealFft<double> fft;
+  Planar block{};
+};
+
+}  // namespace
+
+Spectrum average_spectrum(const Clip& clip, size_t fft_size, int64_t first, int64_t last, int most_blocks, const Job& job) {
+  if (last < 0) last = clip.format().frames;
+  const int64_t hop = int64_t(fft_size) / 2;
+  const int64_t possible = std::max<int64_t>(1, (last - first) / hop - 1);
+  const int64_t count = std::min<int64_t>(possible, most_blocks);
+  const auto window = dsp::blackman_harris(fft_size);
+  const double window_power = std::inner_product(window.begin(), window.end(), window.begin(), 0.0);
+  const int channels = clip.format().channels;
+  std::vector<std::vector<double>> sums(size_t((count + 63) / 64));
+  for_each_segment(
+      int64_t(sums.size()), job, [&] { return Blocks{clip.reader(), dsp::RealFft<double>(fft_size)}; },
+      [&](Blocks& b, int64_t group) {
+        auto& sum = sums[size_t(group)];
+        sum.assign(b.fft.bins(), 0);
+        for (int64_t i = group * 64; i < std::min(count, (group + 1) * 64); ++i) {
+          const int64_t at = first + (count > 1 ? (possible - 1) * i / (count - 1) : 0) * hop;
+          b.reader->read(at, int64_t(fft_size), b.block);
+          for (int c = 0; c < channels; ++c) {
+            std::transform(window.begin(), window.end(), b.block.channel(c).begin(), b.fft.time().begin(), std::multiplies<>());
+            b.fft.forward();
+            for (size_t k = 0; k < sum.size(); ++k) sum[k] += std::norm(b.fft.spectrum()[k]);
+          }
+        }
+      });
+  Spectrum result{double(clip.format().sample_rate_hz) / double(fft_size), std::vector<double>(fft_size / 2 + 1)};
+  const double scale = 2 / (window_power * double(fft_size) * double(count) * channels);
+  for (const auto& sum : sums)
+    for (size_t k = 0; k < sum.size(); ++k) result.power[k] += sum[k] * scale;
+  result.power.front() /= 2;
+  result.power.back() /= 2;
+  return result;
+}
+
+namespace {
+
+double median(std::span<const double> values) {
+  std::vector<double> sorted(values.begin(), values.end());
+  std::nth_element(sorted.begin(), sorted.begin() + long(sorted.size() / 2), sorted.end());
+  return sorted[sorted.size() / 2];
+}
+
+/// Mean power over +-60 Hz around every bin, never under `least`.
+std::vector<double> local_means(const Spectrum& spectrum, double least) {
+  const size_t bins = spectrum.power.size(), width = std::max<size_t>(2, size_t(60 / spectrum.bin_hz));
+  std::vector<double> sums(bins + 1, 0), level(bins);
+  for (size_t k = 0; k < bins; ++k) sums[k + 1] = sums[k] + std::max(spectrum.power[k], least);
+  for (size_t k = 0; k < bins; ++k) {
+    const size_t from = k > width ? k - width : 0, to = std::min(bins, k + width + 1);
+    level[k] = (sums[to] - sums[from]) / double(to - from);
+  }
+  return level;
+}
+
+}  // namespace
+
+std::optional<double> bandwidth_hz(const Spectrum& spectrum) {
+  constexpr double least = 1e-18;       // -180 dB a bin: under it there is nothing but arithmetic
+  constexpr double clear_ratio = 10.0;  // "clear of the floor": 10 dB
+  constexpr double flat_ratio = 1.32;   // a floor's lower and upper half differ by less than 1.2 dB
+  const size_t bins = spectrum.power.size();
+  const double nyquist = spectrum.bin_hz * double(bins - 1);
+  if (bins < 64) return nyquist;
+  const auto level = local_means(spectrum, least);
+  if (*std::max_element(level.begin(), level.end()) <= 4 * least) return {};
+
+  const auto top = size_t(double(bins - 1) * 0.985);  // short of the converters' own last few hundred hertz
+  const auto highest_above = [&](double floor) {
+    size_t edge = bins - 1;
+    while (edge > 0 && (level[edge] < clear_ratio * floor || spectrum.power[edge] < clear_ratio * floor)) --edge;
+    return edge;
+  };
+  size_t edge = highest_above(*std::min_element(level.begin() + long(bins / 20), level.begin() + long(top)));
+  if (edge + bins / 50 >= top) return nyquist;
+  // Is what lies above really a floor, flat, or does the programme just go on falling?
+  const std::span<const double> rest(level.data() + edge + (top - edge) / 3, (top - edge) * 2 / 3);
+  const double low = median(rest.first(rest.size() / 2)), high = median(rest.last(rest.size() / 2));
+  if (std::max(low, high) > flat_ratio * std::min(low, high)) return nyquist;
+  edge = highest_above(median(rest));
+  return edge > 0 ? double(edge) * spectrum.bin_hz : nyquist;
+}
+
+SpectrumLine smoothed(const Spectrum& spectrum, double low_hz, double high_hz, int points, bool logarithmic, int fraction) {
+  SpectrumLine line;
+  const size_t bins = spectrum.power.size();
+  if (bins < 2 || points < 2) return line;
+  std::vector<double> sums(bins + 1, 0);
+  for (size_t k = 0; k < bins; ++k) sums[k + 1] = sums[k] + spectrum.power[k];
+  const double half = fraction > 0 ? std::pow(2.0, 0.5 / fraction) : 1;
+  auto place = [&](double p) {
+    const double t = p / (points - 1);
+    return logarithmic ? low_hz * std::pow(high_hz / low_hz, t) : low_hz + (high_hz - low_hz) * t;
+  };
+  for (int p = 0; p < points; ++p) {
+    const double hz = place(p);
+    const double from_hz = fraction > 0 ? hz / half : place(p - 0.5), to_hz = fraction > 0 ? hz * half : place(p + 0.5);
+    const auto from = size_t(std::clamp(std::llround(from_hz / spectrum.bin_hz), 0LL, (long long)bins - 1));
+    const auto to = size_t(std::clamp(std::llround(to_hz / spectrum.bin_hz), (long long)from, (long long)bins - 1));
+    double power = fraction > 0 ? (sums[to + 1] - sums[from]) / double(to + 1 - from)
+                                : *std::max_element(spectrum.power.begin() + long(from), spectrum.power.begin() + long(to) + 1);
+    line.hz.push_back(hz);
+    line.db.push_back(10 * std::log10(std::max(power, 1e-30)));
+  }
+  return line;
+}
+
+}  // namespace heathmist

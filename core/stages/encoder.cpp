@@ -1,0 +1,147 @@
+#include "core/stages/encoder.hpp"
+
+extern "C" {
+#include <libavcodec/avcodec.h>
+#include <libavformat/avformat.h>
+#include <libavutil/channel_layout.h>
+#include <libavutil/opt.h>
+}
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <cmath>
+#include <cstring>
+#include <memory>
+
+namespace heathmist {
+
+namespace {
+
+struct Drop {
+  void operator()(AVCodecContext* c) const { avcodec_free_context(&c); }
+  void operator()(AVPacket* p) const { av_packet_free(&p); }
+  void operator()(AVFrame* f) const { av_frame_free(&f); }
+  void operator()(AVFormatContext* c) const {
+    if (c->pb) avio_closep(&c->pb);
+    avformat_free_context(c);
+  }
+};
+template <class T>
+using Held = std::unique_ptr<T, Drop>;
+
+template <class T>
+T level_of(double x, double levels) {
+  return T(std::clamp(std::nearbyint(x * levels), -levels, levels - 1));
+}
+
+void put_sample(AVFrame& frame, AVSampleFormat format, int channel, int n, int channels, double x) {
+  const bool planar = av_sample_fmt_is_planar(format);
+  uint8_t* const plane = frame.extended_data[planar ? channel : 0];
+  const int place = planar ? n : n * channels + channel;
+  switch (av_get_packed_sample_fmt(format)) {
+    case AV_SAMPLE_FMT_S16: reinterpret_cast<int16_t*>(plane)[place] = level_of<int16_t>(x, 32768); break;
+    case AV_SAMPLE_FMT_S32: reinterpret_cast<int32_t*>(plane)[place] = int32_t(level_of<int64_t>(x, 8388608) * 256); break;
+    case AV_SAMPLE_FMT_FLT: reinterpret_cast<float*>(plane)[place] = float(x); break;
+    default: reinterpret_cast<double*>(plane)[place] = x; break;
+  }
+}
+
+AVSampleFormat best_format(const AVCodec& codec, const ClipFormat& clip) {
+  const bool deep = clip.container_bits.value_or(32) > 16;
+  AVSampleFormat best = codec.sample_fmts ? codec.sample_fmts[0] : AV_SAMPLE_FMT_S16;
+  for (const AVSampleFormat* f = codec.sample_fmts; f && *f != AV_SAMPLE_FMT_NONE; ++f)
+    if ((av_get_bytes_per_sample(*f) > 2) == deep && av_get_packed_sample_fmt(*f) != AV_SAMPLE_FMT_DBL) {
+      best = *f;
+      break;
+    }
+  return best;
+}
+
+class Encoder {
+ public:
+  Encoder(const Clip& clip, const Encoding& encoding, const std::filesystem::path& file, const std::filesystem::path& part)
+      : clip_(clip) {
+    av_log_set_level(AV_LOG_QUIET);
+    const AVCodec* codec = avcodec_find_encoder_by_name(encoding.codec.c_str());
+    if (!codec) throw InputError(file, fmt::format("there is no encoder '{}' on this machine; choose another codec", encoding.codec));
+    AVFormatContext* container = nullptr;
+    avformat_alloc_output_context2(&container, nullptr, nullptr, file.c_str());
+    if (!container) throw InputError(file, "its ending names no container that can be written; use .mp3, .m4a, .ogg, .opus or .mkv");
+    container_.reset(container);
+    context_.reset(avcodec_alloc_context3(codec));
+    context_->sample_rate = clip.format().sample_rate_hz;
+    context_->sample_fmt = best_format(*codec, clip.format());
+    context_->bit_rate = encoding.bit_rate_bps;
+    context_->time_base = {1, context_->sample_rate};
+    if (av_get_packed_sample_fmt(context_->sample_fmt) == AV_SAMPLE_FMT_S32) context_->bits_per_raw_sample = 24;
+    context_->strict_std_compliance = FF_COMPLIANCE_EXPERIMENTAL;
+    av_channel_layout_default(&context_->ch_layout, clip.format().channels);
+    if (container->oformat->flags & AVFMT_GLOBALHEADER) context_->flags |= AV_CODEC_FLAG_GLOBAL_HEADER;
+    if (avcodec_open2(context_.get(), codec, nullptr) < 0)
+      throw InputError(file, fmt::format("{} cannot take {} Hz with {} channels; convert the clip first", encoding.codec,
+                                         clip.format().sample_rate_hz, clip.format().channels));
+    stream_ = avformat_new_stream(container, nullptr);
+    avcodec_parameters_from_context(stream_->codecpar, context_.get());
+    stream_->time_base = context_->time_base;
+    if (avio_open(&container->pb, part.c_str(), AVIO_FLAG_WRITE) < 0 || avformat_write_header(container, nullptr) < 0)
+      throw InputError(file, "it cannot be written; check the folder and the container");
+  }
+
+  void run(const Job& job) {
+    const int frame_size = context_->frame_size > 0 ? context_->frame_size : 4096;
+    const int channels = clip_.format().channels;
+    const auto reader = clip_.reader();
+    Planar block;
+    for (int64_t at = 0; at < clip_.format().frames; at += frame_size) {
+      job.check();
+      const int frames = int(std::min<int64_t>(frame_size, clip_.format().frames - at));
+      reader->read(at, frames, block);
+      const Held<AVFrame> frame(av_frame_alloc());
+      frame->nb_samples = frames;
+      frame->format = context_->sample_fmt;
+      av_channel_layout_copy(&frame->ch_layout, &context_->ch_layout);
+      frame->sample_rate = context_->sample_rate;
+      av_frame_get_buffer(frame.get(), 0);
+      for (int c = 0; c < channels; ++c)
+        for (int n = 0; n < frames; ++n) put_sample(*frame, context_->sample_fmt, c, n, channels, block.channel(c)[size_t(n)]);
+      frame->pts = at;
+      send(frame.get());
+      job.report(double(at) / double(clip_.format().frames));
+    }
+    send(nullptr);
+    av_write_trailer(container_.get());
+  }
+
+ private:
+  void send(const AVFrame* frame) {
+    const Held<AVPacket> packet(av_packet_alloc());
+    avcodec_send_frame(context_.get(), frame);
+    while (avcodec_receive_packet(context_.get(), packet.get()) == 0) {
+      packet->stream_index = stream_->index;
+      av_packet_rescale_ts(packet.get(), context_->time_base, stream_->time_base);
+      av_interleaved_write_frame(container_.get(), packet.get());
+    }
+  }
+
+  const Clip& clip_;
+  Held<AVFormatContext> container_;
+  Held<AVCodecContext> context_;
+  AVStream* stream_ = nullptr;
+};
+
+}  // namespace
+
+void encode(const Clip& clip, const Encoding& encoding, const std::filesystem::path& file, const Job& job) {
+  const auto part = file.parent_path() / ("." + file.filename().string() + ".part");
+  try {
+    Encoder(clip, encoding, file, part).run(job);
+    std::filesystem::rename(part, file);
+  } catch (...) {
+    std::error_code ignored;
+    std::filesystem::remove(part, ignored);
+    throw;
+  }
+}
+
+}  // namespace heathmist

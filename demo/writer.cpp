@@ -1,0 +1,162 @@
+#include "demo/writer.hpp"
+
+#include <algorithm>
+#include <cmath>
+#include <functional>
+
+#include "core/audio/write.hpp"
+#include "core/bench/document.hpp"
+#include "core/dsp/interpolator.hpp"
+#include "core/dsp/noise.hpp"
+#include "core/stages/encoder.hpp"
+#include "demo/pieces.hpp"
+
+namespace heathmist::demo {
+
+namespace {
+
+using std::filesystem::path;
+
+void write_sound(const path& file, const Planar& sound, int rate, WordFormat word) {
+  ClipWriter out(file, rate, sound.channels(), word);
+  out.write(sound);
+  out.finish();
+}
+
+/// Word length by rounding with triangular dither, as a master leaves the studio.
+void dither(Piece& piece, uint64_t seed) {
+  dsp::Noise chance(seed);
+  const double step = std::ldexp(1.0, 1 - piece.bits);
+  for (int c = 0; c < piece.sound.channels(); ++c)
+    for (double& x : piece.sound.channel(c)) x = std::clamp(std::nearbyint(x / step + chance.triangular()) * step, -1.0, 1 - step);
+}
+
+Planar delayed(const Planar& in, double samples, double gain_db) {
+  const auto whole = int64_t(std::floor(samples));
+  const double fraction = samples - double(whole), gain = std::pow(10.0, gain_db / 20);
+  Planar out(in.channels(), in.frames() + whole + 400);
+  std::vector<double> padded(size_t(in.frames()) + 2 * dsp::Interpolator::taps);
+  std::vector<double> moved(padded.size() - dsp::Interpolator::taps + 1);
+  for (int c = 0; c < in.channels(); ++c) {
+    std::fill(padded.begin(), padded.end(), 0.0);
+    std::copy(in.channel(c).begin(), in.channel(c).end(), padded.begin() + dsp::Interpolator::taps);
+    dsp::Interpolator::shift(padded, fraction > 0 ? 1 - fraction : 0, moved);
+    const int64_t lead = dsp::Interpolator::taps - dsp::Interpolator::before - (fraction > 0 ? 1 : 0);
+    for (size_t n = 0; n < moved.size(); ++n) {
+      const int64_t place = int64_t(n) - lead + whole;
+      if (place >= 0 && place < out.frames()) out.channel(c)[size_t(place)] = gain * moved[n];
+    }
+  }
+  return out;
+}
+
+Planar scaled(Planar sound, double gain_db, double ceiling) {
+  const double gain = std::pow(10.0, gain_db / 20);
+  for (int c = 0; c < sound.channels(); ++c)
+    for (double& x : sound.channel(c)) x = std::clamp(x * gain, -ceiling, ceiling);
+  return sound;
+}
+
+Planar truncated(Planar sound, int bits) {
+  const double step = std::ldexp(1.0, 1 - bits);
+  for (int c = 0; c < sound.channels(); ++c)
+    for (double& x : sound.channel(c)) x = std::floor(x / step) * step;
+  return sound;
+}
+
+Planar turned(Planar sound) {
+  for (int c = 0; c < sound.channels(); ++c)
+    for (double& x : sound.channel(c)) x = -x;
+  return sound;
+}
+
+Planar exchanged(const Planar& sound) {
+  Planar out = sound;
+  std::copy(sound.channel(0).begin(), sound.channel(0).end(), out.channel(1).begin());
+  std::copy(sound.channel(1).begin(), sound.channel(1).end(), out.channel(0).begin());
+  return out;
+}
+
+class Writer {
+ public:
+  explicit Writer(path folder) : folder_(std::move(folder)) {
+    std::filesystem::create_directories(folder_);
+    bench_.name = "Curlew Hours";
+  }
+
+  void master(Piece& piece, uint64_t seed) {
+    dither(piece, seed);
+    keep(piece.file, [&](const path& file) { write_sound(file, piece.sound, piece.sample_rate_hz, word(piece)); });
+    Master m;
+    m.id = std::string("master-") + path(piece.file).stem().string();
+    m.name = piece.name;
+    m.audio = {folder_ / piece.file, content_mark(folder_ / piece.file)};
+    bench_.masters.push_back(m);
+  }
+
+  void trial(const std::string& name, const std::string& file, const std::function<void(const path&)>& write) {
+    keep(file, write);
+    bench_.masters.back().trials.push_back({"trial-" + path(file).stem().string(), name, {folder_ / file, content_mark(folder_ / file)}, {}});
+  }
+
+  path finish() {
+    const path file = folder_ / "curlew-hours.heathmist";
+    save_bench(bench_, file);
+    return file;
+  }
+
+  static WordFormat word(const Piece& piece) { return piece.bits == 16 ? WordFormat::pcm16 : WordFormat::pcm24; }
+
+ private:
+  /// Writes a file that is not there yet.
+  void keep(const std::string& name, const std::function<void(const path&)>& write) {
+    if (!std::filesystem::exists(folder_ / name)) write(folder_ / name);
+  }
+  path folder_;
+  Bench bench_;
+};
+
+void write_mill_race(Writer& w) {
+  Piece p = mill_race();
+  w.master(p, 11);
+  w.trial("Copy on the archive disk", "mill-race-archive.flac", [&](const path& f) { write_sound(f, p.sound, p.sample_rate_hz, WordFormat::pcm24); });
+  w.trial("Desk bounce, late and down", "mill-race-bounce.wav", [&](const path& f) { write_sound(f, delayed(p.sound, 2713.37, -2.3), p.sample_rate_hz, WordFormat::pcm24); });
+  w.trial("Pushed 4 dB, clipped", "mill-race-pushed.wav", [&](const path& f) { write_sound(f, scaled(p.sound, 4, 1 - 0x1p-23), p.sample_rate_hz, WordFormat::pcm24); });
+}
+
+void write_slack_water(Writer& w) {
+  Piece p = slack_water();
+  w.master(p, 12);
+  w.trial("16 bit, no dither", "slack-water-16.wav", [&](const path& f) { write_sound(f, truncated(p.sound, 16), p.sample_rate_hz, WordFormat::pcm16); });
+  w.trial("Channels swapped", "slack-water-swapped.wav", [&](const path& f) { write_sound(f, exchanged(p.sound), p.sample_rate_hz, WordFormat::pcm24); });
+}
+
+void write_lantern_walk(Writer& w, const path& folder) {
+  Piece p = lantern_walk(0);
+  w.master(p, 13);
+  w.trial("MP3 96 kbit/s", "lantern-walk-96.mp3", [&](const path& f) { encode(*Clip::open(folder / p.file), {"libmp3lame", 96000}, f); });
+  w.trial("Another take", "lantern-walk-take-2.wav", [&](const path& f) {
+    Piece other = lantern_walk(1);
+    dither(other, 14);
+    write_sound(f, other.sound, other.sample_rate_hz, WordFormat::pcm16);
+  });
+}
+
+void write_spoken_tide(Writer& w) {
+  Piece p = spoken_tide();
+  w.master(p, 15);
+  w.trial("Desk patch, polarity turned", "spoken-tide-turned.wav", [&](const path& f) { write_sound(f, turned(p.sound), p.sample_rate_hz, WordFormat::pcm24); });
+}
+
+}  // namespace
+
+path write_demo(const path& folder) {
+  Writer w(folder);
+  write_mill_race(w);
+  write_slack_water(w);
+  write_lantern_walk(w, folder);
+  write_spoken_tide(w);
+  return w.finish();
+}
+
+}  // namespace heathmist::demo

@@ -1,0 +1,169 @@
+// The fit against constructed truths: delay, drift, gain, polarity and map.
+#include <QtTest>
+#include <cmath>
+
+#include "core/stages/encoder.hpp"
+#include "tests/support/signals.hpp"
+
+using namespace heathmist;
+using namespace heathmist::test;
+
+class TestFit : public QObject {
+  Q_OBJECT
+
+ private slots:
+  void initTestCase() { qputenv("XDG_CACHE_HOME", QByteArray(folder_.operator/("cache").c_str())); }
+
+  void fractional_delays_are_found_to_2_thousandths() {
+    const Programme programme(12, 1);
+    const auto master = save(folder_ / "m.wav", programme.render(48000), 48000);
+    for (const double delay : {0.5, 2713.37, -1000.25, 31234.0625}) {
+      const auto ret = save(folder_ / "r.wav", programme.render(48000, delay, 1, std::max(0.0, delay / 48000)), 48000);
+      const auto report = null_of(master, ret);
+      QVERIFY(report.fit.trusted);
+      QVERIFY2(std::abs(report.fit.delay_samples - delay) < 0.002, qPrintable(QString("%1 for %2").arg(report.fit.delay_samples, 0, 'f', 6).arg(delay)));
+      QVERIFY2(db(report.residual_relative_db()) < -110, qPrintable(QString::number(db(report.residual_relative_db()))));
+      QVERIFY(std::abs(report.fit.gain_db) < 0.002);
+    }
+  }
+
+  void delays_and_gains_at_random() {
+    dsp::Noise chance(77);
+    for (int round = 0; round < 12; ++round) {
+      const int rate = std::array{44100, 48000, 88200, 96000}[size_t(chance.between(0, 4))];
+      const Programme programme(chance.between(3, 9), 100 + uint64_t(round));
+      const double delay = std::round(chance.between(-1.5, 1.5) * rate) + (round % 2 ? chance.uniform() : 0);
+      const double gain_db = chance.between(-12, 3);
+      const bool inverted = round % 3 == 0;
+      const auto master = save(folder_ / "m.wav", programme.render(rate), rate, WordFormat::pcm24);
+      auto sound = scaled(programme.render(rate, delay, 1, std::max(0.0, delay / rate)), (inverted ? -1 : 1) * std::pow(10, gain_db / 20));
+      const auto ret = save(folder_ / (round % 2 ? "r.flac" : "r.w64"), sound, rate, WordFormat::pcm24);
+      const auto report = null_of(master, ret);
+      const auto what = QString("round %1: %2 Hz, delay %3, found %4, gain %5, found %6").arg(round).arg(rate).arg(delay).arg(report.fit.delay_samples).arg(gain_db).arg(report.fit.gain_db);
+      QVERIFY2(std::abs(report.fit.delay_samples - delay) < 0.002, qPrintable(what));
+      QVERIFY2(std::abs(report.fit.gain_db - gain_db) < 0.002, qPrintable(what));
+      QCOMPARE(QString(report.fit.polarity()), QString(inverted ? "inverted" : "normal"));
+      QCOMPARE(QString(name_of(report.kind)), QString("level"));
+    }
+  }
+
+  void a_whole_delay_leaves_digital_silence() {
+    const Programme programme(6, 3);
+    const auto sound = requantised(programme.render(44100), 16, true);
+    Planar later(2, sound.frames() + 4410);
+    for (int c = 0; c < 2; ++c) std::copy(sound.channel(c).begin(), sound.channel(c).end(), later.channel(c).begin() + 4410);
+    const auto report = null_of(save(folder_ / "m.wav", sound, 44100, WordFormat::pcm16), save(folder_ / "r.wav", later, 44100, WordFormat::pcm16));
+    QCOMPARE(report.fit.delay_samples, 4410.0);
+    QCOMPARE(report.sums.residual, 0.0);
+    QCOMPARE(report.kind, Kind::shifted);
+    QVERIFY(!report.identical);
+  }
+
+  void an_excerpt_is_found_in_the_middle() {
+    const Programme programme(40, 4);
+    const auto sound = programme.render(48000);
+    Planar part(2, 5 * 48000);
+    for (int c = 0; c < 2; ++c) std::copy_n(sound.channel(c).begin() + 27 * 48000 + 123, part.frames(), part.channel(c).begin());
+    const auto report = null_of(save(folder_ / "m.wav", sound, 48000), save(folder_ / "r.wav", part, 48000));
+    QCOMPARE(report.fit.delay_samples, -(27.0 * 48000 + 123));
+    QCOMPARE(report.sums.residual, 0.0);
+    QVERIFY(std::abs(report.sums.seconds - 5) < 1e-9);
+  }
+
+  void drift_is_found_to_a_fifth_of_a_ppm() {
+    const Programme programme(60, 5);
+    const auto master = save(folder_ / "m.wav", programme.render(48000), 48000, WordFormat::float32);
+    for (const double ppm : {37.0, -4.5}) {
+      const double delay = 512.25;
+      const auto ret = save(folder_ / "r.wav", programme.render(48000, delay, 1 + ppm * 1e-6, 0.1), 48000, WordFormat::float32);
+      const auto report = null_of(master, ret);
+      QVERIFY2(std::abs(report.fit.drift_ppm - ppm) < 0.2, qPrintable(QString::number(report.fit.drift_ppm)));
+      QVERIFY2(std::abs(report.fit.delay_samples - delay) < 0.02, qPrintable(QString::number(report.fit.delay_samples)));
+      QVERIFY2(db(report.residual_relative_db()) < -80, qPrintable(QString::number(db(report.residual_relative_db()))));
+    }
+  }
+
+  void steady_clips_show_no_drift() {
+    const Programme programme(20, 6);
+    const auto sound = programme.render(48000);
+    const auto report = null_of(save(folder_ / "m.wav", sound, 48000), save(folder_ / "r.wav", with_noise(sound, 0.01, 9), 48000));
+    QCOMPARE(report.fit.drift_ppm, 0.0);
+    QCOMPARE(report.fit.delay_samples, 0.0);
+    QCOMPARE(report.kind, Kind::noise);
+  }
+
+  void the_delay_holds_through_lossy_codecs() {
+    const Programme programme(20, 7, 18000);
+    const auto master = save(folder_ / "m.wav", programme.render(48000), 48000, WordFormat::pcm24);
+    const double delay = 777;
+    const auto late = Clip::open(save(folder_ / "late.wav", programme.render(48000, delay, 1, 0.1), 48000, WordFormat::pcm24));
+    for (const auto& [encoder, rate, name] : {std::tuple{"libmp3lame", 64000, "r.mp3"}, {"aac", 64000, "r.m4a"}, {"libopus", 64000, "r.opus"}}) {
+      encode(*late, {encoder, rate}, folder_ / name);
+      const auto report = null_of(master, folder_ / name);
+      QVERIFY2(std::abs(report.fit.delay_samples - delay) < 0.05, qPrintable(QString("%1: %2").arg(name).arg(report.fit.delay_samples, 0, 'f', 4)));
+      QCOMPARE(report.kind, Kind::lossy);
+    }
+  }
+
+  void swapped_and_half_inverted_channels() {
+    const Programme programme(6, 8);
+    const auto sound = programme.render(48000);
+    Planar other(2, sound.frames());
+    std::copy(sound.channel(0).begin(), sound.channel(0).end(), other.channel(1).begin());
+    for (int64_t n = 0; n < sound.frames(); ++n) other.channel(0)[size_t(n)] = -sound.channel(1)[size_t(n)];
+    const auto report = null_of(save(folder_ / "m.wav", sound, 48000), save(folder_ / "r.wav", other, 48000));
+    QVERIFY(report.fit.trusted);
+    QVERIFY(report.fit.swapped());
+    QCOMPARE(QString(report.fit.polarity()), QString("mixed"));
+    QCOMPARE(report.sums.residual, 0.0);
+  }
+
+  void mono_is_compared_with_each_channel() {
+    const Programme programme(5, 10);
+    const auto stereo = programme.render(48000);
+    Planar mono(1, stereo.frames());
+    std::copy(stereo.channel(0).begin(), stereo.channel(0).end(), mono.channel(0).begin());
+    NullOptions options;
+    options.fit.gain_db = 0.0;  // the one gain is for both pairs: held, so that the first leaves exactly nothing
+    const auto report = null_of(save(folder_ / "m.wav", mono, 48000), save(folder_ / "r.wav", stereo, 48000), options);
+    QCOMPARE(report.fit.pairs.size(), size_t(2));
+    QCOMPARE(report.sums.pairs[0].residual, 0.0);
+    QVERIFY(report.sums.pairs[1].residual > 0);
+  }
+
+  void strangers_are_called_unrelated() {
+    for (uint64_t seed = 20; seed < 26; ++seed) {
+      const auto a = save(folder_ / "m.wav", Programme(8, seed).render(48000), 48000);
+      const auto b = save(folder_ / "r.wav", Programme(9, seed + 50).render(48000), 48000);
+      QCOMPARE(null_of(a, b).kind, Kind::unrelated);
+    }
+  }
+
+  void held_values_are_kept() {
+    const Programme programme(5, 11);
+    const auto sound = programme.render(48000);
+    const auto master = save(folder_ / "m.wav", sound, 48000), ret = save(folder_ / "r.wav", scaled(sound, 0.5), 48000);
+    NullOptions options;
+    options.fit.delay_samples = 3.0;
+    options.fit.gain_db = 0.0;
+    const auto report = null_of(master, ret, options);
+    QCOMPARE(report.fit.delay_samples, 3.0);
+    QCOMPARE(report.fit.gain_db, 0.0);
+  }
+
+  void other_rates_null_over_the_shared_band() {
+    const Programme programme(10, 12, 19000);
+    const auto master = save(folder_ / "m.wav", programme.render(96000), 96000, WordFormat::float32);
+    const auto ret = save(folder_ / "r.wav", programme.render(44100), 44100, WordFormat::float32);
+    const auto report = null_of(master, ret);
+    QCOMPARE(report.kind, Kind::converted);
+    QVERIFY2(db(report.residual_relative_db()) < -100, qPrintable(QString::number(db(report.residual_relative_db()))));
+    QVERIFY(std::abs(report.fit.delay_samples) < 0.002);
+  }
+
+ private:
+  Folder folder_;
+};
+
+QTEST_GUILESS_MAIN(TestFit)
+#include "test_fit.moc"

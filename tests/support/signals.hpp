@@ -1,0 +1,47 @@
+// Signals whose truth is known, and files to hold them.
+#pragma once
+#include <QTemporaryDir>
+#include <filesystem>
+
+#include "core/audio/write.hpp"
+#include "core/compare/null.hpp"
+#include "core/dsp/noise.hpp"
+
+namespace heathmist::test {
+
+/// A programme that can be read at any place between samples, exactly: grains of sine under Gaussian envelopes, with an
+/// uneven rhythm, up to `top_hz`. Two channels that share part of their grains.
+class Programme {
+ public:
+  Programme(double seconds, uint64_t seed, double top_hz = 20000);
+  /// channels x frames; sample n is the programme at time (n * step - delay_samples) / rate.
+  Planar render(int rate_hz, double delay_samples = 0, double ratio = 1, double extra_seconds = 0) const;
+
+ private:
+  struct Grain {
+    double at, width, hz, level, phase, pan;
+  };
+  double seconds_;
+  std::vector<Grain> grains_;
+};
+
+/// A folder that goes away with the test.
+class Folder {
+ public:
+  std::filesystem::path operator/(const std::string& name) const { return std::filesystem::path(dir_.path().toStdString()) / name; }
+
+ private:
+  QTemporaryDir dir_;
+};
+
+std::filesystem::path save(const std::filesystem::path& file, const Planar& sound, int rate_hz, WordFormat word = WordFormat::float64);
+
+Planar scaled(Planar sound, double gain);
+Planar with_noise(Planar sound, double rms, uint64_t seed);
+/// Rounded to a word length with triangular dither (or none).
+Planar requantised(Planar sound, int bits, bool dither, uint64_t seed = 1);
+
+NullReport null_of(const std::filesystem::path& master, const std::filesystem::path& ret, const NullOptions& options = {});
+double db(std::optional<double> value);  ///< -999 for none
+
+}  // namespace heathmist::test
