@@ -100,11 +100,11 @@ void Score::drone(double at, double seconds, double hz, double level, double pan
   const auto start = int64_t(at * rate_), frames = int64_t(seconds * rate_);
   for (int k = 1; k <= 9; ++k) {
     Partial steady(hz * k * (1 + chance_.between(-0.0015, 0.0015)), level / k, 1e9, rate_, chance_.between(0, tau));
-    const double slow = chance_.between(0.05, 0.3), phase = chance_.between(0, tau), place = std::clamp(pan + chance_.between(-0.5, 0.5), -1.0, 1.0);
+    const double swell_hz = chance_.between(0.05, 0.3), begin = chance_.between(0, tau), place = std::clamp(pan + chance_.between(-0.5, 0.5), -1.0, 1.0);
     for (int64_t n = 0; n < frames; ++n) {
       const double t = double(n) / rate_;
-      const double rise = std::min({1.0, t / 3, (seconds - t) / 3});
-      add(start + n, place, steady.next() * rise * (0.6 + 0.4 * (1 - 2 * std::abs(std::fmod(t * slow + phase, 1.0) * 2 - 1))));
+      const double rise = std::min({1.0, t / 3, (seconds - t) / 3}), turn = t * swell_hz + begin;
+      add(start + n, place, steady.next() * rise * (0.6 + 0.4 * (1 - 2 * std::abs((turn - std::floor(turn)) * 2 - 1))));
     }
   }
 }

@@ -61,8 +61,9 @@ void put(Json& to, const char* key, const std::optional<T>& value) {
 }
 
 Json json_of(const FileRef& ref, const std::filesystem::path& folder) {
-  auto relative = ref.file.lexically_relative(folder);
-  return {{"file", (relative.empty() ? ref.file : relative).generic_string()}, {"mark", ref.mark}};
+  const auto file = std::filesystem::absolute(ref.file).lexically_normal();
+  const auto relative = file.lexically_relative(folder);
+  return {{"file", (relative.empty() ? file : relative).generic_string()}, {"mark", ref.mark}};
 }
 
 Json json_of(const Trial& trial, const std::filesystem::path& folder) {

@@ -58,6 +58,9 @@ struct Bench {
   Master* master(const std::string& id);
   Trial* trial(const std::string& id);
   Master* master_of(const std::string& trial_id);
+  const Master* master(const std::string& id) const { return const_cast<Bench*>(this)->master(id); }
+  const Trial* trial(const std::string& id) const { return const_cast<Bench*>(this)->trial(id); }
+  const Master* master_of(const std::string& trial_id) const { return const_cast<Bench*>(this)->master_of(trial_id); }
 };
 
 /// A fresh id, unlike any other.

@@ -14,6 +14,15 @@ std::optional<double> power_db(double power, double against) {
   return 10 * std::log10(power / against);
 }
 
+std::vector<float> depth_db(const DepthCells& cells) {
+  std::vector<float> db(cells.master.size());
+  for (size_t n = 0; n < db.size(); ++n) {
+    const float m = cells.master[n], e = cells.residual[n];
+    db[n] = m <= 0 && e <= 0 ? NAN : e <= 0 ? -200.0f : m <= 0 ? 200.0f : std::clamp(10 * std::log10(e / m), -200.0f, 200.0f);
+  }
+  return db;
+}
+
 std::optional<double> PairSums::residual_relative_db() const { return power_db(residual, master); }
 std::optional<double> ResidualSums::residual_relative_db() const { return power_db(residual, master); }
 std::optional<double> ResidualSums::remainder_relative_db() const { return power_db(remainder, master); }

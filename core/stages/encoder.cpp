@@ -47,15 +47,16 @@ void put_sample(AVFrame& frame, AVSampleFormat format, int channel, int n, int c
   }
 }
 
+/// The encoder's first format that holds the clip's words: 16 bits where they suffice, else more; never doubles or 8 bits.
 AVSampleFormat best_format(const AVCodec& codec, const ClipFormat& clip) {
   const bool deep = clip.container_bits.value_or(32) > 16;
-  AVSampleFormat best = codec.sample_fmts ? codec.sample_fmts[0] : AV_SAMPLE_FMT_S16;
-  for (const AVSampleFormat* f = codec.sample_fmts; f && *f != AV_SAMPLE_FMT_NONE; ++f)
-    if ((av_get_bytes_per_sample(*f) > 2) == deep && av_get_packed_sample_fmt(*f) != AV_SAMPLE_FMT_DBL) {
-      best = *f;
-      break;
-    }
-  return best;
+  AVSampleFormat fallback = AV_SAMPLE_FMT_NONE;
+  for (const AVSampleFormat* f = codec.sample_fmts; f && *f != AV_SAMPLE_FMT_NONE; ++f) {
+    const int bytes = av_get_bytes_per_sample(*f);
+    if (bytes == (deep ? 4 : 2)) return *f;
+    if (bytes == 2 || bytes == 4) fallback = *f;
+  }
+  return fallback;
 }
 
 class Encoder {

@@ -1,0 +1,219 @@
+#include "app/listen/player.hpp"
+
+#include <algorithm>
+#include <cmath>
+
+namespace heathmist::app {
+
+Player::Player(std::unique_ptr<OutputDevice> device, QObject* parent) : QObject(parent), device_(std::move(device)), ring_(ring_blocks) {
+  ticker_.setInterval(33);
+  connect(&ticker_, &QTimer::timeout, this, [this] {
+    emit moved(place_s());
+    if (ended_.exchange(false)) {
+      pause();
+      seek(0);
+    }
+  });
+  feeder_ = std::jthread([this](std::stop_token stop) { feed(stop); });
+}
+
+Player::~Player() {
+  device_->stop();
+  feeder_.request_stop();
+  wake_.notify_all();
+}
+
+void Player::set_source(const Comparable& pair, const Fit& fit) {
+  const int rate = pair.master->format().sample_rate_hz;
+  const bool other_rate = rate != rate_;
+  if (other_rate) device_->stop();
+  {
+    std::scoped_lock held(lock_);
+    const double at_s = rate_ > 0 ? double(place_) / rate_ : 0;
+    pair_ = pair;
+    fit_ = fit;
+    reader_ = pair.master->reader();
+    laid_ = std::make_unique<LaidReturn>(*pair.ret, fit);
+    rate_ = rate;
+    length_ = pair.master->format().frames;
+    read_at_ = std::clamp<int64_t>(std::llround(at_s * rate), 0, pair.master->format().frames);
+    place_ = read_at_;
+    ++epoch_;
+  }
+  if (other_rate) {
+    mixer_ = Mixer(rate);
+    weighting_.assign(2, KWeighting(rate));
+    set_mix(mix());
+    mixer_.settle();
+    if (playing_) restart_device();
+  }
+  wake_.notify_all();
+}
+
+void Player::clear_source() {
+  pause();
+  device_->stop();
+  std::scoped_lock held(lock_);
+  reader_.reset();
+  laid_.reset();
+  pair_ = {};
+  rate_ = 0;
+  ++epoch_;
+}
+
+bool Player::has_source() const {
+  std::scoped_lock held(lock_);
+  return reader_ != nullptr;
+}
+
+void Player::restart_device() {
+  if (!device_->start(rate_, [this](std::span<double> out) { render(out); })) {
+    device_ = simulated_output();  // the device went away: time goes on
+    device_->start(rate_, [this](std::span<double> out) { render(out); });
+  }
+}
+
+void Player::play() {
+  if (!has_source() || playing_) return;
+  playing_ = true;
+  wake_.notify_all();
+  restart_device();
+  ticker_.start();
+  emit playing_changed(true);
+}
+
+void Player::pause() {
+  if (!playing_) return;
+  playing_ = false;
+  device_->stop();
+  ticker_.stop();
+  seek(place_s());
+  emit playing_changed(false);
+}
+
+void Player::seek(double at_s) {
+  {
+    std::scoped_lock held(lock_);
+    if (!reader_) return;
+    read_at_ = std::clamp<int64_t>(std::llround(at_s * rate_), 0, pair_.master->format().frames);
+    place_ = read_at_;
+    ++epoch_;
+  }
+  wake_.notify_all();
+  emit moved(place_s());
+}
+
+double Player::place_s() const { return rate_ > 0 ? double(place_) / rate_ : 0; }
+
+void Player::set_loop(std::optional<std::pair<double, double>> seconds) {
+  std::scoped_lock held(lock_);
+  loop_from_ = seconds ? std::llround(seconds->first * rate_) : 0;
+  loop_to_ = seconds ? std::llround(seconds->second * rate_) : 0;
+}
+
+void Player::set_mix(const MixSettings& settings) {
+  {
+    std::scoped_lock held(lock_);
+    mix_ = settings;
+  }
+  heard_ = int(settings.heard);
+  return_gain_ = settings.return_gain;
+  lift_db_ = settings.lift_db;
+  if (!playing_) {
+    mixer_.set(settings);
+    mixer_.settle();
+  }
+}
+
+MixSettings Player::mix() const {
+  std::scoped_lock held(lock_);
+  return mix_;
+}
+
+void Player::feed(std::stop_token stop) {
+  while (!stop.stop_requested()) {
+    bool fed = false;
+    {
+      std::unique_lock held(lock_);
+      const bool room = written_ - read_ < ring_blocks;
+      if (reader_ && room && playing_) fed = feed_block(ring_[written_ % ring_blocks]);
+      if (!fed) wake_.wait_for(held, stop, std::chrono::milliseconds(8), [] { return false; });
+    }
+    if (fed) ++written_;
+  }
+}
+
+bool Player::feed_block(RingBlock& block) {
+  const int64_t length = pair_.master->format().frames;
+  const bool looping = loop_to_ > loop_from_ && read_at_ < loop_to_;
+  const int64_t end = looping ? std::min(loop_to_, length) : length;
+  if (read_at_ >= end && !looping) return false;
+  block.epoch = epoch_;
+  block.first = read_at_;
+  block.frames = size_t(std::min<int64_t>(int64_t(block_frames), end - read_at_));
+  try {
+    Planar m, r;
+    std::vector<double> residual(block.frames);
+    reader_->read(read_at_, int64_t(block.frames), m);
+    laid_->read(read_at_, int64_t(block.frames), r);
+    const auto last_pair = fit_.pairs.size() - 1;
+    for (size_t c = 0; c < 2; ++c) {
+      const auto& pair = fit_.pairs[std::min(c, last_pair)];
+      const auto from = m.channel(std::min<int>(int(c), m.channels() - 1)), to = r.channel(std::min<int>(int(c), r.channels() - 1));
+      take_residual(m.channel(pair.master), r.channel(pair.ret), pair, fit_.gain(), residual);
+      for (size_t n = 0; n < block.frames; ++n) {
+        block.data[n].master[c] = from[n];
+        block.data[n].ret[c] = to[n];
+        const int64_t frame = read_at_ + int64_t(n);
+        block.data[n].residual[c] = frame >= fit_.first && frame < fit_.last ? residual[n] : 0;
+      }
+    }
+  } catch (const InputError&) {  // the file has vanished: silence, and the view says why
+    std::fill_n(block.data.begin(), block.frames, MixFrame{});
+  }
+  read_at_ += int64_t(block.frames);
+  if (looping && read_at_ >= end) read_at_ = loop_from_;
+  return true;
+}
+
+void Player::render(std::span<double> out) {
+  mixer_.set({Heard(heard_.load()), return_gain_, lift_db_});
+  size_t done = 0;
+  const size_t wanted = out.size() / 2;
+  while (done < wanted && read_ < written_) {
+    RingBlock& block = ring_[read_ % ring_blocks];
+    if (block.epoch != epoch_ || used_ >= block.frames) {
+      used_ = 0;
+      ++read_;
+      continue;
+    }
+    const size_t frames = std::min(wanted - done, block.frames - used_);
+    mixer_.process({block.data.data() + used_, frames}, out.subspan(2 * done, 2 * frames));
+    used_ += frames;
+    done += frames;
+    place_ = block.first + int64_t(used_);
+  }
+  std::fill(out.begin() + long(2 * done), out.end(), 0.0);
+  meter(out);
+  if (done == 0 && place_ >= length_) ended_ = true;
+}
+
+void Player::meter(std::span<const double> out) {
+  double peak = 0;
+  for (const double x : out) peak = std::max(peak, std::abs(x));
+  if (peak > peak_) peak_ = peak;
+  channel_.resize(out.size() / 2);
+  for (size_t c = 0; c < 2; ++c) {
+    for (size_t n = 0; n < channel_.size(); ++n) channel_[n] = out[2 * n + c];
+    energy_ += weighting_[c].energy(channel_);
+  }
+  energy_frames_ += double(channel_.size());
+  const double span = 0.4 * rate_;
+  momentary_ = lufs(energy_ / std::max(energy_frames_, span)).value_or(-120);
+  if (energy_frames_ > span) {  // a window that slides by forgetting
+    energy_ *= span / energy_frames_;
+    energy_frames_ = span;
+  }
+}
+
+}  // namespace heathmist::app

@@ -1,0 +1,86 @@
+// The transport: reads master and laid return ahead in a thread of its own, mixes in the device's.
+#pragma once
+#include <QObject>
+#include <QTimer>
+#include <atomic>
+#include <condition_variable>
+#include <mutex>
+#include <thread>
+
+#include "app/listen/device.hpp"
+#include "app/listen/mixer.hpp"
+#include "core/compare/null.hpp"
+
+namespace heathmist::app {
+
+class Player : public QObject {
+  Q_OBJECT
+
+ public:
+  explicit Player(std::unique_ptr<OutputDevice> device, QObject* parent = nullptr);
+  ~Player() override;
+
+  /// What is to be heard: a pair at one rate and the fit that lays the return on the master. Keeps place and transport.
+  void set_source(const Comparable& pair, const Fit& fit);
+  void clear_source();
+  bool has_source() const;
+  void play();
+  void pause();
+  bool is_playing() const { return playing_; }
+  void seek(double at_s);
+  double place_s() const;
+  void set_loop(std::optional<std::pair<double, double>> seconds);
+  void set_mix(const MixSettings& settings);
+  MixSettings mix() const;
+  const OutputDevice& device() const { return *device_; }
+  double held_peak() const { return peak_; }  ///< greatest sample heard since reset_meters()
+  double momentary_lufs() const { return momentary_; }
+  void reset_meters() { peak_ = 0; }
+
+ signals:
+  void moved(double at_s);
+  void playing_changed(bool playing);
+
+ private:
+  static constexpr size_t block_frames = 512, ring_blocks = 32;
+  struct RingBlock {
+    uint64_t epoch = 0;
+    int64_t first = 0;
+    size_t frames = 0;
+    std::array<MixFrame, block_frames> data;
+  };
+  void feed(std::stop_token stop);
+  bool feed_block(RingBlock& block);
+  void render(std::span<double> out);
+  void meter(std::span<const double> out);
+  void restart_device();
+
+  std::unique_ptr<OutputDevice> device_;
+  QTimer ticker_;
+  std::atomic<bool> playing_{false}, ended_{false};
+
+  mutable std::mutex lock_;  // source, place to read from, loop, mix: never held by the device's thread
+  std::condition_variable_any wake_;
+  Comparable pair_;
+  Fit fit_;
+  std::unique_ptr<Reader> reader_;
+  std::unique_ptr<LaidReturn> laid_;
+  int64_t read_at_ = 0, loop_from_ = 0, loop_to_ = 0;
+  int rate_ = 0;
+  MixSettings mix_;
+
+  std::vector<RingBlock> ring_;
+  std::atomic<size_t> written_{0}, read_{0};
+  std::atomic<uint64_t> epoch_{1};
+  size_t used_ = 0;  // frames of the block being read; device thread only
+  std::atomic<int64_t> place_{0}, length_{0};
+  Mixer mixer_{48000};
+  std::atomic<int> heard_{0};
+  std::atomic<double> return_gain_{1}, lift_db_{0}, peak_{0}, momentary_{-120};
+  std::vector<KWeighting> weighting_;
+  std::vector<double> channel_;
+  double energy_ = 0, energy_frames_ = 0;
+  std::jthread feeder_;
+};
+
+}  // namespace heathmist::app

@@ -1,0 +1,66 @@
+// heathmist [FILE...]: opens benches and audio files in the window.
+//   --picture FILE   draws the window to a PNG once the first trial is measured, and ends (for docs/screenshots)
+//   --size WxH --scale N --night --trial NAME    how that picture is taken
+#include <QApplication>
+#include <QCommandLineParser>
+#include <QSettings>
+#include <QTimer>
+
+#include "app/theme/theme.hpp"
+#include "app/window/main_window.hpp"
+
+using namespace heathmist::app;
+
+namespace {
+
+QString first_trial_named(Desk& desk, const QString& name) {
+  for (const auto& m : desk.model().bench().masters)
+    for (const auto& t : m.trials)
+      if (QString::fromStdString(t.name).contains(name, Qt::CaseInsensitive)) return QString::fromStdString(t.id);
+  return {};
+}
+
+/// Takes one picture of the window and ends the program.
+void take_picture(MainWindow& window, const QCommandLineParser& words) {
+  const QStringList size = words.value("size").split('x');
+  window.resize(size.value(0).toInt(), size.value(1).toInt());
+  if (words.isSet("trial")) window.desk().look_at(first_trial_named(window.desk(), words.value("trial")).toStdString());
+  auto draw = [&window, file = words.value("picture")] {
+    QTimer::singleShot(1500, &window, [&window, file] {
+      window.grab().save(file);
+      qApp->exit(0);
+    });
+  };
+  if (window.desk().model().bench().masters.empty()) return draw();
+  QObject::connect(&window.desk(), &Desk::idle, &window, draw, Qt::SingleShotConnection);
+}
+
+}  // namespace
+
+int main(int argc, char** argv) {
+  for (int n = 1; n + 1 < argc; ++n)
+    if (QString(argv[n]) == "--scale") qputenv("QT_SCALE_FACTOR", argv[n + 1]);
+  QApplication app(argc, argv);
+  app.setOrganizationName("Heathmist");
+  app.setApplicationName("heathmist");
+  app.setApplicationVersion(HEATHMIST_VERSION);
+  QCommandLineParser words;
+  words.setApplicationDescription("What changed in the audio, by how much, where, and does it matter");
+  words.addHelpOption();
+  words.addVersionOption();
+  words.addPositionalArgument("FILE", "benches (.heathmist) or audio files; the first audio file is the master", "[FILE...]");
+  words.addOptions({{"picture", "draw the window to FILE and end", "FILE"}, {"size", "of the picture", "WxH", "1280x800"}, {"scale", "pixels a point", "N", "1"},
+                    {"trial", "show the trial whose name holds TEXT", "TEXT"}, {"night", "the night variant"}});
+  words.process(app);
+
+  QSettings settings;
+  Theme::instance().apply(words.isSet("night") || (!words.isSet("picture") && settings.value("window/night").toBool()));
+  MainWindow window(words.isSet("picture") ? simulated_output() : open_output());
+  window.show();
+  window.take_files(words.positionalArguments());
+  if (words.isSet("picture"))
+    take_picture(window, words);
+  else if (words.positionalArguments().isEmpty())
+    window.offer_recovery();
+  return app.exec();
+}

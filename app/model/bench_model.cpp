@@ -1,0 +1,119 @@
+#include "app/model/bench_model.hpp"
+
+#include <QDir>
+#include <QFileInfo>
+#include <QStandardPaths>
+
+#include "core/audio/clip.hpp"
+
+namespace heathmist::app {
+
+class BenchChange : public QUndoCommand {
+ public:
+  BenchChange(BenchModel& model, const QString& what, Bench before, Bench after, int merge)
+      : QUndoCommand(what), model_(model), before_(std::move(before)), after_(std::move(after)), merge_(merge) {}
+  void undo() override { model_.put(before_); }
+  void redo() override { model_.put(after_); }
+  int id() const override { return merge_ == 0 ? -1 : merge_; }
+  bool mergeWith(const QUndoCommand* later) override {
+    after_ = static_cast<const BenchChange*>(later)->after_;
+    return true;
+  }
+
+ private:
+  BenchModel& model_;
+  Bench before_, after_;
+  int merge_;
+};
+
+BenchModel::BenchModel(QObject* parent) : QObject(parent) {
+  connect(&undo_, &QUndoStack::cleanChanged, this, [this] { emit file_changed(); });
+  autosave_timer_.setInterval(20000);
+  connect(&autosave_timer_, &QTimer::timeout, this, &BenchModel::autosave);
+  autosave_timer_.start();
+}
+
+void BenchModel::edit(const QString& what, const std::function<void(Bench&)>& change, int merge) {
+  Bench after = bench_;
+  change(after);
+  if (after == bench_) return;
+  undo_.push(new BenchChange(*this, what, bench_, after, merge));
+}
+
+void BenchModel::put(const Bench& bench) {
+  bench_ = bench;
+  emit changed();
+}
+
+void BenchModel::open(const QString& file) {
+  const Bench loaded = load_bench(file.toStdString());
+  undo_.clear();
+  file_ = QFileInfo(file).absoluteFilePath();
+  put(loaded);
+  emit file_changed();
+}
+
+void BenchModel::save(const QString& file) {
+  save_bench(bench_, file.toStdString());
+  file_ = QFileInfo(file).absoluteFilePath();
+  undo_.setClean();
+  QFile::remove(autosave_file());
+  emit file_changed();
+}
+
+void BenchModel::start_anew() {
+  undo_.clear();
+  file_.clear();
+  put(Bench{});
+  emit file_changed();
+}
+
+QString BenchModel::autosave_file() {
+  const QString folder = QStandardPaths::writableLocation(QStandardPaths::AppDataLocation);
+  QDir().mkpath(folder);
+  return folder + "/unsaved.heathmist";
+}
+
+void BenchModel::autosave() {
+  if (undo_.isClean() || bench_.masters.empty()) return;
+  try {
+    save_bench(bench_, autosave_file().toStdString());
+  } catch (const InputError&) {  // tried again at the next tick; the document itself is untouched
+  }
+}
+
+bool BenchModel::recover() {
+  try {
+    const Bench kept = load_bench(autosave_file().toStdString());
+    edit(tr("Recover"), [&](Bench& bench) { bench = kept; });
+    return true;
+  } catch (const InputError&) {
+    return false;
+  }
+}
+
+namespace {
+
+/// Higher: likelier the master. Lossy formats come back; the finer word, the plainer container went out.
+int mastership(const QString& file) {
+  const QString ending = QFileInfo(file).suffix().toLower();
+  static const QStringList lossy{"mp3", "aac", "m4a", "ogg", "opus", "ac3", "mp4", "mkv", "mov", "webm"};
+  return lossy.contains(ending) ? 0 : 1;
+}
+
+}  // namespace
+
+Drop sort_drop(QStringList files, bool master_selected) {
+  if (files.size() == 1 && master_selected) return {{}, files};
+  if (files.isEmpty()) return {};
+  auto best = files.begin();
+  for (auto it = files.begin(); it != files.end(); ++it)
+    if (mastership(*it) > mastership(*best)) best = it;
+  const QString master = *best;
+  files.erase(best);
+  return {master, files};
+}
+
+QString title_of(const QString& file) { return QFileInfo(file).completeBaseName(); }
+
+}  // namespace heathmist::app

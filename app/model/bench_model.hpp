@@ -1,0 +1,58 @@
+// The bench in the window: the document, its file, its undo stack. Every change goes through edit().
+#pragma once
+#include <QObject>
+#include <QTimer>
+#include <QUndoStack>
+#include <functional>
+
+#include "core/bench/document.hpp"
+
+namespace heathmist::app {
+
+class BenchModel : public QObject {
+  Q_OBJECT
+
+ public:
+  explicit BenchModel(QObject* parent = nullptr);
+
+  const Bench& bench() const { return bench_; }
+  QString file() const { return file_; }
+  QUndoStack& undo_stack() { return undo_; }
+
+  /// Changes the bench as one step that can be undone. Steps with the same `merge` (not 0) in a row become one.
+  void edit(const QString& what, const std::function<void(Bench&)>& change, int merge = 0);
+
+  /// These throw InputError.
+  void open(const QString& file);
+  void save(const QString& file);
+  void start_anew();
+
+  /// Autosave: a copy of an unsaved bench beside the user's data, offered again after a crash.
+  static QString autosave_file();
+  void autosave();
+  bool recover();
+
+ signals:
+  void changed();       ///< the bench's content
+  void file_changed();  ///< its file or whether it is saved
+
+ private:
+  friend class BenchChange;
+  void put(const Bench& bench);
+  Bench bench_;
+  QString file_;
+  QUndoStack undo_;
+  QTimer autosave_timer_;
+};
+
+/// What one drop of files means: which is the master, which are returns.
+struct Drop {
+  QString master;  ///< empty: the returns belong to the master that is selected
+  QStringList returns;
+};
+Drop sort_drop(QStringList files, bool master_selected);
+
+/// A file's name as a title: no folder, no ending.
+QString title_of(const QString& file);
+
+}  // namespace heathmist::app

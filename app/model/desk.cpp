@@ -1,0 +1,233 @@
+#include "app/model/desk.hpp"
+
+#include <QFileInfo>
+
+#include "app/theme/theme.hpp"
+
+namespace heathmist::app {
+
+namespace {
+
+constexpr int merge_hold = 1;  // nudges of one trial in a row are one step of undo
+
+QString facts_words(const TrialSummary& s) {
+  const QString dot = QString::fromUtf8(" · ");
+  QString words = clock(s.master_s, 0) + dot + number(s.master_rate_hz / 1000.0, s.master_rate_hz % 1000 ? 1 : 0) + " kHz";
+  if (s.master_bits > 0) words += dot + QString::number(s.master_bits) + (s.master_real ? " bit float" : " bit");
+  if (s.master_lufs) words += dot + number(*s.master_lufs, 1) + " LUFS";
+  return words;
+}
+
+FileRef ref_of(const QString& file) {
+  const std::filesystem::path path = QFileInfo(file).absoluteFilePath().toStdString();
+  return {path, content_mark(path)};
+}
+
+}  // namespace
+
+Desk::Desk(QObject* parent) : QObject(parent) {
+  connect(&model_, &BenchModel::changed, this, [this] {
+    refresh();
+    request_current();
+  });
+  connect(&runner_, &TrialRunner::progressed, this, [this](const QString& id, double fraction) {
+    const Trial* trial = model_.bench().trial(id.toStdString());
+    if (trial) emit progressed(tr("Laying %1 on its master, %2 %").arg(QString::fromStdString(trial->name)).arg(int(100 * fraction)), fraction);
+  });
+  connect(&runner_, &TrialRunner::finished, this, [this](const QString& id) {
+    const auto result = runner_.result(id.toStdString());
+    const auto& bench = model_.bench();
+    const Trial* trial = bench.trial(id.toStdString());
+    const Master* master = bench.master_of(id.toStdString());
+    if (!result || !trial) return;
+    state(trial->id).summary = summary_of(*result->report);
+    state(trial->id).failure.clear();
+    state(trial->id).running = false;
+    state(master->id).facts = facts_words(*state(trial->id).summary);
+    keep_summary(master->audio, trial->ret, trial->hold, *state(trial->id).summary);
+    emit rows_changed();
+    if (trial->id == current_) emit trial_ready(result);
+    if (!runner_.is_busy()) request_rest();
+    if (!runner_.is_busy()) emit idle();
+  });
+  connect(&runner_, &TrialRunner::failed, this, [this](const QString& id, const QString& sentence) {
+    state(id.toStdString()).failure = sentence;
+    state(id.toStdString()).running = false;
+    emit rows_changed();
+    if (id.toStdString() == current_) emit trial_failed(sentence);
+    request_rest();
+    if (!runner_.is_busy()) emit idle();
+  });
+  connect(&runner_, &TrialRunner::cancelled, this, [this](const QString& id) {
+    state(id.toStdString()).running = false;
+    emit rows_changed();
+    if (id.toStdString() == current_ && !runner_.result(current_)) emit trial_failed(tr("Stopped before it was done. Choose the trial again to measure it."));
+    emit idle();
+  });
+}
+
+std::optional<TrialSpec> Desk::spec_of(const std::string& trial_id) const {
+  const auto& bench = model_.bench();
+  const Trial* trial = bench.trial(trial_id);
+  if (!trial) return {};
+  return TrialSpec{trial->id, bench.master_of(trial_id)->audio.file, trial->ret.file, trial->hold};
+}
+
+void Desk::refresh() {
+  auto file_state = [this](const std::string& id, const FileRef& ref) {
+    auto& known = seen_[id];
+    if (!(known.first == ref)) known = {ref, state_of(ref)};
+    return known.second;
+  };
+  for (const Master& m : model_.bench().masters) {
+    state(m.id).file = file_state(m.id, m.audio);
+    for (const Trial& t : m.trials) {
+      auto& row = state(t.id);
+      row.file = file_state(t.id, t.ret);
+      if (!row.summary) row.summary = kept_summary(m.audio, t.ret, t.hold);
+      if (row.summary) state(m.id).facts = facts_words(*row.summary);
+    }
+  }
+  emit rows_changed();
+}
+
+void Desk::open(const QString& bench_file) {
+  const auto loaded = load_bench(bench_file.toStdString());  // refuses before anything is let go
+  runner_.forget_all();
+  states_.clear();
+  seen_.clear();
+  current_.clear();
+  for (const Master& m : loaded.masters)
+    if (!m.trials.empty()) {
+      current_ = m.trials.front().id;
+      break;
+    }
+  model_.open(bench_file);
+  if (current_.empty()) emit nothing_selected();
+}
+
+void Desk::add_files(const QStringList& files) {
+  const Master* under = model_.bench().master(current_);
+  if (!under) under = model_.bench().master_of(current_);
+  const Drop drop = sort_drop(files, under != nullptr);
+  const std::string owner = under ? under->id : std::string();
+  std::string first;
+  model_.edit(tr("Add files"), [&](Bench& bench) {
+    Master* master = drop.master.isEmpty() ? bench.master(owner) : nullptr;
+    if (!master) {
+      bench.masters.push_back({fresh_id(), title_of(drop.master).toStdString(), ref_of(drop.master), {}});
+      master = &bench.masters.back();
+    }
+    for (const QString& file : drop.returns) {
+      master->trials.push_back({fresh_id(), title_of(file).toStdString(), ref_of(file), {}});
+      if (first.empty()) first = master->trials.back().id;
+    }
+    if (first.empty()) first = master->id;
+  });
+  look_at(first);
+  emit rows_changed();
+}
+
+void Desk::look_at(const std::string& id) {
+  current_ = id;
+  request_current();
+}
+
+void Desk::request_current() {
+  const auto& bench = model_.bench();
+  if (const auto spec = spec_of(current_)) {
+    const auto done = runner_.result(current_);
+    if (done && done->spec == *spec) {
+      emit trial_ready(done);
+      return;
+    }
+    state(current_).running = true;
+    runner_.request(*spec, true);
+    if (!done) emit progressed(tr("Reading"), 0);
+  } else if (const Master* master = bench.master(current_)) {
+    emit master_selected(QString::fromStdString(master->name));
+  } else {
+    emit nothing_selected();
+  }
+}
+
+void Desk::request_rest() {
+  for (const Master& m : model_.bench().masters)
+    for (const Trial& t : m.trials)
+      if (const auto& row = state(t.id); !row.summary && row.failure.isEmpty() && row.file != FileState::missing)
+        return runner_.request({t.id, m.audio.file, t.ret.file, t.hold}, false);
+}
+
+FitHold Desk::current_hold() const {
+  const Trial* trial = model_.bench().trial(current_);
+  return trial ? trial->hold : FitHold{};
+}
+
+QString Desk::name_of(const std::string& id) const {
+  const auto& bench = model_.bench();
+  if (const Master* m = bench.master(id)) return QString::fromStdString(m->name);
+  const Trial* t = bench.trial(id);
+  return t ? QString::fromStdString(t->name) : QString();
+}
+
+void Desk::hold(const FitHold& held, const QString& what) {
+  const std::string id = current_;
+  state(id).summary.reset();
+  model_.edit(what, [&](Bench& bench) {
+    if (Trial* trial = bench.trial(id)) trial->hold = held;
+  }, merge_hold);
+}
+
+void Desk::remove(const std::string& id) {
+  std::string next;
+  if (const Master* owner = model_.bench().master_of(id))
+    for (const Trial& t : owner->trials)
+      if (t.id != id) next = t.id;
+  if (id == current_) current_ = next;
+  model_.edit(tr("Remove"), [&](Bench& bench) {
+    std::erase_if(bench.masters, [&](const Master& m) { return m.id == id; });
+    for (Master& m : bench.masters) std::erase_if(m.trials, [&](const Trial& t) { return t.id == id; });
+  });
+}
+
+void Desk::rename(const std::string& id, const QString& name) {
+  model_.edit(tr("Rename"), [&](Bench& bench) {
+    if (Master* m = bench.master(id)) m->name = name.toStdString();
+    if (Trial* t = bench.trial(id)) t->name = name.toStdString();
+  });
+}
+
+void Desk::point_anew(const std::string& id, const QString& file) {
+  states_.erase(id);
+  for (const Master& m : model_.bench().masters)
+    if (m.id == id)
+      for (const Trial& t : m.trials) states_.erase(t.id);
+  model_.edit(tr("Point anew"), [&](Bench& bench) {
+    if (Master* m = bench.master(id)) m->audio = ref_of(file);
+    if (Trial* t = bench.trial(id)) t->ret = ref_of(file);
+  });
+}
+
+void Desk::exchange(const std::string& trial_id) {
+  model_.edit(tr("Exchange master and return"), [&](Bench& bench) {
+    Master* owner = bench.master_of(trial_id);
+    if (!owner) return;
+    Trial trial = *bench.trial(trial_id);
+    std::erase_if(owner->trials, [&](const Trial& t) { return t.id == trial_id; });
+    Master turned{fresh_id(), trial.name, trial.ret, {}};
+    trial.name = owner->name;
+    trial.ret = owner->audio;
+    trial.hold = {};
+    trial.id = fresh_id();
+    current_ = trial.id;
+    turned.trials.push_back(trial);
+    if (owner->trials.empty())
+      *owner = turned;
+    else
+      bench.masters.push_back(turned);
+  });
+}
+
+void Desk::cancel() { runner_.cancel(); }
+
+}  // namespace heathmist::app

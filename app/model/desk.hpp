@@ -1,0 +1,57 @@
+// The desk: the bench, the trials that run, and which one is looked at. All the window's logic that is no widget.
+#pragma once
+#include "app/model/bench_model.hpp"
+#include "app/model/trial_runner.hpp"
+#include "app/window/ledger.hpp"
+
+namespace heathmist::app {
+
+class Desk : public QObject {
+  Q_OBJECT
+
+ public:
+  explicit Desk(QObject* parent = nullptr);
+  BenchModel& model() { return model_; }
+  TrialRunner& runner() { return runner_; }
+  const std::map<std::string, RowState>& states() const { return states_; }
+
+  /// Takes files as they were dropped: a master and its returns; the null of the first return is then looked at.
+  void add_files(const QStringList& files);
+  void open(const QString& bench_file);  ///< throws InputError
+  void look_at(const std::string& id);
+  const std::string& current() const { return current_; }
+  std::shared_ptr<const TrialResult> current_result() const { return runner_.result(current_); }
+  FitHold current_hold() const;
+  bool spec_exists(const std::string& id) const { return spec_of(id).has_value(); }  ///< it is a trial
+  QString name_of(const std::string& id) const;
+  void hold(const FitHold& hold, const QString& what);
+  void remove(const std::string& id);
+  void rename(const std::string& id, const QString& name);
+  void point_anew(const std::string& id, const QString& file);
+  void exchange(const std::string& trial_id);  ///< master and return change places
+  void cancel();
+
+ signals:
+  void rows_changed();
+  void trial_ready(std::shared_ptr<const heathmist::app::TrialResult> result);
+  void trial_failed(const QString& sentence);
+  void nothing_selected();
+  void master_selected(const QString& name);
+  void progressed(const QString& what, double fraction);
+  void idle();
+
+ private:
+  void refresh();
+  void request_current();
+  void request_rest();
+  std::optional<TrialSpec> spec_of(const std::string& trial_id) const;
+  RowState& state(const std::string& id) { return states_[id]; }
+
+  BenchModel model_;
+  TrialRunner runner_;
+  std::map<std::string, RowState> states_;
+  std::map<std::string, std::pair<FileRef, FileState>> seen_;  // file states, looked up once for each mark
+  std::string current_;
+};
+
+}  // namespace heathmist::app

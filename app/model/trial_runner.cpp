@@ -1,0 +1,160 @@
+#include "app/model/trial_runner.hpp"
+
+#include <QElapsedTimer>
+#include <algorithm>
+
+namespace heathmist::app {
+
+namespace {
+constexpr size_t most_open_clips = 6;
+}
+
+TrialRunner::TrialRunner(QObject* parent) : QObject(parent) {
+  qRegisterMetaType<Look>();
+  qRegisterMetaType<std::shared_ptr<const ResidualSums>>();
+  worker_ = std::jthread([this](std::stop_token stop) { work(stop); });
+}
+
+TrialRunner::~TrialRunner() {
+  worker_.request_stop();
+  {
+    std::scoped_lock held(lock_);
+    running_stop_.request_stop();
+  }
+  wake_.notify_all();
+}
+
+void TrialRunner::request(const TrialSpec& spec, bool urgent) {
+  {
+    std::scoped_lock held(lock_);
+    const auto done = results_.find(spec.id);
+    if (done != results_.end() && done->second->spec == spec) return;
+    if (running_ && *running_ == spec && !running_stop_.stop_requested()) return;
+    std::erase_if(queue_, [&](const TrialSpec& s) { return s.id == spec.id; });
+    if (running_ && running_->id == spec.id) running_stop_.request_stop();  // its values have changed meanwhile
+    if (urgent)
+      queue_.push_front(spec);
+    else
+      queue_.push_back(spec);
+  }
+  wake_.notify_all();
+}
+
+void TrialRunner::look(const Look& wanted) {
+  {
+    std::scoped_lock held(lock_);
+    look_ = wanted;
+  }
+  wake_.notify_all();
+}
+
+void TrialRunner::cancel() {
+  std::scoped_lock held(lock_);
+  queue_.clear();
+  look_.reset();
+  running_stop_.request_stop();
+}
+
+void TrialRunner::forget_all() {
+  cancel();
+  std::scoped_lock held(lock_);
+  results_.clear();
+}
+
+bool TrialRunner::is_busy() const {
+  std::scoped_lock held(lock_);
+  return running_ || look_ || !queue_.empty();
+}
+
+std::shared_ptr<const TrialResult> TrialRunner::result(const std::string& id) const {
+  std::scoped_lock held(lock_);
+  const auto it = results_.find(id);
+  return it == results_.end() ? nullptr : it->second;
+}
+
+void TrialRunner::work(std::stop_token stop) {
+  while (!stop.stop_requested()) {
+    std::optional<Look> next_look;
+    std::optional<TrialSpec> next;
+    std::stop_token token;
+    {
+      std::unique_lock held(lock_);
+      running_.reset();
+      if (!wake_.wait(held, stop, [&] { return look_ || !queue_.empty(); })) return;
+      running_stop_ = {};
+      token = running_stop_.get_token();
+      if (look_) {
+        next_look = std::exchange(look_, {});
+      } else {
+        next = queue_.front();
+        queue_.pop_front();
+        running_ = next;
+      }
+    }
+    if (next_look) run_look(*next_look, token);
+    if (next) run_trial(*next, token);
+  }
+}
+
+std::shared_ptr<const Clip> TrialRunner::clip(const std::filesystem::path& file, const Job& job) {
+  const std::string key = file.string() + "\n" + content_mark(file);
+  for (auto it = clips_.begin(); it != clips_.end(); ++it)
+    if (it->first == key) {
+      std::rotate(clips_.begin(), it, it + 1);
+      return clips_.front().second;
+    }
+  clips_.emplace_front(key, Clip::open(file, job));
+  if (clips_.size() > most_open_clips) clips_.pop_back();
+  return clips_.front().second;
+}
+
+void TrialRunner::run_trial(const TrialSpec& spec, std::stop_token stop) {
+  const QString id = QString::fromStdString(spec.id);
+  Job job{stop, [this, id, timer = std::make_shared<QElapsedTimer>()](double fraction) {
+            if (timer->isValid() && timer->elapsed() < 40) return;
+            timer->start();
+            emit progressed(id, fraction);
+          }, 0};
+  try {
+    auto result = std::make_shared<TrialResult>();
+    result->spec = spec;
+    result->master = clip(spec.master, job.part(0, 0.1));
+    result->ret = clip(spec.ret, job.part(0.1, 0.25));
+    const auto before = this->result(spec.id);
+    const bool same_files = before && before->spec.master == spec.master && before->spec.ret == spec.ret &&
+                            before->master == result->master && before->ret == result->ret;
+    result->pair = same_files ? before->pair : comparable(result->master, result->ret, job.part(0.25, 0.5));
+    if (spec.hold.any()) {
+      result->measured = same_files ? before->measured : find_fit(*result->pair.master, *result->pair.ret, {}, job.part(0.5, 0.7));
+      NullOptions options;
+      options.held_fit = with_hold(result->measured, spec.hold);
+      result->report = std::make_shared<NullReport>(null_test(*result->master, *result->ret, result->pair, options, job.part(0.7, 1)));
+    } else {
+      result->report = std::make_shared<NullReport>(null_test(*result->master, *result->ret, result->pair, {}, job.part(0.5, 1)));
+      result->measured = result->report->fit;
+    }
+    {
+      std::scoped_lock held(lock_);
+      results_[spec.id] = result;
+    }
+    emit finished(id);
+  } catch (const Cancelled&) {
+    emit cancelled(id);
+  } catch (const std::exception& error) {
+    emit failed(id, QString::fromUtf8(error.what()));
+  }
+}
+
+void TrialRunner::run_look(const Look& look, std::stop_token stop) {
+  try {
+    Job job;
+    job.stop = stop;
+    Fit fit = look.fit;
+    set_overlap(fit, look.of->pair.master->format().frames, look.of->pair.ret->format().frames);
+    auto sums = std::make_shared<ResidualSums>(residual_sums(*look.of->pair.master, *look.of->pair.ret, fit, look.options, job));
+    emit looked(look, sums);
+  } catch (const std::exception&) {  // a look that fails leaves what is on screen
+  }
+}
+
+}  // namespace heathmist::app

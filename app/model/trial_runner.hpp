@@ -1,0 +1,83 @@
+// Runs null tests off the interface thread: one at a time, the one that is looked at first.
+#pragma once
+#include <QObject>
+#include <condition_variable>
+#include <deque>
+#include <map>
+#include <thread>
+
+#include "core/bench/document.hpp"
+#include "core/compare/null.hpp"
+
+namespace heathmist::app {
+
+/// What a trial needs to be run.
+struct TrialSpec {
+  std::string id;
+  std::filesystem::path master, ret;
+  FitHold hold;
+  bool operator==(const TrialSpec&) const = default;
+};
+
+/// A trial that has been run: the clips, as they stand and as they are compared, and the report.
+struct TrialResult {
+  TrialSpec spec;
+  std::shared_ptr<const Clip> master, ret;
+  Comparable pair;
+  Fit measured;  ///< the fit before anything was held
+  std::shared_ptr<const NullReport> report;
+};
+
+/// A narrowed look at the trial that was run last: some seconds, another resolution, a nudged fit.
+struct Look {
+  std::shared_ptr<const TrialResult> of;
+  Fit fit;
+  SumsOptions options;
+  bool nudge = false;  ///< only the level is wanted, soon
+};
+
+class TrialRunner : public QObject {
+  Q_OBJECT
+
+ public:
+  explicit TrialRunner(QObject* parent = nullptr);
+  ~TrialRunner() override;
+
+  /// Queues a trial, before all others where `urgent`. One that is queued or has a result with the same spec is not run again.
+  void request(const TrialSpec& spec, bool urgent);
+  /// Queues a look; it takes the place of any look still waiting.
+  void look(const Look& look);
+  /// Stops the trial that is running and forgets what is queued.
+  void cancel();
+  void forget_all();
+  bool is_busy() const;
+
+  std::shared_ptr<const TrialResult> result(const std::string& id) const;
+
+ signals:
+  void progressed(const QString& id, double fraction);
+  void finished(const QString& id);
+  void failed(const QString& id, const QString& sentence);
+  void cancelled(const QString& id);
+  void looked(const heathmist::app::Look& look, std::shared_ptr<const heathmist::ResidualSums> sums);
+
+ private:
+  void work(std::stop_token stop);
+  void run_trial(const TrialSpec& spec, std::stop_token stop);
+  void run_look(const Look& look, std::stop_token stop);
+  std::shared_ptr<const Clip> clip(const std::filesystem::path& file, const Job& job);
+
+  mutable std::mutex lock_;
+  std::condition_variable_any wake_;
+  std::deque<TrialSpec> queue_;
+  std::optional<Look> look_;
+  std::optional<TrialSpec> running_;
+  std::stop_source running_stop_;
+  std::map<std::string, std::shared_ptr<const TrialResult>> results_;
+  std::deque<std::pair<std::string, std::shared_ptr<const Clip>>> clips_;  // newest first; worker thread only
+  std::jthread worker_;
+};
+
+}  // namespace heathmist::app
+
+Q_DECLARE_METATYPE(heathmist::app::Look)

@@ -1,0 +1,57 @@
+// What every plate can do: read out under the cursor, zoom, pan, go out as PNG, SVG and CSV. A plate draws what it is given.
+#pragma once
+#include <qcustomplot.h>
+
+#include <functional>
+
+namespace heathmist::app {
+
+class Plate : public QCustomPlot {
+  Q_OBJECT
+
+ public:
+  explicit Plate(QWidget* parent = nullptr);
+  bool export_picture(const QString& file);  ///< .png or .svg, by the ending
+  virtual QString csv() const = 0;
+  QString title() const { return title_; }
+
+ signals:
+  void stepped(int direction);
+
+ protected:
+  /// Colours of axes and ground by the theme.
+  void dress(QCPAxisRect* rect);
+  void contextMenuEvent(QContextMenuEvent* event) override;
+  virtual void recolour() = 0;
+  QString title_ = "plate";
+};
+
+/// Ticks of a time axis in minutes and seconds.
+class ClockTicker : public QCPAxisTicker {
+ protected:
+  double getTickStep(const QCPRange& range) override;
+  QString getTickLabel(double tick, const QLocale& locale, QChar format, int precision) override;
+};
+
+/// Ticks of a frequency axis: 20 50 100 ... 20 k on a logarithmic scale, round ones on a linear scale.
+class HertzTicker : public QCPAxisTicker {
+ public:
+  bool logarithmic = true;
+
+ protected:
+  QVector<double> createTickVector(double step, const QCPRange& range) override;
+  int getSubTickCount(double) override { return 0; }
+  QString getTickLabel(double tick, const QLocale& locale, QChar format, int precision) override;
+};
+
+/// Ticks of a level axis, with a real minus sign.
+class LevelTicker : public QCPAxisTicker {
+ protected:
+  QString getTickLabel(double tick, const QLocale& locale, QChar format, int precision) override;
+  int getSubTickCount(double) override { return 0; }
+};
+
+/// Writes "2.83 kHz", "1 k" for axes.
+QString hertz(double hz, bool brief);
+
+}  // namespace heathmist::app

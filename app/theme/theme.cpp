@@ -1,0 +1,164 @@
+#include "app/theme/theme.hpp"
+
+#include <QFile>
+#include <QFontDatabase>
+#include <QJsonArray>
+#include <QJsonDocument>
+#include <QJsonObject>
+#include <QPainter>
+#include <QStyleFactory>
+#include <QSvgRenderer>
+#include <cmath>
+
+static void open_resources() { Q_INIT_RESOURCE(theme); }  // they lie in a static library
+
+namespace heathmist::app {
+
+namespace {
+
+constexpr const char* role_names[] = {"ground", "sheet", "ink", "soft", "rule", "faint", "selection",
+                                      "master", "return", "residual", "moss", "straw", "gorse", "rust"};
+
+std::vector<QColor> colours_in(const QJsonObject& set) {
+  std::vector<QColor> colours;
+  for (const char* name : role_names) colours.emplace_back(set[name].toString());
+  return colours;
+}
+
+QString sheet_text() {
+  QString text = R"(
+    * { font-family: Lato; }
+    QMainWindow, QDialog, QMenu, QToolTip { background: $ground; color: $ink; }
+    QWidget { color: $ink; }
+    QLabel[soft="true"] { color: $soft; }
+    QToolButton:checked { background: $faint; border: 1px solid $rule; }
+    QMenu { border: 1px solid $rule; padding: 4px; }
+    QMenu::item { padding: 5px 22px 5px 12px; border-radius: 3px; }
+    QMenu::item:selected { background: $selection; }
+    QMenu::item:disabled { color: $soft; }
+    QMenu::separator { height: 1px; background: $rule; margin: 4px 8px; }
+    QToolTip { border: 1px solid $rule; padding: 4px; }
+    QToolButton, QPushButton { background: transparent; border: 1px solid transparent; border-radius: 4px; padding: 2px 6px; }
+    QToolButton:hover, QPushButton:hover { background: $faint; }
+    QToolButton:focus, QPushButton:focus, QLineEdit:focus { border: 1px solid $master; }
+    QToolButton:disabled, QPushButton:disabled { color: $soft; }
+    QToolButton::menu-indicator { image: none; width: 0; }
+    QPushButton[plain="false"] { border: 1px solid $rule; padding: 6px 14px; background: $sheet; }
+    QLineEdit { background: transparent; border: 1px solid transparent; border-radius: 4px; selection-background-color: $selection; selection-color: $ink; }
+    QLineEdit:hover { background: $faint; }
+    QListWidget { background: transparent; border: 1px solid transparent; outline: none; }
+    QScrollBar:vertical { background: transparent; width: 9px; }
+    QScrollBar::handle:vertical { background: $rule; border-radius: 4px; min-height: 30px; }
+    QScrollBar::add-line, QScrollBar::sub-line, QScrollBar::add-page, QScrollBar::sub-page { background: transparent; height: 0; }
+    QSplitter::handle { background: $rule; }
+    QSlider::groove:horizontal { height: 3px; background: $rule; border-radius: 1px; }
+    QSlider::handle:horizontal { width: 12px; margin: -5px 0; border-radius: 6px; background: $residual; }
+    QProgressBar { background: $faint; border: none; height: 3px; }
+    QProgressBar::chunk { background: $master; }
+    QScrollArea, QScrollArea > QWidget > QWidget { background: transparent; border: none; }
+  )";
+  for (int role = 13; role >= 0; --role) text.replace(QString("$") + role_names[role], colour(Role(role)).name());
+  return text;
+}
+
+}  // namespace
+
+Theme& Theme::instance() {
+  static Theme theme;
+  return theme;
+}
+
+Theme::Theme() {
+  open_resources();
+  QFile file(":/heathmist/palette.json");
+  file.open(QIODevice::ReadOnly);
+  const QJsonObject all = QJsonDocument::fromJson(file.readAll()).object();
+  light_ = colours_in(all["light"].toObject());
+  dark_ = colours_in(all["night"].toObject());
+  for (const auto& stop : all["heat"].toArray()) heat_.emplace_back(stop.toArray()[0].toDouble(), QColor(stop.toArray()[1].toString()));
+  for (const char* face : {"Regular", "Semibold", "Bold"}) QFontDatabase::addApplicationFont(QString(":/heathmist/Lato-%1.ttf").arg(face));
+}
+
+QColor Theme::colour(Role role) const { return (night_ ? dark_ : light_)[size_t(role)]; }
+
+QColor Theme::severity(Severity severity) const {
+  static constexpr Role roles[] = {Role::moss, Role::straw, Role::gorse, Role::rust};
+  return colour(roles[int(severity)]);
+}
+
+QColor Theme::heat(double level) const {
+  for (size_t n = 1; n < heat_.size(); ++n) {
+    const auto& [from, low] = heat_[n - 1];
+    const auto& [to, high] = heat_[n];
+    if (level > to && n + 1 < heat_.size()) continue;
+    const double t = std::clamp((level - from) / (to - from), 0.0, 1.0);
+    return QColor::fromRgbF(float(low.redF() + t * (high.redF() - low.redF())), float(low.greenF() + t * (high.greenF() - low.greenF())),
+                            float(low.blueF() + t * (high.blueF() - low.blueF())));
+  }
+  return {};
+}
+
+void Theme::apply(bool night) {
+  night_ = night;
+  QPalette palette;
+  palette.setColor(QPalette::Window, colour(Role::ground));
+  palette.setColor(QPalette::Base, colour(Role::sheet));
+  palette.setColor(QPalette::AlternateBase, colour(Role::ground));
+  for (const auto role : {QPalette::WindowText, QPalette::Text, QPalette::ButtonText, QPalette::ToolTipText}) palette.setColor(role, colour(Role::ink));
+  palette.setColor(QPalette::Button, colour(Role::sheet));
+  palette.setColor(QPalette::ToolTipBase, colour(Role::sheet));
+  palette.setColor(QPalette::PlaceholderText, colour(Role::soft));
+  palette.setColor(QPalette::Highlight, colour(Role::selection));
+  palette.setColor(QPalette::HighlightedText, colour(Role::ink));
+  qApp->setStyle(QStyleFactory::create("Fusion"));
+  qApp->setPalette(palette);
+  qApp->setFont(face(Type::body));
+  qApp->setStyleSheet(sheet_text());
+  emit changed();
+}
+
+QFont face(Type type, bool strong) {
+  static constexpr double points[] = {9.5, 8.5, 11.5, 14.5};
+  QFont lato("Lato");
+  lato.setPointSizeF(points[int(type)]);
+  lato.setWeight(strong ? QFont::DemiBold : QFont::Normal);
+  return lato;
+}
+
+QIcon icon(const QString& name, Role role) {
+  QFile file(":/heathmist/" + name + ".svg");
+  file.open(QIODevice::ReadOnly);
+  const QByteArray text = file.readAll().replace("\"ink\"", "\"" + colour(role).name().toUtf8() + "\"");
+  QSvgRenderer renderer(text);
+  QIcon result;
+  for (const int size : {16, 24, 32, 64}) {
+    QPixmap picture(size, size);
+    picture.fill(Qt::transparent);
+    QPainter painter(&picture);
+    renderer.render(&painter);
+    result.addPixmap(picture);
+  }
+  return result;
+}
+
+QString number(double value, int decimals) {
+  QString text = QString::number(value, 'f', decimals);
+  if (text.startsWith('-')) text = text.mid(1).toDouble() == 0 ? text.mid(1) : QString(QChar(0x2212)) + text.mid(1);
+  return text;
+}
+
+QString in_other_units(double db) {
+  return QString("%1 dB is %2 of the amplitude, %3 of the power, %4 bits %5")
+      .arg(number(db, 2), QString::number(std::pow(10, db / 20), 'g', 3), QString::number(std::pow(10, db / 10), 'g', 3),
+           number(std::abs(db) / 6.0206, 1), db <= 0 ? "under" : "over");
+}
+
+QString clock(double seconds, int decimals) {
+  const QString sign = seconds < 0 ? QString(QChar(0x2212)) : QString();
+  seconds = std::abs(seconds);
+  const auto minutes = int(seconds / 60);
+  const double rest = seconds - 60.0 * minutes;
+  return QString("%1%2:%3").arg(sign).arg(minutes).arg(rest, decimals > 0 ? 3 + decimals : 2, 'f', decimals, QLatin1Char('0'));
+}
+
+}  // namespace heathmist::app

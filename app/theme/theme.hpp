@@ -1,0 +1,50 @@
+// The look: colours by role, fonts and icons. A role means one thing everywhere.
+#pragma once
+#include <QApplication>
+#include <QColor>
+#include <QFont>
+#include <QIcon>
+
+#include "core/compare/null.hpp"
+
+namespace heathmist::app {
+
+enum class Role { ground, sheet, ink, soft, rule, faint, selection, master, ret, residual, moss, straw, gorse, rust };
+enum class Type { body, small, value, headline };
+
+class Theme : public QObject {
+  Q_OBJECT
+
+ public:
+  static Theme& instance();
+  /// Loads fonts and puts the colours on the application.
+  void apply(bool night);
+  bool is_night() const { return night_; }
+  QColor colour(Role role) const;
+  QColor severity(Severity severity) const;
+  /// The heat palette at 0 (far under) .. 1 (close), rising evenly in lightness.
+  QColor heat(double level) const;
+  const std::vector<std::pair<double, QColor>>& heat_stops() const { return heat_; }
+
+ signals:
+  void changed();
+
+ private:
+  Theme();
+  bool night_ = false;
+  std::vector<QColor> light_, dark_;
+  std::vector<std::pair<double, QColor>> heat_;
+};
+
+inline QColor colour(Role role) { return Theme::instance().colour(role); }
+QFont face(Type type, bool strong = false);
+QIcon icon(const QString& name, Role role);
+
+/// Numbers as this program writes them: a real minus sign, no negative zero.
+QString number(double value, int decimals);
+/// "-26 dB is 0.0501 of the amplitude, 0.00251 of the power, 4.3 bits under": the hint on every level.
+QString in_other_units(double db);
+/// 0:41.08
+QString clock(double seconds, int decimals = 2);
+
+}  // namespace heathmist::app

@@ -1,0 +1,85 @@
+// The Null view: lanes, fit strip, spectra and depth map of one trial.
+#pragma once
+#include <QLabel>
+#include <QProgressBar>
+#include <QStackedWidget>
+#include <QTimer>
+
+#include "app/listen/player.hpp"
+#include "app/plates/depth_plate.hpp"
+#include "app/plates/spectrum_plate.hpp"
+#include "app/views/null/fit_strip.hpp"
+#include "app/views/null/lane_feed.hpp"
+
+namespace heathmist::app {
+
+class NullView : public QWidget {
+  Q_OBJECT
+
+ public:
+  explicit NullView(TrialRunner& runner, QWidget* parent = nullptr);
+
+  void show_trial(std::shared_ptr<const TrialResult> trial, const FitHold& hold);
+  void show_empty(const QString& headline, const QString& advice);
+  void show_failure(const QString& sentence);
+  void show_progress(const QString& what, double fraction);
+  void hide_progress();
+  /// Jumps to where a finding can be seen.
+  void show_evidence(const Finding& finding);
+  void set_playhead(double at_s);
+  void set_heard(Heard heard, double lift_db);
+  void set_selection(std::optional<std::pair<double, double>> seconds);
+  std::optional<std::pair<double, double>> selection() const { return lanes_->selection(); }
+
+  LanesPlate* lanes() const { return lanes_; }
+  SpectrumPlate* spectra() const { return spectra_; }
+  DepthPlate* depth() const { return depth_; }
+  FitStrip* strip() const { return strip_; }
+  const std::vector<QAction*>& view_actions() const { return actions_; }
+
+ signals:
+  void hold_changed(const heathmist::FitHold& hold, const QString& what);
+  void seek(double at_s);
+  void loop_changed(std::optional<std::pair<double, double>> seconds);
+  void cancel();
+  void choose_files();
+  void narrowed(const QString& what);
+
+ private:
+  QWidget* make_evidence();
+  QWidget* make_empty();
+  QWidget* make_progress();
+  QWidget* make_plates();
+  void refresh_lanes();
+  void refresh_spectra();
+  void refresh_numbers();
+  void take_hold(const FitHold& hold, const QString& what);
+  void take_look(const Look& look, const std::shared_ptr<const ResidualSums>& sums);
+  void ask_for_look();
+  const ResidualSums& sums() const { return narrowed_ ? *narrowed_ : trial_->report->sums; }
+
+  TrialRunner& runner_;
+  std::shared_ptr<const TrialResult> trial_;
+  std::shared_ptr<const ResidualSums> narrowed_;  // of the selection or another resolution
+  FitHold hold_;
+  LaneFeed feed_;
+  QTimer settle_;  // a nudge becomes the trial's when the hand rests
+  QString pending_what_;
+  bool pending_ = false;
+  size_t fft_size_ = 16384;
+  int smoothing_ = 12;
+  bool logarithmic_ = true, relative_ = false;
+  double residual_zoom_ = 1;
+  std::vector<QAction*> actions_;
+
+  QStackedWidget* pages_;
+  LanesPlate* lanes_;
+  FitStrip* strip_;
+  SpectrumPlate* spectra_;
+  DepthPlate* depth_;
+  QLabel *empty_headline_, *empty_advice_, *progress_what_, *spectra_note_;
+  QWidget* progress_;
+  QProgressBar* progress_bar_;
+};
+
+}  // namespace heathmist::app

@@ -1,0 +1,196 @@
+#include "app/window/listening_bar.hpp"
+
+#include <QHBoxLayout>
+#include <cmath>
+
+#include "app/theme/theme.hpp"
+
+namespace heathmist::app {
+
+namespace {
+
+/// A value over its caption.
+std::pair<QWidget*, std::pair<QLabel*, QLabel*>> stacked(const QString& caption, QWidget* parent, int width) {
+  auto* cell = new QWidget(parent);
+  auto* rows = new QVBoxLayout(cell);
+  rows->setContentsMargins(0, 0, 0, 0);
+  rows->setSpacing(0);
+  auto* value = new QLabel(cell);
+  value->setFont(face(Type::body, true));
+  value->setMinimumWidth(width);
+  auto* under = new QLabel(caption, cell);
+  under->setFont(face(Type::small));
+  under->setProperty("soft", true);
+  rows->addWidget(value);
+  rows->addWidget(under);
+  return {cell, {value, under}};
+}
+
+}  // namespace
+
+ListeningBar::ListeningBar(Player& player, QWidget* parent) : QWidget(parent), player_(player) {
+  setObjectName("bar");
+  setFixedHeight(62);
+  auto* row = new QHBoxLayout(this);
+  row->setContentsMargins(16, 6, 16, 6);
+  row->setSpacing(16);
+  play_ = new QToolButton(this);
+  play_->setIconSize({22, 22});
+  play_->setFixedSize(36, 36);
+  play_->setToolTip(tr("Play or pause (Space)"));
+  play_->setAccessibleName(tr("Play or pause"));
+  play_->setObjectName("play");
+  connect(play_, &QToolButton::clicked, this, &ListeningBar::toggle_play);
+  row->addWidget(play_);
+  auto [place_cell, place_labels] = stacked("", this, 62);
+  std::tie(place_, length_) = place_labels;
+  row->addWidget(place_cell);
+
+  auto* three = new QWidget(this);
+  auto* three_row = new QHBoxLayout(three);
+  three_row->setContentsMargins(0, 0, 0, 0);
+  three_row->setSpacing(0);
+  choice_ = new QButtonGroup(this);
+  const QStringList names{tr("1 Master"), tr("2 Return"), tr("3 Residual")}, object_names{"hearMaster", "hearReturn", "hearResidual"};
+  for (int n = 0; n < 3; ++n) {
+    auto* button = new QToolButton(three);
+    button->setText(names[n]);
+    button->setCheckable(true);
+    button->setObjectName(object_names[n]);
+    button->setToolTip(tr("Hear the %1 (%2)").arg(names[n].mid(2).toLower()).arg(n + 1));
+    button->setFixedHeight(30);
+    choice_->addButton(button, n);
+    three_row->addWidget(button);
+  }
+  connect(choice_, &QButtonGroup::idClicked, this, [this](int id) { hear(Heard(id)); });
+  row->addWidget(three);
+
+  auto* match = new QWidget(this);
+  auto* match_rows = new QVBoxLayout(match);
+  match_rows->setContentsMargins(0, 0, 0, 0);
+  match_rows->setSpacing(0);
+  matched_ = new QToolButton(match);
+  matched_->setText(tr("matched"));
+  matched_->setCheckable(true);
+  matched_->setChecked(true);
+  matched_->setFont(face(Type::body, true));
+  matched_->setToolTip(tr("Play the return at the master's loudness (M)"));
+  match_note_ = new QLabel(match);
+  match_note_->setFont(face(Type::small));
+  match_note_->setProperty("soft", true);
+  match_note_->setContentsMargins(7, 0, 0, 0);
+  match_note_->setMinimumWidth(118);
+  match_rows->addWidget(matched_);
+  match_rows->addWidget(match_note_);
+  connect(matched_, &QToolButton::toggled, this, [this] { push_mix(); });
+  row->addWidget(match);
+
+  auto* lift = new QWidget(this);
+  auto* lift_rows = new QVBoxLayout(lift);
+  lift_rows->setContentsMargins(0, 0, 0, 0);
+  lift_rows->setSpacing(0);
+  lift_value_ = new QLabel(lift);
+  lift_value_->setFont(face(Type::body, true));
+  lift_ = new QSlider(Qt::Horizontal, lift);
+  lift_->setRange(0, 90);
+  lift_->setFixedWidth(120);
+  lift_->setPageStep(6);
+  lift_->setToolTip(tr("Lift of the residual, 0 to 90 dB, behind a limiter (, and .)"));
+  lift_->setAccessibleName(tr("Lift of the residual in dB"));
+  lift_rows->addWidget(lift_value_);
+  lift_rows->addWidget(lift_);
+  connect(lift_, &QSlider::valueChanged, this, [this] { push_mix(); });
+  row->addWidget(lift);
+
+  loop_ = new QToolButton(this);
+  loop_->setIconSize({20, 20});
+  loop_->setToolTip(tr("Loop: select in the lanes with Shift and drag; here it is let go (Esc)"));
+  loop_->setAccessibleName(tr("Let the loop go"));
+  connect(loop_, &QToolButton::clicked, this, &ListeningBar::loop_cleared);
+  loop_note_ = new QLabel(this);
+  loop_note_->setFont(face(Type::small));
+  row->addWidget(loop_);
+  row->addWidget(loop_note_);
+  row->addStretch();
+
+  auto [momentary_cell, momentary_labels] = stacked(tr("M LUFS"), this, 40);
+  momentary_ = momentary_labels.first;
+  auto [peak_cell, peak_labels] = stacked(tr("dBFS held"), this, 40);
+  peak_ = peak_labels.first;
+  auto [device_cell, device_labels] = stacked(tr("output"), this, 60);
+  device_ = device_labels.first;
+  for (QWidget* cell : {momentary_cell, peak_cell, device_cell}) row->addWidget(cell);
+
+  connect(&player_, &Player::moved, this, [this](double at) { place_->setText(clock(at)); });
+  connect(&player_, &Player::playing_changed, this, &ListeningBar::refresh);
+  connect(&Theme::instance(), &Theme::changed, this, &ListeningBar::dress);
+  meters_.setInterval(100);
+  connect(&meters_, &QTimer::timeout, this, [this] {
+    const double m = player_.momentary_lufs(), p = player_.held_peak();
+    momentary_->setText(player_.is_playing() && m > -100 ? number(m, 1) : QString(QChar(0x2013)));
+    peak_->setText(p > 0 ? number(20 * std::log10(p), 1) : QString(QChar(0x2013)));
+  });
+  meters_.start();
+  dress();
+  set_pair(0, {}, {});
+  set_loop({});
+  hear(Heard::master);
+}
+
+void ListeningBar::dress() {
+  QString style = QString("#bar { border-top: 1px solid %1; } #play { background: %2; border-radius: 18px; padding: 0; }").arg(colour(Role::rule).name(), colour(Role::ink).name());
+  style += QString("#hearMaster, #hearReturn, #hearResidual { border: 1px solid %1; border-radius: 0; padding: 4px 12px; background: %2; }").arg(colour(Role::rule).name(), colour(Role::sheet).name());
+  const std::pair<const char*, Role> roles[] = {{"hearMaster", Role::master}, {"hearReturn", Role::ret}, {"hearResidual", Role::residual}};
+  for (const auto& [name, role] : roles)
+    style += QString("#%1:checked { background: %2; color: %3; font-weight: 600; border-color: %2; }").arg(name, colour(role).name(), colour(Role::sheet).name());
+  setStyleSheet(style);
+  refresh();
+}
+
+void ListeningBar::refresh() {
+  play_->setIcon(icon(player_.is_playing() ? "pause" : "play", Role::sheet));
+  play_->setEnabled(player_.has_source());
+  loop_->setIcon(icon("loop", loop_note_ && !loop_note_->text().isEmpty() && loop_->isEnabled() ? Role::ink : Role::soft));
+  device_->setText(player_.device().is_simulated() ? tr("simulated") : QString::fromStdString(player_.device().name()).left(16));
+  device_->setToolTip(player_.device().is_simulated() ? tr("No audio device was found: a simulated one keeps time, and nothing is heard") : QString::fromStdString(player_.device().name()));
+}
+
+void ListeningBar::set_pair(double length_s, std::optional<double> master_lufs, std::optional<double> return_lufs) {
+  length_s_ = length_s;
+  length_->setText(length_s > 0 ? tr("of %1").arg(clock(length_s)) : tr("nothing to play"));
+  place_->setText(clock(player_.place_s()));
+  match_db_ = master_lufs && return_lufs ? std::optional(*master_lufs - *return_lufs) : std::nullopt;
+  push_mix();
+  refresh();
+}
+
+void ListeningBar::set_loop(std::optional<std::pair<double, double>> seconds) {
+  player_.set_loop(seconds);
+  loop_->setEnabled(seconds.has_value());
+  loop_note_->setText(seconds ? tr("%1 to %2").arg(clock(seconds->first, 1), clock(seconds->second, 1)) : tr("no loop"));
+  refresh();
+}
+
+void ListeningBar::hear(Heard heard) {
+  mix_.heard = heard;
+  choice_->button(int(heard))->setChecked(true);
+  push_mix();
+}
+
+void ListeningBar::set_matched(bool on) { matched_->setChecked(on); }
+void ListeningBar::set_lift(int db) { lift_->setValue(db); }
+
+void ListeningBar::push_mix() {
+  const double db = matched_->isChecked() ? match_db_.value_or(0) : 0;
+  mix_.return_gain = std::pow(10.0, db / 20);
+  mix_.lift_db = lift_->value();
+  match_note_->setText(!match_db_ ? tr("nothing to match") : db == 0 && !matched_->isChecked() ? tr("return as it is") : tr("%1 dB on return").arg((db >= 0 ? "+" : "") + number(db, 2)));
+  lift_value_->setText(tr("lift %1 dB").arg(lift_->value()));
+  player_.set_mix(mix_);
+  player_.reset_meters();
+  emit heard_changed(mix_.heard, mix_.lift_db);
+}
+
+void ListeningBar::toggle_play() { player_.is_playing() ? player_.pause() : player_.play(); }
+
+}  // namespace heathmist::app

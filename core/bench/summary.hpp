@@ -1,0 +1,28 @@
+// The few words and numbers of a trial that the ledger shows, kept between runs by the content of both files.
+#pragma once
+#include <optional>
+#include <string>
+
+#include "core/bench/document.hpp"
+#include "core/compare/null.hpp"
+
+namespace heathmist {
+
+struct TrialSummary {
+  std::string kind;
+  std::optional<double> residual_relative_db;  ///< none: digital silence
+  bool trusted = false;
+  std::string headline;
+  std::optional<double> master_lufs;
+  double master_s = 0;
+  int master_rate_hz = 0, master_bits = 0;  ///< bits 0: lossy
+  bool master_real = false;
+};
+
+TrialSummary summary_of(const NullReport& report);
+
+/// From and to the user's cache. `hold` is part of the key; a summary that is not there or broken is none.
+std::optional<TrialSummary> kept_summary(const FileRef& master, const FileRef& ret, const FitHold& hold);
+void keep_summary(const FileRef& master, const FileRef& ret, const FitHold& hold, const TrialSummary& summary);
+
+}  // namespace heathmist
