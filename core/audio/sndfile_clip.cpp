@@ -88,11 +88,23 @@ std::optional<Kind> kind_of(int format) {
   }
 }
 
-/// libsndfile reads what is there of a file that is cut short and says so only in its log; a length of 0 or about
-/// 2 or 4 GiB is what programs write that stream to a pipe, and promises nothing.
-bool cut_short(SNDFILE* sound) {
+/// The numbers of a WAV header do not fit together; libsndfile reads on all the same.
+bool contradicts_itself(const std::string& log) {
+  static const std::regex numbers(R"(Channels\s*: (\d+)[\s\S]*?Block Align\s*: (\d+)[\s\S]*?Bit Width\s*: (\d+))");
+  std::smatch match;
+  if (!std::regex_search(log, match, numbers)) return false;
+  return std::stoul(match[2]) != std::stoul(match[1]) * ((std::stoul(match[3]) + 7) / 8);
+}
+
+std::string log_of(SNDFILE* sound) {
   std::string log(16384, '\0');
   log.resize(size_t(std::max(0, sf_command(sound, SFC_GET_LOG_INFO, log.data(), int(log.size())))));
+  return log;
+}
+
+/// libsndfile reads what is there of a file that is cut short and says so only in its log; a length of 0 or about
+/// 2 or 4 GiB is what programs write that stream to a pipe, and promises nothing.
+bool cut_short(const std::string& log) {
   static const std::regex sizes(R"((?:^|\n)\s*(data|SSND|riff)\s*: (0x[0-9A-Fa-f]+|\d+) \(should be (\d+)\))");
   for (std::sregex_iterator it(log.begin(), log.end(), sizes), end; it != end; ++it) {
     const auto promised = std::stoull((*it)[2], nullptr, 0), there = std::stoull((*it)[3]);
@@ -111,7 +123,10 @@ std::shared_ptr<const Clip> open_with_sndfile(const std::filesystem::path& file)
   if (!sound) return nullptr;
   const auto kind = kind_of(info.format);
   if (!kind || info.samplerate <= 0 || info.channels <= 0) return nullptr;
-  if (cut_short(sound.get()))
+  const auto log = log_of(sound.get());
+  if (contradicts_itself(log))
+    throw InputError(file, "its header contradicts itself (channels, bits and block size do not fit together); export it again");
+  if (cut_short(log))
     throw InputError(file, fmt::format("it is cut short: its header promises more than the {:.2f} s that are there; copy or export it again",
                                        double(info.frames) / info.samplerate));
   if (info.frames <= 0 || info.frames == SF_COUNT_MAX)

@@ -14,10 +14,10 @@ constexpr double gain_step_db = 0.003;        // less is no change of level
 constexpr double word_noise_margin_db = 1;    // requantising with dither leaves at most 1 LSB RMS
 constexpr double shaped_noise_margin_db = 18; // with strong noise shaping up to 8 LSB
 constexpr double linear_margin_db = 10;       // a filter explains the residual when it takes that much out of it
-constexpr double still_slope = 0.25;          // residual dB per dB of programme, under which it takes no notice of it
-constexpr double limited_share = 0.98;        // of the residual's energy in the loudest samples
+constexpr double still_slope = 0.06;          // residual dB per dB of programme, under which it takes no notice of it
+constexpr double limited_share = 0.98;        // of the residual's energy that lies in the loudest samples
 constexpr double limited_from = 0.25;         // ... those above this part of the peak
-constexpr double limited_inward = 0.5;        // ... and how surely it points inward there
+constexpr double limited_step = 0.002;        // ... and by how much less they come back
 constexpr double gain_move_db = 6;            // what a gain that moves must take out of the residual
 constexpr double least_movement_db2 = 2;      // programme must move this much (variance) before its hold on noise can be seen
 
@@ -44,17 +44,18 @@ bool same_level(const NullReport& r) {
   return std::abs(r.fit.gain_db) < gain_step_db && std::string(r.fit.polarity()) == "normal" && !r.fit.swapped();
 }
 
-/// Clipping: the residual lies in the loudest samples alone, and points inward.
+/// Clipping: one gain explains all samples up to some level, and those beyond it come back lower than that.
 bool clipped(const NullReport& r) {
   const auto& by = r.sums.by_level;
-  const double all = std::reduce(by.energy.begin(), by.energy.end());
-  double energy = 0, inward = 0, count = 0;
-  for (int step = ByLevel::steps; step-- > 0;) {
-    const auto s = size_t(step);
-    energy += by.energy[s], inward += by.inward[s], count += by.count[s];
-    if (energy < limited_share * all) continue;
-    return step > ByLevel::steps * limited_from && inward / std::sqrt(energy * count) > 0.02 &&
-           inward > limited_inward * std::sqrt(energy) && r.return_levels.sample_peak < r.master_levels.sample_peak * r.fit.gain() * 1.05;
+  double mm = 0, mr = 0, rr = 0, all_mm = 0, all_mr = 0, all_rr = 0;
+  for (size_t s = 0; s < size_t(ByLevel::steps); ++s) all_mm += by.mm[s], all_mr += by.mr[s], all_rr += by.rr[s];
+  for (size_t s = 0; s + 1 < size_t(ByLevel::steps); ++s) {
+    mm += by.mm[s], mr += by.mr[s], rr += by.rr[s];
+    if (double(s) < ByLevel::steps * limited_from || mm <= 0 || mr <= 0) continue;
+    const double gain = mr / mm;
+    const double low = rr - 2 * gain * mr + gain * gain * mm, all = all_rr - 2 * gain * all_mr + gain * gain * all_mm;
+    const double above = (all_mr - mr) / std::max(all_mm - mm, 1e-300);
+    if (low < (1 - limited_share) * all && above < (1 - limited_step) * gain) return true;
   }
   return false;
 }

@@ -132,7 +132,7 @@ class Worker {
   }
 
   void levels(size_t p, int64_t at, int64_t frames, Part& part) {
-    const auto m = samples(p, 0), r = samples(p, 1), e = samples(p, 2);
+    const auto m = samples(p, 0), r = samples(p, 1);
     PairPart& sums = part.pairs[p];
     const double sign = l_.fit.pairs[p].inverted ? -1 : 1;
     const double to_step = ByLevel::steps / std::max(l_.options.master_peak, 1e-12);
@@ -154,13 +154,13 @@ class Worker {
       n = end;
     }
     outline(p, at, frames, part);
-    if (part.peak == 0) return;  // nothing but silence so far
+    if (part.peak == 0) return;  // nothing has changed so far
     for (int64_t n = 0; n < frames; ++n) {
-      const double x = m[size_t(n)], d = e[size_t(n)];
+      const double x = m[size_t(n)], y = r[size_t(n)];
       const auto step = size_t(std::min(ByLevel::steps - 1, int(std::abs(x) * to_step)));
-      part.by_level.energy[step] += d * d;
-      part.by_level.inward[step] += x >= 0 ? -d : d;
-      part.by_level.count[step] += 1;
+      part.by_level.mm[step] += x * x;
+      part.by_level.mr[step] += sign * x * y;
+      part.by_level.rr[step] += y * y;
     }
   }
 
@@ -327,9 +327,9 @@ void finish(const Layout& l, std::vector<Part>& parts, Shared& shared, ResidualS
     transforms += double(part.transforms);
     if (part.peak > out.residual_peak) out.residual_peak = part.peak, out.residual_peak_at = part.peak_at;
     for (size_t s = 0; s < size_t(ByLevel::steps); ++s) {
-      out.by_level.energy[s] += part.by_level.energy[s];
-      out.by_level.inward[s] += part.by_level.inward[s];
-      out.by_level.count[s] += part.by_level.count[s];
+      out.by_level.mm[s] += part.by_level.mm[s];
+      out.by_level.mr[s] += part.by_level.mr[s];
+      out.by_level.rr[s] += part.by_level.rr[s];
     }
     if (part.first_column >= 0)
       for (size_t k = 0; k < part.depth_master.size(); ++k) {

@@ -24,10 +24,10 @@ struct DepthCells {
   int columns() const { return bands() > 0 ? int(master.size()) / bands() : 0; }
 };
 
-/// Residual by the level of the master's sample at that moment, in 64 equal steps up to the master's peak.
+/// Master m and laid return r by the level of the master's sample, in 64 equal steps up to its peak (polarity applied).
 struct ByLevel {
   static constexpr int steps = 64;
-  std::array<double, steps> energy{}, inward{}, count{};  ///< sums of e^2, of -e sign(m), of samples
+  std::array<double, steps> mm{}, mr{}, rr{};  ///< sums of m^2, m r, r^2
 };
 
 /// Master and laid return in pieces of 20 ms: sums of m^2, m r, r^2 over all pairs (polarity applied).

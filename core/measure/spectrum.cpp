@@ -75,6 +75,7 @@ std::vector<double> local_means(const Spectrum& spectrum, double least) {
 
 std::optional<double> bandwidth_hz(const Spectrum& spectrum) {
   constexpr double least = 1e-18;       // -180 dB a bin: under it there is nothing but arithmetic
+  constexpr double arithmetic = 1e-14;  // -140 dB a bin: a decoder's rounding may ripple below that
   constexpr double clear_ratio = 10.0;  // "clear of the floor": 10 dB
   constexpr double flat_ratio = 1.32;   // a floor's lower and upper half differ by less than 1.2 dB
   const size_t bins = spectrum.power.size();
@@ -89,12 +90,14 @@ std::optional<double> bandwidth_hz(const Spectrum& spectrum) {
     while (edge > 0 && (level[edge] < clear_ratio * floor || spectrum.power[edge] < clear_ratio * floor)) --edge;
     return edge;
   };
+  // Where the band does not end in a flat floor it has none, unless its top holds no more than a decoder's rounding.
+  const double at_top = *std::max_element(level.begin() + long(top - bins / 10), level.begin() + long(top));
+  const auto without_floor = [&] { return at_top < arithmetic ? double(highest_above(arithmetic / clear_ratio)) * spectrum.bin_hz : nyquist; };
   size_t edge = highest_above(*std::min_element(level.begin() + long(bins / 20), level.begin() + long(top)));
-  if (edge + bins / 50 >= top) return nyquist;
-  // Is what lies above really a floor, flat, or does the programme just go on falling?
+  if (edge + bins / 50 >= top) return without_floor();
   const std::span<const double> rest(level.data() + edge + (top - edge) / 3, (top - edge) * 2 / 3);
   const double low = median(rest.first(rest.size() / 2)), high = median(rest.last(rest.size() / 2));
-  if (std::max(low, high) > flat_ratio * std::min(low, high)) return nyquist;
+  if (std::max(low, high) > flat_ratio * std::min(low, high)) return without_floor();
   edge = highest_above(median(rest));
   return edge > 0 ? double(edge) * spectrum.bin_hz : nyquist;
 }

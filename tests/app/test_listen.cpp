@@ -1,0 +1,128 @@
+// The listening path sample by sample, and the transport on the simulated device.
+#include <QSignalSpy>
+#include <QtTest>
+#include <cmath>
+
+#include "app/listen/player.hpp"
+#include "tests/support/signals.hpp"
+
+using namespace heathmist;
+using namespace heathmist::app;
+using namespace heathmist::test;
+
+namespace {
+
+std::vector<MixFrame> frames(size_t count, uint64_t seed) {
+  dsp::Noise chance(seed);
+  std::vector<MixFrame> result(count);
+  for (auto& f : result)
+    for (size_t c = 0; c < 2; ++c) {
+      f.master[c] = chance.between(-0.9, 0.9);
+      f.ret[c] = chance.between(-0.9, 0.9);
+      f.residual[c] = 0.001 * chance.between(-1, 1);
+    }
+  return result;
+}
+
+}  // namespace
+
+class TestListen : public QObject {
+  Q_OBJECT
+
+ private slots:
+  void initTestCase() { qputenv("XDG_CACHE_HOME", QByteArray((folder_ / "cache").c_str())); }
+
+  void the_master_passes_bit_for_bit() {
+    Mixer mixer(48000);
+    const auto in = frames(3000, 1);
+    std::vector<double> out(6000);
+    mixer.process(in, out);
+    for (size_t n = 0; n < 3000; ++n)
+      for (size_t c = 0; c < 2; ++c) QCOMPARE(out[2 * n + c], in[n].master[c]);
+  }
+
+  void a_switch_is_one_straight_ramp() {
+    Mixer mixer(48000);
+    const auto in = frames(1000, 2);
+    std::vector<double> out(2000);
+    mixer.set({Heard::ret, 0.5, 0});
+    mixer.process(in, out);
+    for (size_t n = 0; n < 1000; ++n) {
+      const double t = std::min(1.0, double(n + 1) / 480);
+      for (size_t c = 0; c < 2; ++c) QVERIFY(std::abs(out[2 * n + c] - ((1 - t) * in[n].master[c] + t * 0.5 * in[n].ret[c])) < 1e-12);
+    }
+  }
+
+  void switching_back_half_way_does_not_jump() {
+    Mixer mixer(48000);
+    std::vector<MixFrame> in(2000);
+    for (auto& f : in) f.master = {1, 1}, f.ret = {-1, -1};
+    std::vector<double> out(4000);
+    mixer.set({Heard::ret, 1, 0});
+    mixer.process(std::span(in).first(240), std::span(out).first(480));
+    mixer.set({Heard::master, 1, 0});
+    mixer.process(std::span(in).subspan(240), std::span(out).subspan(480));
+    for (size_t n = 1; n < 2000; ++n) QVERIFY(std::abs(out[2 * n] - out[2 * n - 2]) < 2.2 / 480);
+    QCOMPARE(out.back(), 1.0);
+  }
+
+  void lift_raises_and_the_limiter_holds() {
+    for (const double lift : {0.0, 20.0, 60.0, 90.0}) {
+      Mixer mixer(48000);
+      mixer.set({Heard::residual, 1, lift});
+      mixer.settle();
+      auto in = frames(20000, 3);
+      in[15000].residual = {0.9, -0.9};  // a blow
+      std::vector<double> out(40000);
+      mixer.process(in, out);
+      for (const double x : out) QVERIFY(std::abs(x) <= (lift > 0 ? Mixer::ceiling + 1e-12 : 1.0));
+      if (lift == 0) QCOMPARE(out[200], in[100].residual[0]);
+      if (lift == 20) QVERIFY(std::abs(out[200] - 10 * in[100].residual[0]) < 1e-12);
+    }
+  }
+
+  void the_clock_device_keeps_time() {
+    auto device = simulated_output();
+    QVERIFY(device->is_simulated());
+    std::atomic<int64_t> taken{0};
+    QElapsedTimer timer;
+    timer.start();
+    QVERIFY(device->start(48000, [&](std::span<double> out) { taken += int64_t(out.size() / 2); }));
+    QTest::qWait(400);
+    device->stop();
+    const double seconds = double(timer.nsecsElapsed()) * 1e-9;
+    QVERIFY2(double(taken) / 48000 <= seconds && double(taken) / 48000 > 0.5 * seconds, qPrintable(QString::number(double(taken) / 48000 / seconds)));
+  }
+
+  void play_seek_loop_and_switch() {
+    const auto sound = Programme(6, 4).render(48000);
+    const auto master = Clip::open(save(folder_ / "m.wav", sound, 48000)), ret = Clip::open(save(folder_ / "r.wav", scaled(sound, 0.5), 48000));
+    const auto report = null_test(master, ret);
+    Player player(simulated_output());
+    player.play();
+    QVERIFY(!player.is_playing());  // nothing to play yet
+    player.set_source({master, ret}, report.fit);
+    player.seek(2);
+    player.play();
+    QTRY_VERIFY_WITH_TIMEOUT(player.place_s() > 2.2, 5000);
+    QVERIFY(player.held_peak() > 0);
+    QVERIFY(player.momentary_lufs() > -60);
+    player.set_mix({Heard::residual, 1, 30});
+    player.set_loop(std::pair{1.0, 1.2});
+    player.seek(1.1);
+    for (int n = 0; n < 12; ++n) {
+      QTest::qWait(40);
+      QVERIFY2(player.place_s() < 1.25 && player.place_s() > 0.99, qPrintable(QString::number(player.place_s())));
+    }
+    player.set_loop({});
+    player.seek(5.9);
+    QTRY_VERIFY_WITH_TIMEOUT(!player.is_playing(), 5000);  // it ends by itself and goes back
+    QTRY_VERIFY(player.place_s() < 0.1);
+  }
+
+ private:
+  Folder folder_;
+};
+
+QTEST_GUILESS_MAIN(TestListen)
+#include "test_listen.moc"

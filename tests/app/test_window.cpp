@@ -1,0 +1,263 @@
+// The window driven for real: two files dropped, the answer read, the fit nudged, lanes switched while playing, saved, reopened.
+#include <QMimeData>
+#include <QSettings>
+#include <QSignalSpy>
+#include <QStandardPaths>
+#include <QtTest>
+
+#include "app/theme/theme.hpp"
+#include "app/window/finder.hpp"
+#include "app/window/main_window.hpp"
+#include "tests/support/signals.hpp"
+
+using namespace heathmist;
+using namespace heathmist::app;
+using namespace heathmist::test;
+
+namespace {
+
+void drop(QWidget& on, const QStringList& files) {
+  QMimeData data;
+  QList<QUrl> urls;
+  for (const QString& file : files) urls << QUrl::fromLocalFile(file);
+  data.setUrls(urls);
+  QDragEnterEvent enter(QPoint(300, 300), Qt::CopyAction, &data, Qt::LeftButton, Qt::NoModifier);
+  QApplication::sendEvent(&on, &enter);
+  QVERIFY(enter.isAccepted());
+  QDropEvent event(QPointF(300, 300), Qt::CopyAction, &data, Qt::LeftButton, Qt::NoModifier);
+  QApplication::sendEvent(&on, &event);
+}
+
+}  // namespace
+
+class TestWindow : public QObject {
+  Q_OBJECT
+
+ private slots:
+  void initTestCase() {
+    qputenv("XDG_CACHE_HOME", QByteArray((folder_ / "cache").c_str()));
+    QStandardPaths::setTestModeEnabled(true);
+    QCoreApplication::setOrganizationName("Heathmist tests");
+    QSettings::setPath(QSettings::NativeFormat, QSettings::UserScope, QString::fromStdString((folder_ / "settings").string()));
+    QFile::remove(BenchModel::autosave_file());
+    Theme::instance().apply(false);
+    const auto sound = requantised(scaled(Programme(8, 1).render(48000), 0.5), 24, true);
+    Planar late(2, sound.frames() + 1000);
+    for (int c = 0; c < 2; ++c)
+      for (int64_t n = 0; n < sound.frames(); ++n) late.channel(c)[size_t(n + 1000)] = 0.5 * sound.channel(c)[size_t(n)];
+    master_ = QString::fromStdString(save(folder_ / "mill.wav", sound, 48000, WordFormat::pcm24).string());
+    ret_ = QString::fromStdString(save(folder_ / "mill-back.wav", late, 48000, WordFormat::pcm24).string());
+    noisy_ = QString::fromStdString(save(folder_ / "mill-noisy.wav", with_noise(sound, 1e-3, 3), 48000, WordFormat::pcm24).string());
+  }
+  void init() {
+    window_ = std::make_unique<MainWindow>(simulated_output());
+    window_->show();
+  }
+  void cleanup() {
+    window_->desk().model().undo_stack().setClean();
+    window_.reset();
+  }
+
+  void two_files_dropped_are_nulled() {
+    drop(*window_, {master_, ret_});
+    QTRY_VERIFY_WITH_TIMEOUT(!window_->findings()->sentences().isEmpty(), 20000);
+    QVERIFY(window_->findings()->sentences().front().startsWith("Only level or polarity differs"));
+    QVERIFY(window_->findings()->sentences().contains("The return is 1000 samples late."));
+    QCOMPARE(window_->null_view()->strip()->delay()->value(), 1000.0);
+    QVERIFY(std::abs(window_->null_view()->strip()->gain()->value() + 6.0206) < 0.002);
+    QCOMPARE(window_->ledger()->list()->count(), 2);
+    QVERIFY(window_->isVisible() && window_->player().has_source());
+  }
+
+  void the_fit_is_nudged_live_and_undone() {
+    show_pair(ret_);
+    auto* strip = window_->null_view()->strip();
+    const QString before = strip->residual_text();
+    auto* edit = strip->delay()->findChild<QLineEdit*>();
+    edit->setFocus();
+    QTest::keyClick(edit, Qt::Key_Up);
+    QCOMPARE(strip->delay()->value(), 1001.0);
+    QTRY_VERIFY_WITH_TIMEOUT(strip->residual_text() != before, 5000);
+    QTRY_COMPARE_WITH_TIMEOUT(window_->desk().current_hold().delay_samples.value_or(0), 1001.0, 5000);
+    QTRY_VERIFY_WITH_TIMEOUT(window_->desk().current_result() && window_->desk().current_result()->report->fit.delay_samples == 1001.0, 20000);
+    window_->desk().model().undo_stack().undo();
+    QVERIFY(!window_->desk().current_hold().any());
+    QTRY_COMPARE_WITH_TIMEOUT(strip->delay()->value(), 1000.0, 20000);
+    window_->desk().model().undo_stack().redo();
+    QTRY_COMPARE_WITH_TIMEOUT(strip->delay()->value(), 1001.0, 20000);
+    auto resets = strip->delay()->findChildren<QToolButton*>();
+    const auto reset = std::find_if(resets.begin(), resets.end(), [](auto* b) { return b->text() == "measured"; });
+    QTest::mouseClick(*reset, Qt::LeftButton);
+    QTRY_COMPARE_WITH_TIMEOUT(strip->delay()->value(), 1000.0, 20000);
+  }
+
+  void lanes_are_switched_while_playing() {
+    show_pair(ret_);
+    window_->null_view()->lanes()->setFocus();
+    QTest::keyClick(window_.get(), Qt::Key_Space);
+    QTRY_VERIFY_WITH_TIMEOUT(window_->player().is_playing() && window_->player().place_s() > 0.1, 5000);
+    for (const auto& [key, heard] : {std::pair{Qt::Key_2, Heard::ret}, {Qt::Key_3, Heard::residual}, {Qt::Key_1, Heard::master}}) {
+      const double at = window_->player().place_s();
+      QTest::keyClick(window_.get(), key);
+      QCOMPARE(window_->player().mix().heard, heard);
+      QVERIFY(window_->player().is_playing() && window_->player().place_s() >= at && window_->player().place_s() < at + 0.5);
+    }
+    QVERIFY(std::abs(20 * std::log10(window_->player().mix().return_gain) - 6.02) < 0.05);  // matched
+    QTest::keyClick(window_.get(), Qt::Key_M);
+    QCOMPARE(window_->player().mix().return_gain, 1.0);
+    QTest::keyClick(window_.get(), Qt::Key_Period);
+    QCOMPARE(window_->player().mix().lift_db, 6.0);
+    QTest::keyClick(window_.get(), Qt::Key_Space);
+    QVERIFY(!window_->player().is_playing());
+  }
+
+  void a_selection_narrows_the_numbers() {
+    show_pair(noisy_);
+    auto* view = window_->null_view();
+    auto* lanes = view->lanes();
+    const QString whole = view->strip()->residual_text();
+    const auto left = lanes->rect().center().x(), right = left + 120, y = lanes->rect().center().y();
+    QTest::mousePress(lanes, Qt::LeftButton, Qt::ShiftModifier, QPoint(left, y));
+    QTest::mouseMove(lanes, QPoint(left + 40, y));
+    QTest::mouseMove(lanes, QPoint(right, y));
+    QTest::mouseRelease(lanes, Qt::LeftButton, Qt::ShiftModifier, QPoint(right, y));
+    QVERIFY(view->selection().has_value());
+    QTRY_VERIFY_WITH_TIMEOUT(view->strip()->residual_text() != whole, 5000);
+    QTest::keyClick(window_.get(), Qt::Key_Escape);
+    QVERIFY(!view->selection().has_value());
+    QTRY_COMPARE_WITH_TIMEOUT(view->strip()->residual_text(), whole, 5000);
+  }
+
+  void the_wheel_zooms_about_the_pointer_and_drags_pan() {
+    show_pair(ret_);
+    auto* lanes = window_->null_view()->lanes();
+    const QPoint at(lanes->width() * 3 / 4, 60);
+    const double before = lanes->from_s() + (lanes->to_s() - lanes->from_s()) * (at.x() - 84.0) / (lanes->width() - 84.0);
+    QWheelEvent wheel(at, lanes->mapToGlobal(at), {}, QPoint(0, 480), Qt::NoButton, Qt::NoModifier, Qt::NoScrollPhase, false);
+    QApplication::sendEvent(lanes, &wheel);
+    const double span = lanes->to_s() - lanes->from_s();
+    QVERIFY(span < 4.0);
+    QVERIFY(std::abs(lanes->from_s() + span * (at.x() - 84.0) / (lanes->width() - 84.0) - before) < 0.05);
+    const double from = lanes->from_s();
+    QTest::mousePress(lanes, Qt::LeftButton, Qt::NoModifier, at);
+    QTest::mouseMove(lanes, at + QPoint(60, 0));
+    QTest::mouseMove(lanes, at + QPoint(100, 0));
+    QTest::mouseRelease(lanes, Qt::LeftButton, Qt::NoModifier, at + QPoint(100, 0));
+    QVERIFY(lanes->from_s() < from);
+    lanes->setFocus();
+    QTest::keyClick(lanes, Qt::Key_0);
+    QVERIFY(std::abs(lanes->to_s() - 8) < 1e-6);
+    for (int n = 0; n < 40; ++n) QTest::keyClick(lanes, Qt::Key_Plus);  // down to single samples
+    QVERIFY(lanes->to_s() - lanes->from_s() < 0.01);
+    QVERIFY(lanes->csv().count('\n') > 100);
+  }
+
+  void findings_jump_to_their_evidence() {
+    show_pair(noisy_);
+    auto* card = window_->findings()->findChild<FindingCard*>();
+    card->setFocus();
+    QTest::keyClick(card, Qt::Key_Return);
+    const auto at = window_->desk().current_result()->report->findings.front().at_s.value();
+    QVERIFY(std::abs(window_->player().place_s() - at) < 0.001);
+    QVERIFY(window_->null_view()->lanes()->from_s() <= at && window_->null_view()->lanes()->to_s() >= at);
+  }
+
+  void spectra_read_out_and_go_out_as_files() {
+    show_pair(noisy_);
+    auto* plate = window_->null_view()->spectra();
+    QVERIFY(plate->read_out(1000).contains("under"));
+    QVERIFY(plate->csv().startsWith("frequency_hz,"));
+    for (QAction* action : window_->null_view()->view_actions()) action->trigger();
+    for (const char* name : {"s.png", "s.svg"}) {
+      const QString file = QString::fromStdString((folder_ / name).string());
+      QVERIFY(plate->export_picture(file) && QFileInfo(file).size() > 1000);
+    }
+    QTRY_VERIFY(!window_->desk().runner().is_busy());
+  }
+
+  void a_bench_is_saved_and_reopened() {
+    show_pair(ret_);
+    FitHold hold;
+    hold.gain_db = -5;
+    window_->desk().hold(hold, "Hold gain");
+    const QString file = QString::fromStdString((folder_ / "b.heathmist").string());
+    QVERIFY(window_->save_to(file));
+    QVERIFY(!window_->windowTitle().contains('*'));
+    MainWindow other(simulated_output());
+    other.show();
+    other.take_files({file});
+    QTRY_VERIFY_WITH_TIMEOUT(!other.findings()->sentences().isEmpty(), 20000);
+    QCOMPARE(other.null_view()->strip()->gain()->value(), -5.0);
+    QCOMPARE(other.ledger()->list()->count(), 2);
+  }
+
+  void a_missing_file_is_said_and_pointed_at_anew() {
+    const auto gone = folder_ / "gone.wav";
+    std::filesystem::copy_file(ret_.toStdString(), gone);
+    drop(*window_, {master_, QString::fromStdString(gone.string())});
+    QTRY_VERIFY_WITH_TIMEOUT(!window_->findings()->sentences().isEmpty(), 20000);
+    const QString file = QString::fromStdString((folder_ / "g.heathmist").string());
+    QVERIFY(window_->save_to(file));
+    std::filesystem::remove(gone);
+    window_->take_files({file});
+    QTRY_COMPARE_WITH_TIMEOUT(window_->desk().states().at(window_->desk().current()).file, FileState::missing, 5000);
+    QTRY_VERIFY(!window_->desk().states().at(window_->desk().current()).failure.isEmpty());
+    window_->desk().point_anew(window_->desk().current(), ret_);
+    QTRY_VERIFY_WITH_TIMEOUT(!window_->findings()->sentences().isEmpty(), 20000);
+  }
+
+  void a_bad_file_is_one_sentence() {
+    const QString letter = QString::fromStdString((folder_ / "letter.wav").string());
+    QFile out(letter);
+    QVERIFY(out.open(QIODevice::WriteOnly) && out.write("Dear mastering engineer") > 0);
+    out.close();
+    drop(*window_, {master_, letter});
+    QTRY_VERIFY_WITH_TIMEOUT(!window_->desk().states().at(window_->desk().current()).failure.isEmpty(), 10000);
+    QVERIFY(window_->desk().states().at(window_->desk().current()).failure.contains("letter.wav"));
+    window_->desk().model().undo_stack().undo();
+    QCOMPARE(window_->ledger()->list()->count(), 0);
+  }
+
+  void work_is_cancelled() {
+    const QString big = QString::fromStdString(save(folder_ / "long.wav", with_noise(Planar(2, 48000 * 60), 0.1, 8), 48000, WordFormat::pcm24).string());
+    const QString other = QString::fromStdString(save(folder_ / "long2.wav", with_noise(Planar(2, 48000 * 60), 0.1, 9), 48000, WordFormat::pcm24).string());
+    drop(*window_, {big, other});
+    QTRY_VERIFY_WITH_TIMEOUT(window_->desk().runner().is_busy(), 5000);
+    window_->desk().cancel();
+    QTRY_VERIFY_WITH_TIMEOUT(!window_->desk().runner().is_busy(), 5000);
+    QVERIFY(!window_->desk().current_result());
+  }
+
+  void anything_is_found_by_letters() {
+    show_pair(ret_);
+    QTest::keyClick(window_.get(), Qt::Key_K, Qt::ControlModifier);
+    auto* finder = window_->findChild<Finder*>();
+    QVERIFY(finder);
+    auto* edit = finder->findChild<QLineEdit*>();
+    QTest::keyClicks(edit, "night or");
+    QTest::keyClick(edit, Qt::Key_Return);
+    QVERIFY(Theme::instance().is_night());
+    window_->set_night(false);
+  }
+
+  void unsaved_work_comes_back_after_a_crash() {
+    show_pair(ret_);
+    window_->desk().model().autosave();
+    MainWindow after(simulated_output());
+    QVERIFY(after.desk().model().recover());
+    QCOMPARE(after.desk().model().bench().masters.size(), size_t(1));
+    after.desk().model().undo_stack().setClean();
+  }
+
+ private:
+  void show_pair(const QString& ret) {
+    drop(*window_, {master_, ret});
+    QTRY_VERIFY_WITH_TIMEOUT(!window_->findings()->sentences().isEmpty(), 20000);
+  }
+  Folder folder_;
+  QString master_, ret_, noisy_;
+  std::unique_ptr<MainWindow> window_;
+};
+
+QTEST_MAIN(TestWindow)
+#include "test_window.moc"

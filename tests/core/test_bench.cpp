@@ -1,0 +1,115 @@
+// The document: saved and opened again, refused when broken, files found and missed.
+#include <QtTest>
+#include <fstream>
+
+#include "core/bench/document.hpp"
+#include "core/bench/summary.hpp"
+#include "tests/support/signals.hpp"
+
+using namespace heathmist;
+using namespace heathmist::test;
+
+class TestBench : public QObject {
+  Q_OBJECT
+
+ private slots:
+  void initTestCase() { qputenv("XDG_CACHE_HOME", QByteArray((folder_ / "cache").c_str())); }
+
+  void what_is_saved_comes_back() {
+    const auto audio = save(folder_ / "a.wav", Planar(1, 100), 48000);
+    Bench bench;
+    bench.name = "Curlew Hours";
+    bench.masters.push_back({fresh_id(), "Mill Race", {audio, content_mark(audio)}, {}});
+    Trial trial{fresh_id(), "Back", {audio, content_mark(audio)}, {}};
+    trial.hold.delay_samples = -12.5;
+    trial.hold.inverted = true;
+    bench.masters[0].trials.push_back(trial);
+    bench.settings["lift_db"] = 24;
+    save_bench(bench, folder_ / "x.heathmist");
+    QVERIFY(load_bench(folder_ / "x.heathmist") == bench);
+    std::ifstream in(folder_ / "x.heathmist");
+    const std::string text((std::istreambuf_iterator<char>(in)), {});
+    QVERIFY2(text.find("\"a.wav\"") != std::string::npos, "files stand relative to the bench");
+  }
+
+  void a_bench_moves_with_its_folder() {
+    const auto from = folder_ / "from", to = folder_ / "to";
+    std::filesystem::create_directories(from);
+    const auto audio = save(from / "a.wav", Programme(1, 2).render(48000), 48000);
+    Bench bench;
+    bench.masters.push_back({"m", "Mill Race", {audio, content_mark(audio)}, {}});
+    save_bench(bench, from / "x.heathmist");
+    std::filesystem::copy(from, to);
+    std::filesystem::remove_all(from);
+    const auto moved = load_bench(to / "x.heathmist");
+    QCOMPARE(state_of(moved.masters[0].audio), FileState::present);
+    save(to / "a.wav", Programme(1, 3).render(48000), 48000);
+    QCOMPARE(state_of(moved.masters[0].audio), FileState::changed);
+    std::filesystem::remove(to / "a.wav");
+    QCOMPARE(state_of(moved.masters[0].audio), FileState::missing);
+  }
+
+  void broken_and_newer_benches_are_refused_data() {
+    QTest::addColumn<QString>("text");
+    QTest::addColumn<QString>("says");
+    QTest::newRow("empty") << "" << "broken";
+    QTest::newRow("half") << "{\"heathmist_bench\": 1, \"name\": \"x\", \"mas" << "broken";
+    QTest::newRow("other json") << "{\"a\": 1}" << "broken";
+    QTest::newRow("wrong types") << R"({"heathmist_bench": 1, "name": 3, "masters": {}})" << "broken";
+    QTest::newRow("no file") << R"({"heathmist_bench": 1, "name": "x", "masters": [{"id": "1", "name": "y", "audio": {"file": ""}, "trials": []}]})" << "broken";
+    QTest::newRow("newer") << R"({"heathmist_bench": 99})" << "newer";
+  }
+  void broken_and_newer_benches_are_refused() {
+    QFETCH(QString, text);
+    QFETCH(QString, says);
+    std::ofstream(folder_ / "bad.heathmist") << text.toStdString();
+    try {
+      load_bench(folder_ / "bad.heathmist");
+      QFAIL("it was taken");
+    } catch (const InputError& error) {
+      QVERIFY2(QString(error.what()).contains(says), error.what());
+    }
+  }
+
+  void a_save_that_fails_leaves_the_old_bench() {
+    Bench bench;
+    bench.name = "old";
+    const auto file = folder_ / "keep.heathmist";
+    save_bench(bench, file);
+    std::filesystem::create_directories(folder_ / (".keep.heathmist." + std::to_string(getpid()) + ".part"));  // in the way of the new one
+    bench.name = "new";
+    QVERIFY_EXCEPTION_THROWN(save_bench(bench, file), InputError);
+    QCOMPARE(load_bench(file).name, std::string("old"));
+  }
+
+  void held_values_take_the_place_of_measured_ones() {
+    Fit fit;
+    fit.delay_samples = 3;
+    fit.pairs = plain_pairs(2, 2);
+    FitHold hold;
+    hold.gain_db = -1;
+    hold.swapped = true;
+    const Fit held = with_hold(fit, hold);
+    QCOMPARE(held.delay_samples, 3.0);
+    QCOMPARE(held.gain_db, -1.0);
+    QVERIFY(held.swapped());
+  }
+
+  void summaries_are_kept_by_content() {
+    const auto a = save(folder_ / "a.wav", Programme(2, 1).render(48000), 48000), b = save(folder_ / "b.wav", Programme(2, 1).render(48000, 5), 48000);
+    const FileRef from{a, content_mark(a)}, to{b, content_mark(b)};
+    QVERIFY(!kept_summary(from, to, {}));
+    keep_summary(from, to, {}, summary_of(null_of(a, b)));
+    const auto kept = kept_summary(from, to, {});
+    QVERIFY(kept && kept->kind == "shifted" && kept->trusted);
+    FitHold other;
+    other.gain_db = 1;
+    QVERIFY(!kept_summary(from, to, other));
+  }
+
+ private:
+  Folder folder_;
+};
+
+QTEST_GUILESS_MAIN(TestBench)
+#include "test_bench.moc"

@@ -1,0 +1,149 @@
+// Kinds and findings on generated truths.
+#include <QtTest>
+#include <cmath>
+
+#include "core/stages/encoder.hpp"
+#include "tests/support/signals.hpp"
+
+using namespace heathmist;
+using namespace heathmist::test;
+
+namespace {
+
+Planar filtered(Planar sound, double amount) {  // a gentle shelf: y[n] = x[n] + a x[n-1]
+  for (int c = 0; c < sound.channels(); ++c) {
+    double last = 0;
+    for (double& x : sound.channel(c)) {
+      const double y = x + amount * last;
+      last = x;
+      x = y;
+    }
+  }
+  return sound;
+}
+
+Planar clipped(Planar sound, double at) {
+  for (int c = 0; c < sound.channels(); ++c)
+    for (double& x : sound.channel(c)) x = std::clamp(x, -at, at);
+  return sound;
+}
+
+double peak_of(const Planar& sound) {
+  double peak = 0;
+  for (int c = 0; c < sound.channels(); ++c)
+    for (const double x : sound.channel(c)) peak = std::max(peak, std::abs(x));
+  return peak;
+}
+
+bool says(const NullReport& report, const char* code) {
+  return std::any_of(report.findings.begin(), report.findings.end(), [&](const Finding& f) { return f.code == code; });
+}
+
+}  // namespace
+
+class TestKinds : public QObject {
+  Q_OBJECT
+
+ private slots:
+  void initTestCase() { qputenv("XDG_CACHE_HOME", QByteArray((folder_ / "cache").c_str())); }
+
+  void kinds_are_told_apart_over_random_programmes() {
+    int wrong = 0;
+    QString table;
+    auto expect = [&](Kind kind, const NullReport& report, uint64_t seed) {
+      if (report.kind == kind) return;
+      ++wrong;
+      table += QString("seed %1: %2 taken for %3 (%4 dB)\n").arg(seed).arg(name_of(kind), name_of(report.kind)).arg(db(report.residual_relative_db()));
+    };
+    for (uint64_t seed = 1; seed <= 4; ++seed) {
+      const int rate = seed % 2 ? 48000 : 44100;
+      auto sound = Programme(6, seed, 18000).render(rate);
+      sound = requantised(scaled(sound, 0.7 / peak_of(sound)), 24, true, seed);
+      const auto master = save(folder_ / "m.wav", sound, rate, WordFormat::pcm24);
+      auto null = [&](const Planar& ret, WordFormat word) { return null_of(master, save(folder_ / "r.wav", ret, rate, word)); };
+      expect(Kind::identical, null(sound, WordFormat::pcm24), seed);
+      expect(Kind::level, null(scaled(sound, 0.6), WordFormat::pcm24), seed);
+      expect(Kind::level, null(scaled(sound, -1), WordFormat::pcm24), seed);
+      expect(Kind::word_length, null(sound, WordFormat::pcm16), seed);
+      expect(Kind::word_length, null(requantised(sound, 16, true, seed), WordFormat::pcm16), seed);
+      expect(Kind::noise, null(with_noise(sound, 1e-3, seed), WordFormat::pcm24), seed);
+      expect(Kind::noise, null(with_noise(sound, 1e-4, seed), WordFormat::pcm24), seed);
+      expect(Kind::linear, null(filtered(sound, 0.3), WordFormat::pcm24), seed);
+      expect(Kind::limited, null(clipped(sound, 0.4), WordFormat::pcm24), seed);
+      expect(Kind::unrelated, null_of(master, save(folder_ / "r.wav", Programme(6, seed + 90).render(rate), rate)), seed);
+      for (const auto& [encoder, bits] : {std::pair{"libmp3lame", 128000}, {"libvorbis", 96000}}) {
+        encode(*Clip::open(master), {encoder, bits}, folder_ / "lossy.mka");
+        const auto decoded = Clip::open(folder_ / "lossy.mka");
+        expect(Kind::lossy, null_of(master, folder_ / "lossy.mka"), seed);
+        Planar all;  // the same decoded to a plain file: its codec must be seen in the sound
+        decoded->reader()->read(0, decoded->format().frames, all);
+        expect(Kind::lossy, null(all, WordFormat::pcm24), seed);
+      }
+    }
+    QVERIFY2(wrong == 0, qPrintable(table));
+  }
+
+  void the_first_sentence_is_the_answer() {
+    const auto sound = requantised(Programme(4, 30).render(48000), 24, true);
+    const auto master = save(folder_ / "m.wav", sound, 48000, WordFormat::float32);
+    const auto same = null_of(master, save(folder_ / "r.wav", sound, 48000, WordFormat::float32));
+    QCOMPARE(QString::fromStdString(same.findings.front().text), QString("Identical: every sample is equal."));
+    QVERIFY(!same.residual_relative_db());
+    const auto noisy = null_of(master, save(folder_ / "r.wav", with_noise(sound, 1e-3, 4), 48000, WordFormat::float32));
+    QCOMPARE(noisy.findings.front().code, std::string("noise"));
+    QVERIFY(QString::fromStdString(noisy.findings.front().text).contains("dB under the master"));
+  }
+
+  void findings_carry_their_numbers() {
+    auto sound = requantised(scaled(Programme(6, 31).render(48000), 0.3), 16, true);
+    Planar later(2, sound.frames() + 480);
+    for (int c = 0; c < 2; ++c)
+      for (int64_t n = 0; n < sound.frames(); ++n) later.channel(1 - c)[size_t(n + 480)] = std::clamp(-4 * sound.channel(c)[size_t(n)], -1.0, 1.0 - 0x1p-23);
+    const auto report = null_of(save(folder_ / "m.wav", sound, 48000, WordFormat::pcm24), save(folder_ / "r.wav", later, 48000, WordFormat::pcm24));
+    for (const char* code : {"delay", "length_differs", "polarity_inverted", "channels_swapped", "bits_used_master", "gain"})
+      QVERIFY2(says(report, code), code);
+    for (const auto& f : report.findings) {
+      if (f.code == "delay") QCOMPARE(f.value.value(), 480.0);
+      if (f.code == "bits_used_master") QCOMPARE(f.value.value(), 16.0);
+      if (f.code == "length_differs") QVERIFY(std::abs(f.value.value() - 0.01) < 1e-9);
+      QVERIFY(!f.text.empty() && f.text.back() == '.');
+    }
+    for (size_t n = 2; n < report.findings.size(); ++n) QVERIFY(report.findings[n - 1].severity >= report.findings[n].severity);
+  }
+
+  void clipped_runs_of_the_return_are_a_fault() {
+    const auto sound = scaled(Programme(5, 32).render(48000), 0.5);
+    const double over = 2.5 / peak_of(sound);
+    const auto report = null_of(save(folder_ / "m.wav", sound, 48000, WordFormat::pcm24), save(folder_ / "r.wav", scaled(sound, over), 48000, WordFormat::pcm24));
+    QVERIFY(says(report, "clipped_return"));
+    QVERIFY(!says(report, "clipped_master"));
+    QCOMPARE(report.kind, Kind::limited);
+  }
+
+  void a_low_pass_is_seen_in_the_bandwidth() {
+    const auto sound = requantised(Programme(8, 33, 20000).render(48000), 24, true);
+    const auto master = save(folder_ / "m.wav", sound, 48000, WordFormat::pcm24);
+    encode(*Clip::open(master), {"libmp3lame", 96000}, folder_ / "b.mp3");
+    const auto report = null_of(master, folder_ / "b.mp3");
+    const double edge = report.return_bandwidth_hz.value_or(0);
+    QVERIFY2(edge < 16500 && edge > 12000, qPrintable(QString::number(edge)));
+    QVERIFY(says(report, "bandwidth"));
+  }
+
+  void silence_and_single_samples_are_survived() {
+    const auto silent = save(folder_ / "m.wav", Planar(2, 48000), 48000, WordFormat::pcm16);
+    QCOMPARE(null_of(silent, save(folder_ / "r.wav", Planar(2, 48000), 48000, WordFormat::pcm16)).kind, Kind::identical);
+    null_of(silent, save(folder_ / "r.wav", Programme(2, 3).render(48000), 48000));
+    null_of(save(folder_ / "one.wav", Planar(1, 1), 48000), silent);
+    null_of(silent, save(folder_ / "one.wav", Planar(1, 1), 48000));
+    Planar eight(8, 4000);
+    for (int c = 0; c < 8; ++c) eight.channel(c)[size_t(100 * c + 7)] = 0.5;
+    QCOMPARE(null_of(save(folder_ / "m.wav", eight, 48000), save(folder_ / "r.wav", scaled(eight, 0.5), 48000)).kind, Kind::level);
+  }
+
+ private:
+  Folder folder_;
+};
+
+QTEST_GUILESS_MAIN(TestKinds)
+#include "test_kinds.moc"
