@@ -202,6 +202,15 @@ void Score::soften(double hz) {
     }
 }
 
+void Score::fade_out(double seconds) {
+  const auto length = int64_t(seconds * rate_);
+  for (int c = 0; c < 2; ++c)
+    for (int64_t n = 0; n < length; ++n) {
+      const double left = double(n) / double(length);
+      sound_.channel(c)[size_t(sound_.frames() - 1 - n)] *= left * left * (3 - 2 * left);
+    }
+}
+
 void Score::set_peak(double dbfs) {
   double peak = 0;
   for (int c = 0; c < 2; ++c)

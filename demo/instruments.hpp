@@ -22,6 +22,7 @@ class Score {
 
   void room(double wet, double seconds);                                   ///< four feedback delays across both sides
   void soften(double hz);                                                  ///< what air and wood take: 48 dB per octave
+  void fade_out(double seconds);
   /// Brings the peak to a level in dBFS.
   void set_peak(double dbfs);
 

@@ -34,6 +34,7 @@ Piece mill_race() {
   s.water(0.02, 2);
   s.room(0.16, 1.1);
   s.soften(16000);
+  s.fade_out(2);
   s.set_peak(-0.8);
   return {"Mill Race", "mill-race.wav", 96000, 24, std::move(s.sound())};
 }
@@ -48,6 +49,7 @@ Piece slack_water() {
   s.water(0.012, 4);
   s.room(0.3, 2.6);
   s.soften(14000);
+  s.fade_out(2);
   s.set_peak(-7.5);
   return {"Slack Water", "slack-water.wav", 96000, 24, std::move(s.sound())};
 }
@@ -68,6 +70,7 @@ Piece lantern_walk(uint64_t take) {
   }
   s.room(0.12, 0.9);
   s.soften(11000);
+  s.fade_out(2);
   s.set_peak(-1.5);
   return {"Lantern Walk", "lantern-walk.wav", 44100, 16, std::move(s.sound())};
 }
@@ -90,6 +93,7 @@ Piece spoken_tide() {
   s.water(0.01, 3);
   s.room(0.06, 0.5);
   s.soften(12000);
+  s.fade_out(2);
   s.set_peak(-4);
   return {"Spoken Tide", "spoken-tide.wav", 48000, 24, std::move(s.sound())};
 }

@@ -26,7 +26,7 @@ DepthPlate::DepthPlate(QWidget* parent) : Plate(parent), bands_(new QCPAxisTicke
   scale_->setMarginGroup(QCP::msTop | QCP::msBottom, group);
   axisRect()->setMinimumMargins(QMargins(38, 6, 4, 20));
   scale_->setMinimumMargins(QMargins(2, 0, 4, 0));
-  xAxis->setTicker(QSharedPointer<QCPAxisTicker>(new ClockTicker));
+  xAxis->setTicker(clock_);
   yAxis->setTicker(bands_);
   xAxis->grid()->setVisible(false);
   yAxis->grid()->setVisible(false);
@@ -108,6 +108,11 @@ void DepthPlate::mouseMoveEvent(QMouseEvent* event) {
 
 void DepthPlate::mousePressEvent(QMouseEvent* event) {
   if (event->button() == Qt::LeftButton) emit clicked(xAxis->pixelToCoord(event->position().x()));
+}
+
+void DepthPlate::resizeEvent(QResizeEvent* event) {
+  clock_->most = std::max(2, (event->size().width() - 90) / 52);
+  Plate::resizeEvent(event);
 }
 
 void DepthPlate::leaveEvent(QEvent*) {

@@ -23,6 +23,7 @@ class DepthPlate : public Plate {
   void mouseMoveEvent(QMouseEvent* event) override;
   void mousePressEvent(QMouseEvent* event) override;
   void leaveEvent(QEvent* event) override;
+  void resizeEvent(QResizeEvent* event) override;
 
  private:
   QCPColorMap* map_;
@@ -30,6 +31,7 @@ class DepthPlate : public Plate {
   QCPItemLine* playhead_;
   QCPItemText* text_;
   QSharedPointer<QCPAxisTickerText> bands_;
+  QSharedPointer<ClockTicker> clock_{new ClockTicker};
   DepthCells cells_;
   std::vector<float> db_;
 };

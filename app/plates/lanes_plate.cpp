@@ -76,6 +76,7 @@ LanesPlate::LaneParts LanesPlate::make_lane(int row) {
     }
     (lane.*line)->setClipAxisRect(lane.rect);
   }
+  lane.cursor->setVisible(false);
   for (auto [text, y] : {std::pair{&LaneParts::name, 8}, {&LaneParts::level, 25}}) {
     lane.*text = new QCPItemText(this);
     (lane.*text)->position->setType(QCPItemPosition::ptAbsolute);

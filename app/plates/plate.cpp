@@ -69,7 +69,7 @@ void Plate::contextMenuEvent(QContextMenuEvent* event) {
 double ClockTicker::getTickStep(const QCPRange& range) {
   static constexpr double steps[] = {1e-5, 2e-5, 5e-5, 1e-4, 2e-4, 5e-4, 1e-3, 2e-3, 5e-3, 0.01, 0.02, 0.05, 0.1, 0.2, 0.5,
                                      1,    2,    5,    10,   20,   30,   60,   120,  300,  600,  1200, 1800, 3600};
-  const double wanted = range.size() / 8;
+  const double wanted = range.size() / most;
   for (const double step : steps)
     if (step >= wanted) return step;
   return 7200;
@@ -88,7 +88,7 @@ QVector<double> HertzTicker::createTickVector(double step, const QCPRange& range
   QVector<double> ticks;
   for (double decade = 1; decade < 1e6; decade *= 10)
     for (const double digit : {1.0, 2.0, 5.0})
-      if (range.contains(decade * digit)) ticks << decade * digit;
+      if ((dense || digit != 2) && range.contains(decade * digit)) ticks << decade * digit;
   return ticks;
 }
 

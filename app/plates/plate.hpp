@@ -28,6 +28,9 @@ class Plate : public QCustomPlot {
 
 /// Ticks of a time axis in minutes and seconds.
 class ClockTicker : public QCPAxisTicker {
+ public:
+  int most = 8;  ///< ticks that have room
+
  protected:
   double getTickStep(const QCPRange& range) override;
   QString getTickLabel(double tick, const QLocale& locale, QChar format, int precision) override;
@@ -37,6 +40,7 @@ class ClockTicker : public QCPAxisTicker {
 class HertzTicker : public QCPAxisTicker {
  public:
   bool logarithmic = true;
+  bool dense = true;  ///< there is room for 1 2 5, else 1 5
 
  protected:
   QVector<double> createTickVector(double step, const QCPRange& range) override;

@@ -122,6 +122,11 @@ void SpectrumPlate::mouseMoveEvent(QMouseEvent* event) {
   if (axisRect()->rect().contains(event->pos())) place_cursor(xAxis->pixelToCoord(event->position().x()));
 }
 
+void SpectrumPlate::resizeEvent(QResizeEvent* event) {
+  ticker_->dense = event->size().width() > 330;
+  Plate::resizeEvent(event);
+}
+
 void SpectrumPlate::leaveEvent(QEvent*) {
   cursor_->setVisible(false);
   text_->setVisible(false);

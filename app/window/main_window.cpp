@@ -40,7 +40,9 @@ MainWindow::MainWindow(std::unique_ptr<OutputDevice> device) : player_(std::move
   ledger_->setMinimumWidth(170);
   findings_->setMinimumWidth(190);
   view_->setMinimumWidth(420);
-  columns_->setStretchFactor(1, 1);
+  columns_->setStretchFactor(0, 1);
+  columns_->setStretchFactor(1, 3);
+  columns_->setStretchFactor(2, 1);
   columns_->setSizes({236, 776, 268});
   columns_->setChildrenCollapsible(false);
   rows->addWidget(columns_, 1);

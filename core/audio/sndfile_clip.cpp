@@ -3,6 +3,8 @@
 #include <sndfile.h>
 
 #include <algorithm>
+#include <array>
+#include <fstream>
 #include <regex>
 
 #include "core/audio/scratch.hpp"
@@ -115,9 +117,19 @@ bool cut_short(const std::string& log) {
   return std::regex_search(log, match, count) && std::stoull(match[2]) > std::stoull(match[1]);
 }
 
+/// The first bytes of the containers that are read here; others are not even tried, their parsers talk to the terminal.
+bool is_plain_container(const std::filesystem::path& file) {
+  std::array<char, 4> first{};
+  std::ifstream(file, std::ios::binary).read(first.data(), first.size());
+  const std::string_view mark(first.data(), first.size());
+  constexpr std::string_view known[] = {"RIFF", "RIFX", "RF64", "riff", "FORM", "caff", "fLaC", ".snd"};
+  return std::find(std::begin(known), std::end(known), mark) != std::end(known);
+}
+
 }  // namespace
 
 std::shared_ptr<const Clip> open_with_sndfile(const std::filesystem::path& file) {
+  if (!is_plain_container(file)) return nullptr;
   SF_INFO info;
   const Sound sound = open_sound(file, info);
   if (!sound) return nullptr;

@@ -38,6 +38,15 @@ std::string clock(double seconds) {
 
 std::string kilohertz(double hz) { return hz < 1000 ? number(hz, 0) + " Hz" : number(hz / 1000, 1) + " kHz"; }
 
+/// Codecs as people write them.
+std::string codec_words(const std::string& codec) {
+  if (codec == "vorbis") return "Vorbis";
+  if (codec == "opus") return "Opus";
+  std::string words = codec;
+  std::transform(words.begin(), words.end(), words.begin(), [](unsigned char c) { return char(std::toupper(c)); });
+  return words;
+}
+
 struct Teller {
   const NullReport& r;
   std::vector<Finding> said;
@@ -52,6 +61,15 @@ struct Teller {
   std::string depth_text() const {
     const auto db = r.residual_relative_db();
     return db ? fmt::format("the residual lies {} dB under the master", number(-*db, 1)) : "the residual is digital silence";
+  }
+
+  /// What a return of kind `level` differs in.
+  std::string level_words() const {
+    const bool level = std::abs(r.fit.gain_db) >= 0.003, polarity = std::string(r.fit.polarity()) != "normal", moved = r.fit.delay_samples != 0;
+    if (r.fit.swapped()) return level || polarity ? "Only level, polarity or the channels' places differ" : "Only the channels are not in place";
+    if (level && polarity) return "Only level and polarity differ";
+    if (polarity) return moved ? "Only polarity and timing differ" : "Only polarity differs";
+    return moved ? "Only level and timing differ" : "Only the level differs";
   }
 
   void verdict() {
@@ -74,10 +92,7 @@ struct Teller {
                  fmt::format("Only the timing differs: {}.", db ? "apart from that " + depth : "every sample is there, unchanged"), "", Evidence::fit);
         break;
       case Kind::level:
-        f = &say("level", Severity::note,
-                 r.fit.swapped() && std::abs(r.fit.gain_db) < 0.003 ? fmt::format("The programme is unchanged, its channels are not in place: {}.", depth)
-                                                                    : fmt::format("Only level or polarity differs: {}.", depth),
-                 "", Evidence::fit);
+        f = &say("level", Severity::note, fmt::format("{}: {}.", level_words(), depth), "", Evidence::fit);
         break;
       case Kind::word_length:
         f = &say("word_length", Severity::note,
@@ -93,7 +108,7 @@ struct Teller {
         break;
       case Kind::lossy:
         f = &say("lossy", by_depth, fmt::format("Lossy coding: {}.", depth),
-                 r.ret.lossy ? fmt::format("The return is {} at {} kbit/s.", r.ret.codec, r.ret.bit_rate_bps.value_or(0) / 1000)
+                 r.ret.lossy ? fmt::format("The return is {} at {} kbit/s.", codec_words(r.ret.codec), r.ret.bit_rate_bps.value_or(0) / 1000)
                              : "What is left follows the programme, as coding noise does.",
                  Evidence::depth);
         break;

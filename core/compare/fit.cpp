@@ -174,36 +174,52 @@ struct Weighed {
   double residual = 0;  // energy after the fit
 };
 
+struct Scale {
+  std::unique_ptr<Reader> master;
+  LaidReturn laid;
+  Planar m{}, r{};
+  std::vector<double> residual{};
+};
+
+/// Calls visit(state, anchor's index, pair, master, laid return) for every anchor's part inside the overlap, on all cores.
+template <class Visit>
+void over_anchors(const Search& s, const Fit& fit, Visit visit) {
+  for_each_segment(
+      int64_t(s.anchors.size()), Job{s.job.stop, {}, s.job.threads}, [&] { return Scale{s.master.reader(), LaidReturn(s.ret, fit)}; },
+      [&](Scale& scale, int64_t i) {
+        const auto& anchor = s.anchors[size_t(i)];
+        const int64_t from = std::max(anchor.at, fit.first), frames = std::min(anchor.at + anchor.frames, fit.last) - from;
+        if (frames <= 0) return;
+        scale.master->read(from, frames, scale.m);
+        scale.laid.read(from, frames, scale.r);
+        for (const auto& p : fit.pairs) visit(scale, size_t(i), p, scale.m.channel(p.master), scale.r.channel(p.ret));
+      });
+}
+
 Weighed weigh(const Search& s, const Fit& fit, std::optional<double> held_gain) {
-  auto master = s.master.reader();
-  LaidReturn laid(s.ret, fit);
-  Weighed result;
-  Planar m, r;
-  std::vector<double> residual;
-  auto over_anchors = [&](auto visit) {
-    for (const auto& anchor : s.anchors) {
-      const int64_t from = std::max(anchor.at, fit.first), frames = std::min(anchor.at + anchor.frames, fit.last) - from;
-      if (frames <= 0) continue;
-      s.job.check();
-      master->read(from, frames, m);
-      laid.read(from, frames, r);
-      for (const auto& p : fit.pairs) visit(p, m.channel(p.master), r.channel(p.ret), size_t(frames));
-    }
-  };
-  over_anchors([&](const ChannelPair& p, auto x, auto y, size_t frames) {
+  std::vector<Weighed> parts(s.anchors.size());
+  over_anchors(s, fit, [&](Scale&, size_t i, const ChannelPair& p, std::span<const double> x, std::span<const double> y) {
     const double sign = p.inverted ? -1 : 1;
-    for (size_t n = 0; n < frames; ++n) {
-      result.energies.mm += x[n] * x[n];
-      result.energies.mr += sign * x[n] * y[n];
-      result.energies.rr += y[n] * y[n];
+    auto& e = parts[i].energies;
+    for (size_t n = 0; n < x.size(); ++n) {
+      e.mm += x[n] * x[n];
+      e.mr += sign * x[n] * y[n];
+      e.rr += y[n] * y[n];
     }
   });
+  Weighed result;
+  for (const auto& part : parts) {
+    result.energies.mm += part.energies.mm;
+    result.energies.mr += part.energies.mr;
+    result.energies.rr += part.energies.rr;
+  }
   const double gain = held_gain.value_or(result.energies.gain());
-  over_anchors([&](const ChannelPair& p, auto x, auto y, size_t frames) {
-    residual.resize(frames);
-    take_residual(x, y, p, gain, residual);
-    for (const double e : residual) result.residual += e * e;
+  over_anchors(s, fit, [&](Scale& scale, size_t i, const ChannelPair& p, std::span<const double> x, std::span<const double> y) {
+    scale.residual.resize(x.size());
+    take_residual(x, y, p, gain, scale.residual);
+    for (const double e : scale.residual) parts[i].residual += e * e;
   });
+  for (const auto& part : parts) result.residual += part.residual;
   return result;
 }
 

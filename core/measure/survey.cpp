@@ -18,7 +18,7 @@ namespace heathmist {
 namespace {
 
 constexpr int64_t segment_frames = 1 << 19;  // a whole number of overview bins
-constexpr int64_t block_frames = 1 << 14;
+constexpr int64_t block_frames = 1 << 13;
 constexpr int64_t look_back = 3;  // a clipped run is counted at its third sample
 
 struct Part {
@@ -69,7 +69,13 @@ struct Surveyor {
     if (f.sample_format == SampleFormat::integer) all_bits = uint32_t(1) << (32 - bits);
   }
 
-  void outline(std::span<const double> x, int64_t first, int channel, Part& part) {
+  /// Only where something reaches full scale: once more, with the samples before it.
+  void runs(int64_t at, int64_t frames, Part& part) {
+    reader->read(at - look_back, frames + look_back, block);
+    for (int c = 0; c < block.channels(); ++c) count_runs(block.channel(c), look_back, full, at - look_back, part);
+  }
+
+  void outline(std::span<const double> x, int64_t first, int channel, Part& part, double& peak) {
     for (size_t at = 0; at < x.size(); at += Overview::bin_frames) {
       const auto piece = x.subspan(at, std::min<size_t>(Overview::bin_frames, x.size() - at));
       const auto s = dsp::simd::summarize(piece.data(), int64_t(piece.size()));
@@ -80,7 +86,7 @@ struct Surveyor {
       bin.mean_square += float(s.square_sum / double(piece.size()) / clip.format().channels);
       part.sums[size_t(channel)] += s.sum;
       part.square_sum += s.square_sum;
-      part.peak = std::max({part.peak, s.high, -s.low});
+      peak = std::max({peak, s.high, -s.low});
     }
   }
 
@@ -89,13 +95,14 @@ struct Surveyor {
     part.sums.assign(size_t(clip.format().channels), 0);
     for (int64_t at = first; at < last; at += block_frames) {
       const int64_t frames = std::min(block_frames, last - at);
-      reader->read(at - look_back, frames + look_back, block);
+      reader->read(at, frames, block);
+      double peak = 0;
       for (int c = 0; c < block.channels(); ++c) {
-        const std::span<const double> all = block.channel(c);
-        outline(all.subspan(look_back), at, c, part);
-        if (part.peak >= full) count_runs(all, look_back, full, at - look_back, part);
-        if (all_bits && !(part.bits & all_bits)) part.bits |= bits_of(all);
+        outline(block.channel(c), at, c, part, peak);
+        if (all_bits && !(part.bits & all_bits)) part.bits |= bits_of(block.channel(c));
       }
+      part.peak = std::max(part.peak, peak);
+      if (peak >= full) runs(at, frames, part);
     }
   }
 };

@@ -61,7 +61,7 @@ class TestWindow : public QObject {
   void two_files_dropped_are_nulled() {
     drop(*window_, {master_, ret_});
     QTRY_VERIFY_WITH_TIMEOUT(!window_->findings()->sentences().isEmpty(), 20000);
-    QVERIFY(window_->findings()->sentences().front().startsWith("Only level or polarity differs"));
+    QVERIFY(window_->findings()->sentences().front().startsWith("Only level and timing differ"));
     QVERIFY(window_->findings()->sentences().contains("The return is 1000 samples late."));
     QCOMPARE(window_->null_view()->strip()->delay()->value(), 1000.0);
     QVERIFY(std::abs(window_->null_view()->strip()->gain()->value() + 6.0206) < 0.002);

@@ -99,9 +99,9 @@ class TestMeasure : public QObject {
   void bandwidth_finds_the_edge() {
     dsp::Noise chance(8);
     for (const double top : {5000.0, 11000.0, 17000.0}) {
-      Planar sound(1, 48000 * 8);
-      for (double hz = 30; hz < top; hz += 13.7) {
-        const double phase = chance.between(0, 6.28), level = 0.003;
+      Planar sound(1, 48000 * 3);
+      for (double hz = 30; hz < top; hz += 41.3) {
+        const double phase = chance.between(0, 6.28), level = 0.005;
         for (int64_t n = 0; n < sound.frames(); ++n) sound.channel(0)[size_t(n)] += level * std::sin(2 * std::numbers::pi * hz * double(n) / 48000 + phase);
       }
       const auto clip = Clip::open(save(folder_ / "b.wav", requantised(sound, 16, true), 48000, WordFormat::pcm16));

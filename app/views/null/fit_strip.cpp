@@ -36,7 +36,7 @@ FitCell::FitCell(const QString& name, const QString& unit, double step, int deci
   rows->setContentsMargins(12, 5, 4, 5);
   rows->setSpacing(0);
   auto* head = new QHBoxLayout;
-  head->addWidget(caption(name, this));
+  head->addWidget(caption(name + ", " + unit, this));
   head->addStretch();
   reset_ = small_button(tr("measured"), tr("%1: back to what was measured").arg(name), this);
   reset_->setFont(face(Type::small));
@@ -53,7 +53,6 @@ FitCell::FitCell(const QString& name, const QString& unit, double step, int deci
   edit_->installEventFilter(this);
   edit_->setMinimumWidth(56);
   line->addWidget(edit_, 1);
-  line->addWidget(caption(unit, this));
   less_ = small_button(QString(QChar(0x2212)), tr("%1: less").arg(name), this);
   more_ = small_button("+", tr("%1: more").arg(name), this);
   line->addWidget(less_);
@@ -110,7 +109,7 @@ FitStrip::FitStrip(QWidget* parent) : QFrame(parent) {
   auto* row = new QHBoxLayout(this);
   row->setContentsMargins(0, 1, 0, 1);
   row->setSpacing(1);
-  delay_ = new FitCell(tr("Delay"), tr("smp"), 1, 2, this);
+  delay_ = new FitCell(tr("Delay"), tr("samples"), 1, 2, this);
   drift_ = new FitCell(tr("Drift"), tr("ppm"), 0.1, 2, this);
   gain_ = new FitCell(tr("Gain"), tr("dB"), 0.01, 3, this);
   row->addWidget(delay_, 5);
@@ -124,7 +123,7 @@ FitStrip::FitStrip(QWidget* parent) : QFrame(parent) {
   auto* rows = new QVBoxLayout(result);
   rows->setContentsMargins(12, 6, 8, 6);
   rows->setSpacing(0);
-  residual_name_ = caption(tr("Residual under master"), result);
+  residual_name_ = caption(tr("Residual, dBr"), result);
   residual_ = new QLabel(result);
   residual_->setFont(face(Type::headline, true));
   residual_->setObjectName("level");
@@ -202,7 +201,7 @@ void FitStrip::show_fit(const Fit& fit, const FitHold& hold) {
 }
 
 void FitStrip::show_residual(std::optional<double> relative_db, const QString& note, bool live) {
-  residual_->setText(relative_db ? number(*relative_db, 1) + " dB" : tr("silence"));
+  residual_->setText(relative_db ? number(*relative_db, 1) : tr("silence"));
   residual_->setToolTip(relative_db ? in_other_units(*relative_db) : tr("Nothing is left: every sample cancels"));
   residual_note_->setText(live ? tr("live, %1").arg(note) : note);
 }

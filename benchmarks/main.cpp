@@ -1,0 +1,111 @@
+// heathmist-bench: what it takes, as ratios against plain peers on the same files in the same run.
+//   --minutes N   length of the null pair (10)        --full   a 3-hour pair at 96 kHz for opening and memory (needs 13 GB)
+//   --null A B    only null two files and print the peak memory (used for the memory figure)
+#include <benchmark/benchmark.h>
+#include <fmt/format.h>
+#include <sys/resource.h>
+#include <sys/wait.h>
+#include <unistd.h>
+
+#include <cstdlib>
+#include <map>
+
+#include "benchmarks/peers.hpp"
+#include "core/compare/null.hpp"
+
+namespace fs = std::filesystem;
+using namespace heathmist;
+
+namespace {
+
+struct Files {
+  fs::path folder = fs::temp_directory_path() / fmt::format("heathmist-bench-{}", getpid());
+  fs::path master = folder / "master.wav", ret = folder / "return.wav", long_master = folder / "long-master.wav", long_return = folder / "long-return.wav";
+  Files() {
+    fs::create_directories(folder);
+    setenv("XDG_CACHE_HOME", (folder / "cache").c_str(), 1);
+  }
+  ~Files() {
+    std::error_code ignored;
+    fs::remove_all(folder, ignored);
+  }
+};
+
+/// Keeps the times by name, so that peers can be set against each other.
+class Ratios : public benchmark::ConsoleReporter {
+ public:
+  void ReportRuns(const std::vector<Run>& runs) override {
+    for (const auto& run : runs)
+      if (run.aggregate_name == "median") medians_[run.run_name.function_name] = run.GetAdjustedRealTime();
+    ConsoleReporter::ReportRuns(runs);
+  }
+  Ratios() : ConsoleReporter(OO_None) {}
+  double median(const std::string& name) { return medians_[name]; }
+
+ private:
+  std::map<std::string, double> medians_;
+};
+
+void add(const char* name, const std::function<void()>& work) {
+  benchmark::RegisterBenchmark(name, [work](benchmark::State& state) {
+    for (auto _ : state) work();
+  })->UseRealTime()->Unit(benchmark::kMillisecond)->Iterations(1)->Repetitions(5)->DisplayAggregatesOnly(true);
+}
+
+long peak_memory_mib(const char* self, const fs::path& a, const fs::path& b) {
+  const pid_t child = fork();
+  if (child == 0) {
+    execl(self, self, "--null", a.c_str(), b.c_str(), nullptr);
+    _exit(1);
+  }
+  int status = 0;
+  struct ::rusage used {};
+  wait4(child, &status, 0, &used);
+  return used.ru_maxrss / 1024;
+}
+
+int null_only(const char* a, const char* b) {
+  const auto report = null_test(Clip::open(a), Clip::open(b));
+  fmt::print("{}: delay {:.4f}, {:.2f} dBr\n", name_of(report.kind), report.fit.delay_samples, report.residual_relative_db().value_or(-999));
+  return 0;
+}
+
+}  // namespace
+
+int main(int argc, char** argv) {
+  double minutes = 10;
+  bool full = false;
+  for (int n = 1; n < argc; ++n) {
+    const std::string word = argv[n];
+    if (word == "--minutes" && n + 1 < argc) minutes = std::atof(argv[n + 1]);
+    if (word == "--full") full = true;
+    if (word == "--null" && n + 2 < argc) return null_only(argv[n + 1], argv[n + 2]);
+  }
+  Files files;
+  const double long_minutes = full ? 180 : 10;
+  fmt::print("writing a pair of {} minutes at 44.1 kHz and one of {} minutes at 96 kHz\n", minutes, long_minutes);
+  peers::write_pair(files.master, files.ret, 44100, minutes * 60, 1234);
+  peers::write_pair(files.long_master, files.long_return, 96000, long_minutes * 60, 98765);
+
+  add("null_heathmist", [&] {
+    fs::remove_all(cache_folder());
+    null_test(Clip::open(files.master), Clip::open(files.ret));
+  });
+  add("null_whole_file_fftw", [&] { peers::whole_file_correlation(files.master, files.ret); });
+  add("fit_heathmist", [&] { find_fit(*Clip::open(files.master), *Clip::open(files.ret), {}); });
+  add("open_heathmist", [&] { survey(*Clip::open(files.long_master)); });
+  add("open_plain_read", [&] { peers::plain_read(files.long_master); });
+  add("open_again_heathmist", [&] { cached_survey(*Clip::open(files.long_master)); });
+  Ratios ratios;
+  int none = 1;
+  benchmark::Initialize(&none, argv);
+  benchmark::RunSpecifiedBenchmarks(&ratios);
+
+  const long memory = peak_memory_mib(argv[0], files.long_master, files.long_return);
+  fmt::print("\nnull of two {}-minute files against one whole-file FFT correlation and Welch: {:.2f} of its time (to reach: under 1)\n", minutes,
+             ratios.median("null_heathmist") / ratios.median("null_whole_file_fftw"));
+  fmt::print("opening a {}-minute 96 kHz file to its overview against reading it once: {:.2f} of its time (to reach: 1.5)\n", long_minutes,
+             ratios.median("open_heathmist") / ratios.median("open_plain_read"));
+  fmt::print("opening it again, from the cache: {:.4f} of that\n", ratios.median("open_again_heathmist") / ratios.median("open_plain_read"));
+  fmt::print("peak memory, null of a {}-minute 96 kHz stereo pair: {} MiB (to reach: 400)\n", long_minutes, memory);
+}
