@@ -19,6 +19,8 @@ constexpr double limited_share = 0.98;        // of the residual's energy that l
 constexpr double limited_from = 0.25;         // ... those above this part of the peak
 constexpr double limited_step = 0.002;        // ... and by how much less they come back
 constexpr double gain_move_db = 6;            // what a gain that moves must take out of the residual
+constexpr double unexplained_share = 0.4;     // of the residual below the top of the band that no filter explains, in coding noise
+constexpr double own_share = 1e-3;            // of the residual that must lie there
 constexpr double least_movement_db2 = 2;      // programme must move this much (variance) before its hold on noise can be seen
 
 double or_silent(std::optional<double> db) { return db.value_or(-400); }
@@ -103,17 +105,22 @@ double residual_slope(const DepthCells& cells) {
   return cov / var;
 }
 
-/// Coding takes the top of the band away, or leaves least of it there.
+/// Power of a spectrum between two frequencies.
+double band_power(const Spectrum& spectrum, double from_hz, double to_hz) {
+  double sum = 0;
+  for (size_t k = 0; k < spectrum.power.size(); ++k)
+    if (const double hz = double(k) * spectrum.bin_hz; hz >= from_hz && hz < to_hz) sum += spectrum.power[k];
+  return sum;
+}
+
+/// Coding takes the top of the band away, or leaves least of it there; below the top no filter explains what it does.
 bool looks_coded(const NullReport& r) {
+  const auto& s = r.sums;
+  const double edge = 0.75 * std::min(r.return_bandwidth_hz.value_or(20000), 20000.0);
+  const double residual = band_power(s.residual_spectrum, 100, edge), remainder = band_power(s.remainder_spectrum, 100, edge);
+  if (remainder < unexplained_share * residual || residual < own_share * s.residual) return false;
   if (r.master_bandwidth_hz && r.return_bandwidth_hz && *r.return_bandwidth_hz < 0.97 * *r.master_bandwidth_hz) return true;
-  auto depth = [&](double from_hz, double to_hz) {
-    double m = 0, e = 0;
-    for (size_t k = 0; k < r.sums.master_spectrum.power.size(); ++k) {
-      const double hz = double(k) * r.sums.master_spectrum.bin_hz;
-      if (hz >= from_hz && hz < to_hz) m += r.sums.master_spectrum.power[k], e += r.sums.residual_spectrum.power[k];
-    }
-    return or_silent(power_db(e, m));
-  };
+  auto depth = [&](double from_hz, double to_hz) { return or_silent(power_db(band_power(s.residual_spectrum, from_hz, to_hz), band_power(s.master_spectrum, from_hz, to_hz))); };
   return depth(6000, 16000) > depth(100, 1500) + 3;
 }
 
@@ -131,15 +138,15 @@ Kind kind_of_residual(const NullReport& r) {
     return dither_only ? Kind::noise : explained_to_the_last_bit(r);
   }
   if (r.ret.lossy) return Kind::lossy;
-  if (fewer_bits(r) && whole_delay && same_level(r) && within_word_noise(r, shaped_noise_margin_db)) return Kind::word_length;
+  const double slope = residual_slope(r.sums.depth);
+  if (fewer_bits(r) && whole_delay && same_level(r) && slope < still_slope && within_word_noise(r, shaped_noise_margin_db)) return Kind::word_length;
   if (clipped(r)) return Kind::limited;
   const auto moving = moving_gain(r);
   if (moving.taken_out_db > gain_move_db && moving.slope < -0.02 && remainder > relative - linear_margin_db) return Kind::limited;
+  if (slope >= still_slope && looks_coded(r)) return Kind::lossy;
   if (remainder < relative - linear_margin_db) return Kind::linear;
-  const double slope = residual_slope(r.sums.depth);
   if (remainder < relative - 3) return Kind::changed;
-  if (slope < still_slope) return Kind::noise;
-  return looks_coded(r) ? Kind::lossy : Kind::changed;
+  return slope < still_slope ? Kind::noise : Kind::changed;
 }
 
 }  // namespace

@@ -290,16 +290,15 @@ Layout lay_out(const Clip& master, const Clip& ret, const Fit& fit, const SumsOp
 
 /// Power that is left of the return when the best linear filter has been taken out, at the master's level:
 /// sum over bins of Syy (1 - coherence) (Bendat and Piersol, "Random Data", 6.1), its bias by the finite average taken off.
-double remainder_of(const std::vector<PairPart>& pairs, double gain, double transforms, double scale) {
-  const double blocks = std::max(1.0, transforms * 0.75);
-  double sum = 0;
+std::vector<double> remainder_of(const std::vector<PairPart>& pairs, double gain, double transforms, double scale) {
+  const double blocks = std::max(1.0, transforms * 0.75), unbiased = blocks > 1 ? 1 / (1 - 1 / blocks) : 1;
+  std::vector<double> power(pairs.front().m.size(), 0);
   for (const auto& p : pairs)
     for (size_t k = 0; k < p.m.size(); ++k) {
       const double explained = p.m[k] > 0 ? std::norm(p.cross[k]) / p.m[k] : 0;
-      sum += std::max(0.0, p.r[k] - explained);
+      power[k] += std::max(0.0, p.r[k] - explained) * unbiased * scale / (gain * gain);
     }
-  if (blocks > 1) sum /= 1 - 1 / blocks;
-  return sum * scale / (gain * gain);
+  return power;
 }
 
 void finish(const Layout& l, std::vector<Part>& parts, Shared& shared, ResidualSums& out) {
@@ -352,7 +351,9 @@ void finish(const Layout& l, std::vector<Part>& parts, Shared& shared, ResidualS
       out.residual_spectrum.power[k] += p.e[k] * scale;
     }
   }
-  out.remainder = std::min(out.residual, remainder_of(pairs, l.gain, transforms, scale));
+  out.remainder_spectrum = {bin_hz, remainder_of(pairs, l.gain, transforms, scale)};
+  const auto& left = out.remainder_spectrum.power;
+  out.remainder = std::min(out.residual, std::reduce(left.begin(), left.end()));
   const double sample_rate = l.master.format().sample_rate_hz;
   out.depth.first_s = double(l.first) / sample_rate;
   out.depth.column_s = double(l.per_column * l.hop) / sample_rate;

@@ -45,7 +45,7 @@ struct ResidualSums {
   std::vector<PairSums> pairs;
   LoudnessPieces master_pieces, return_pieces, residual_pieces;
   Overview residual_overview;  ///< its frame 0 is `first`
-  Spectrum master_spectrum, return_spectrum, residual_spectrum;
+  Spectrum master_spectrum, return_spectrum, residual_spectrum, remainder_spectrum;
   DepthCells depth;
   ByLevel by_level;
   ShortPieces short_pieces;
