@@ -1,6 +1,6 @@
 // heathmist [FILE...]: opens benches and audio files in the window.
 //   --picture FILE   draws the window to a PNG once the first trial is measured, and ends (for docs/screenshots)
-//   --size WxH --scale N --night --trial NAME    how that picture is taken
+//   --size WxH --scale N --night --trial NAME --select FROM-TO   how that picture is taken
 #include <QApplication>
 #include <QCommandLineParser>
 #include <QSettings>
@@ -31,6 +31,13 @@ void take_picture(MainWindow& window, const QCommandLineParser& words) {
       qApp->exit(0);
     });
   };
+  if (words.isSet("select")) {
+    const QStringList range = words.value("select").split('-');
+    QObject::connect(&window.desk(), &Desk::trial_ready, &window, [&window, range] {
+      window.null_view()->set_selection(std::pair{range.value(0).toDouble(), range.value(1).toDouble()});
+      window.null_view()->set_playhead(range.value(0).toDouble());
+    }, Qt::QueuedConnection);
+  }
   if (window.desk().model().bench().masters.empty()) return draw();
   QObject::connect(&window.desk(), &Desk::idle, &window, draw, Qt::SingleShotConnection);
 }
@@ -50,7 +57,7 @@ int main(int argc, char** argv) {
   words.addVersionOption();
   words.addPositionalArgument("FILE", "benches (.heathmist) or audio files; the first audio file is the master", "[FILE...]");
   words.addOptions({{"picture", "draw the window to FILE and end", "FILE"}, {"size", "of the picture", "WxH", "1280x800"}, {"scale", "pixels a point", "N", "1"},
-                    {"trial", "show the trial whose name holds TEXT", "TEXT"}, {"night", "the night variant"}});
+                    {"trial", "show the trial whose name holds TEXT", "TEXT"}, {"select", "with a selection", "FROM-TO"}, {"night", "the night variant"}});
   words.process(app);
 
   QSettings settings;

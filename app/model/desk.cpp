@@ -62,7 +62,7 @@ Desk::Desk(QObject* parent) : QObject(parent) {
     state(id.toStdString()).running = false;
     emit rows_changed();
     if (id.toStdString() == current_ && !runner_.result(current_)) emit trial_failed(tr("Stopped before it was done. Choose the trial again to measure it."));
-    emit idle();
+    if (!runner_.is_busy()) emit idle();
   });
 }
 
@@ -143,7 +143,7 @@ void Desk::request_current() {
     }
     state(current_).running = true;
     runner_.request(*spec, true);
-    if (!done) emit progressed(tr("Reading"), 0);
+    if (!done) emit measuring(name_of(current_));
   } else if (const Master* master = bench.master(current_)) {
     emit master_selected(QString::fromStdString(master->name));
   } else {

@@ -35,6 +35,7 @@ class Desk : public QObject {
   void rows_changed();
   void trial_ready(std::shared_ptr<const heathmist::app::TrialResult> result);
   void trial_failed(const QString& sentence);
+  void measuring(const QString& name);  ///< the trial that is looked at has no result yet
   void nothing_selected();
   void master_selected(const QString& name);
   void progressed(const QString& what, double fraction);

@@ -32,6 +32,10 @@ void TrialRunner::request(const TrialSpec& spec, bool urgent) {
     if (running_ && *running_ == spec && !running_stop_.stop_requested()) return;
     std::erase_if(queue_, [&](const TrialSpec& s) { return s.id == spec.id; });
     if (running_ && running_->id == spec.id) running_stop_.request_stop();  // its values have changed meanwhile
+    if (urgent && running_ && running_->id != spec.id && !running_stop_.stop_requested()) {  // what is looked at goes first
+      queue_.push_back(*running_);
+      running_stop_.request_stop();
+    }
     if (urgent)
       queue_.push_front(spec);
     else

@@ -38,6 +38,11 @@ DepthPlate::DepthPlate(QWidget* parent) : Plate(parent), bands_(new QCPAxisTicke
   text_->setPositionAlignment(Qt::AlignRight | Qt::AlignTop);
   text_->setPadding(QMargins(6, 4, 6, 4));
   text_->setVisible(false);
+  nothing_ = new QCPItemText(this);
+  nothing_->position->setType(QCPItemPosition::ptAxisRectRatio);
+  nothing_->position->setCoords(0.5, 0.45);
+  nothing_->setText(tr("Nothing is left in any cell"));
+  nothing_->setVisible(false);
   recolour();
 }
 
@@ -53,9 +58,11 @@ void DepthPlate::recolour() {
   heat.clearColorStops();
   for (const auto& [place, shade] : Theme::instance().heat_stops()) heat.setColorStopAt(place, shade);
   heat.setNanHandling(QCPColorGradient::nhNanColor);
-  heat.setNanColor(Theme::instance().heat(0));
+  heat.setNanColor(colour(Role::sheet));
   map_->setGradient(heat);
   playhead_->setPen(QPen(QColor(255, 255, 255, 200), 1.2));
+  nothing_->setFont(face(Type::body));
+  nothing_->setColor(colour(Role::soft));
   text_->setFont(face(Type::small));
   text_->setColor(colour(Role::ink));
   text_->setBrush(colour(Role::sheet));
@@ -66,6 +73,9 @@ void DepthPlate::show_cells(const DepthCells& cells) {
   cells_ = cells;
   db_ = depth_db(cells);
   const int columns = cells.columns(), bands = cells.bands();
+  const bool silent = std::all_of(cells.residual.begin(), cells.residual.end(), [](float power) { return power <= 0; });
+  map_->setVisible(!silent);
+  nothing_->setVisible(silent);
   map_->data()->setSize(std::max(columns, 1), std::max(bands, 1));
   const double from = cells.first_s, to = cells.first_s + cells.column_s * std::max(columns - 1, 1);
   map_->data()->setRange(QCPRange(from + cells.column_s / 2, to + cells.column_s / 2), QCPRange(0, std::max(bands - 1, 1)));

@@ -29,7 +29,7 @@ class DepthPlate : public Plate {
   QCPColorMap* map_;
   QCPColorScale* scale_;
   QCPItemLine* playhead_;
-  QCPItemText* text_;
+  QCPItemText *text_, *nothing_;
   QSharedPointer<QCPAxisTickerText> bands_;
   QSharedPointer<ClockTicker> clock_{new ClockTicker};
   DepthCells cells_;

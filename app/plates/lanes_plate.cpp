@@ -35,6 +35,7 @@ LanesPlate::LanesPlate(QWidget* parent) : Plate(parent) {
 LanesPlate::LaneParts LanesPlate::make_lane(int row) {
   LaneParts lane{};
   lane.rect = new QCPAxisRect(this, true);
+  lane.rect->setLayer("background");
   plotLayout()->addElement(row, 0, lane.rect);
   static const QStringList names{tr("Master"), tr("Return"), tr("Residual")};
   lane.rect->setAutoMargins(QCP::msNone);
@@ -66,7 +67,6 @@ LanesPlate::LaneParts LanesPlate::make_lane(int row) {
   }
   lane.selection->setClipAxisRect(lane.rect);
   lane.selection->setVisible(false);
-  lane.selection->setLayer("grid");
   for (auto line : {&LaneParts::playhead, &LaneParts::cursor}) {
     lane.*line = new QCPItemLine(this);
     for (auto* position : {(lane.*line)->start, (lane.*line)->end}) {

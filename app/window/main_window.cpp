@@ -160,6 +160,12 @@ void MainWindow::make_actions() {
     if (auto* card = findings_->findChild<FindingCard*>()) card->setFocus();
   });
   add(tr("Exchange master and return"), {QKeySequence("Ctrl+E")}, [this] { desk_.exchange(desk_.current()); });
+  add(tr("Point to the missing file anew…"), {QKeySequence("Ctrl+L")}, [this] {
+    const auto& bench = desk_.model().bench();
+    const Master* owner = bench.master_of(desk_.current());
+    const bool master_gone = owner && desk_.states().count(owner->id) && desk_.states().at(owner->id).file == FileState::missing;
+    if (!desk_.current().empty()) point_anew(master_gone ? owner->id : desk_.current());
+  });
   add(tr("Night or day"), {QKeySequence("Ctrl+Shift+N")}, [this] {
     set_night(!Theme::instance().is_night());
     QSettings().setValue("window/night", Theme::instance().is_night());
@@ -186,6 +192,13 @@ void MainWindow::connect_all() {
   connect(&desk_, &Desk::master_selected, this, [this](const QString& name) {
     show_empty();
     view_->show_empty(name, tr("Drop what came back of it here, or choose one of its trials in the ledger."));
+  });
+  connect(&desk_, &Desk::measuring, this, [this](const QString& name) {
+    view_->show_empty(name, tr("It is laid on its master…"), false);
+    view_->show_progress(tr("Reading"), 0);
+    findings_->show_findings({});
+    player_.clear_source();
+    listening_->set_pair(0, {}, {});
   });
   connect(&desk_, &Desk::progressed, view_, &NullView::show_progress);
   connect(&desk_, &Desk::idle, view_, &NullView::hide_progress);

@@ -73,15 +73,15 @@ QWidget* NullView::make_empty() {
   empty_advice_ = new QLabel(page);
   empty_advice_->setAlignment(Qt::AlignCenter);
   empty_advice_->setWordWrap(true);
-  auto* choose = new QPushButton(tr("Choose files…"), page);
-  choose->setProperty("plain", false);
-  choose->setToolTip(tr("Choose a master and what came back (Ctrl+I)"));
-  connect(choose, &QPushButton::clicked, this, &NullView::choose_files);
+  choose_ = new QPushButton(tr("Choose files…"), page);
+  choose_->setProperty("plain", false);
+  choose_->setToolTip(tr("Choose a master and what came back (Ctrl+I)"));
+  connect(choose_, &QPushButton::clicked, this, &NullView::choose_files);
   rows->addWidget(empty_headline_);
   rows->addSpacing(8);
   rows->addWidget(empty_advice_);
   rows->addSpacing(16);
-  rows->addWidget(choose, 0, Qt::AlignCenter);
+  rows->addWidget(choose_, 0, Qt::AlignCenter);
   rows->addStretch(3);
   return page;
 }
@@ -94,6 +94,7 @@ QWidget* NullView::make_progress() {
   progress_bar_ = new QProgressBar(progress_);
   progress_bar_->setRange(0, 1000);
   progress_bar_->setTextVisible(false);
+  progress_bar_->setFixedHeight(4);
   rows->addWidget(progress_bar_);
   auto* row = new QHBoxLayout;
   row->setContentsMargins(12, 3, 8, 3);
@@ -331,7 +332,8 @@ void NullView::set_playhead(double at_s) {
 
 void NullView::set_heard(Heard heard, double) { lanes_->set_heard(heard == Heard::master ? Lane::master : heard == Heard::ret ? Lane::ret : Lane::residual); }
 
-void NullView::show_empty(const QString& headline, const QString& advice) {
+void NullView::show_empty(const QString& headline, const QString& advice, bool offer_files) {
+  choose_->setVisible(offer_files);
   trial_.reset();
   narrowed_.reset();
   pending_ = false;
@@ -342,7 +344,7 @@ void NullView::show_empty(const QString& headline, const QString& advice) {
   pages_->setCurrentIndex(0);
 }
 
-void NullView::show_failure(const QString& sentence) { show_empty(tr("This trial cannot be shown"), sentence); }
+void NullView::show_failure(const QString& sentence) { show_empty(tr("This trial cannot be shown"), sentence + tr("\n\nCtrl+L points to the file anew; Ctrl+Z takes back what was added.")); }
 
 void NullView::show_progress(const QString& what, double fraction) {
   progress_what_->setText(what);

@@ -2,6 +2,7 @@
 #pragma once
 #include <QLabel>
 #include <QProgressBar>
+#include <QPushButton>
 #include <QStackedWidget>
 #include <QTimer>
 
@@ -20,7 +21,7 @@ class NullView : public QWidget {
   explicit NullView(TrialRunner& runner, QWidget* parent = nullptr);
 
   void show_trial(std::shared_ptr<const TrialResult> trial, const FitHold& hold);
-  void show_empty(const QString& headline, const QString& advice);
+  void show_empty(const QString& headline, const QString& advice, bool offer_files = true);
   void show_failure(const QString& sentence);
   void show_progress(const QString& what, double fraction);
   void hide_progress();
@@ -80,6 +81,7 @@ class NullView : public QWidget {
   QLabel *empty_headline_, *empty_advice_, *progress_what_, *spectra_note_;
   QWidget* progress_;
   QProgressBar* progress_bar_;
+  QPushButton* choose_;
 };
 
 }  // namespace heathmist::app
