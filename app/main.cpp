@@ -33,10 +33,13 @@ void take_picture(MainWindow& window, const QCommandLineParser& words) {
   };
   if (words.isSet("select")) {
     const QStringList range = words.value("select").split('-');
-    QObject::connect(&window.desk(), &Desk::trial_ready, &window, [&window, range] {
-      window.null_view()->set_selection(std::pair{range.value(0).toDouble(), range.value(1).toDouble()});
-      window.null_view()->set_playhead(range.value(0).toDouble());
-    }, Qt::QueuedConnection);
+    QObject::connect(
+        &window.desk(), &Desk::trial_ready, &window,
+        [&window, range] {
+          window.null_view()->set_selection(std::pair{range.value(0).toDouble(), range.value(1).toDouble()});
+          window.null_view()->set_playhead(range.value(0).toDouble());
+        },
+        Qt::QueuedConnection);
   }
   if (window.desk().model().bench().masters.empty()) return draw();
   QObject::connect(&window.desk(), &Desk::idle, &window, draw, Qt::SingleShotConnection);
@@ -55,9 +58,14 @@ int main(int argc, char** argv) {
   words.setApplicationDescription("What changed in the audio, by how much, where, and does it matter");
   words.addHelpOption();
   words.addVersionOption();
-  words.addPositionalArgument("FILE", "benches (.heathmist) or audio files; the first audio file is the master", "[FILE...]");
-  words.addOptions({{"picture", "draw the window to FILE and end", "FILE"}, {"size", "of the picture", "WxH", "1280x800"}, {"scale", "pixels a point", "N", "1"},
-                    {"trial", "show the trial whose name holds TEXT", "TEXT"}, {"select", "with a selection", "FROM-TO"}, {"night", "the night variant"}});
+  words.addPositionalArgument("FILE", "benches (.heathmist) or audio files; the first audio file is the master",
+                              "[FILE...]");
+  words.addOptions({{"picture", "draw the window to FILE and end", "FILE"},
+                    {"size", "of the picture", "WxH", "1280x800"},
+                    {"scale", "pixels a point", "N", "1"},
+                    {"trial", "show the trial whose name holds TEXT", "TEXT"},
+                    {"select", "with a selection", "FROM-TO"},
+                    {"night", "the night variant"}});
   words.process(app);
 
   QSettings settings;

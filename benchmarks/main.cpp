@@ -1,5 +1,6 @@
 // heathmist-bench: what it takes, as ratios against plain peers on the same files in the same run.
-//   --minutes N   length of the null pair (10)        --full   a 3-hour pair at 96 kHz for opening and memory (needs 13 GB)
+//   --minutes N   length of the null pair (10)        --full   a 3-hour pair at 96 kHz for opening and memory (needs 13
+//   GB)
 //   --null A B    only null two files and print the peak memory (used for the memory figure)
 #include <benchmark/benchmark.h>
 #include <fmt/format.h>
@@ -20,7 +21,8 @@ namespace {
 
 struct Files {
   fs::path folder = fs::temp_directory_path() / fmt::format("heathmist-bench-{}", getpid());
-  fs::path master = folder / "master.wav", ret = folder / "return.wav", long_master = folder / "long-master.wav", long_return = folder / "long-return.wav";
+  fs::path master = folder / "master.wav", ret = folder / "return.wav", long_master = folder / "long-master.wav",
+           long_return = folder / "long-return.wav";
   Files() {
     fs::create_directories(folder);
     setenv("XDG_CACHE_HOME", (folder / "cache").c_str(), 1);
@@ -47,9 +49,15 @@ class Ratios : public benchmark::ConsoleReporter {
 };
 
 void add(const char* name, const std::function<void()>& work) {
-  benchmark::RegisterBenchmark(name, [work](benchmark::State& state) {
-    for (auto _ : state) work();
-  })->UseRealTime()->Unit(benchmark::kMillisecond)->Iterations(1)->Repetitions(5)->DisplayAggregatesOnly(true);
+  benchmark::RegisterBenchmark(name,
+                               [work](benchmark::State& state) {
+                                 for (auto _ : state) work();
+                               })
+      ->UseRealTime()
+      ->Unit(benchmark::kMillisecond)
+      ->Iterations(1)
+      ->Repetitions(5)
+      ->DisplayAggregatesOnly(true);
 }
 
 long peak_memory_mib(const char* self, const fs::path& a, const fs::path& b) {
@@ -66,7 +74,8 @@ long peak_memory_mib(const char* self, const fs::path& a, const fs::path& b) {
 
 int null_only(const char* a, const char* b) {
   const auto report = null_test(Clip::open(a), Clip::open(b));
-  fmt::print("{}: delay {:.4f}, {:.2f} dBr\n", name_of(report.kind), report.fit.delay_samples, report.residual_relative_db().value_or(-999));
+  fmt::print("{}: delay {:.4f}, {:.2f} dBr\n", name_of(report.kind), report.fit.delay_samples,
+             report.residual_relative_db().value_or(-999));
   return 0;
 }
 
@@ -102,10 +111,14 @@ int main(int argc, char** argv) {
   benchmark::RunSpecifiedBenchmarks(&ratios);
 
   const long memory = peak_memory_mib(argv[0], files.long_master, files.long_return);
-  fmt::print("\nnull of two {}-minute files against one whole-file FFT correlation and Welch: {:.2f} of its time (to reach: under 1)\n", minutes,
-             ratios.median("null_heathmist") / ratios.median("null_whole_file_fftw"));
-  fmt::print("opening a {}-minute 96 kHz file to its overview against reading it once: {:.2f} of its time (to reach: 1.5)\n", long_minutes,
-             ratios.median("open_heathmist") / ratios.median("open_plain_read"));
-  fmt::print("opening it again, from the cache: {:.4f} of that\n", ratios.median("open_again_heathmist") / ratios.median("open_plain_read"));
+  fmt::print(
+      "\nnull of two {}-minute files against one whole-file FFT correlation and Welch: {:.2f} of its time (to reach: "
+      "under 1)\n",
+      minutes, ratios.median("null_heathmist") / ratios.median("null_whole_file_fftw"));
+  fmt::print(
+      "opening a {}-minute 96 kHz file to its overview against reading it once: {:.2f} of its time (to reach: 1.5)\n",
+      long_minutes, ratios.median("open_heathmist") / ratios.median("open_plain_read"));
+  fmt::print("opening it again, from the cache: {:.4f} of that\n",
+             ratios.median("open_again_heathmist") / ratios.median("open_plain_read"));
   fmt::print("peak memory, null of a {}-minute 96 kHz stereo pair: {} MiB (to reach: 400)\n", long_minutes, memory);
 }

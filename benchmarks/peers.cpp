@@ -93,7 +93,8 @@ double plain_read(const std::filesystem::path& file) {
   return sum;
 }
 
-void write_pair(const std::filesystem::path& master, const std::filesystem::path& ret, int rate_hz, double seconds, int delay) {
+void write_pair(const std::filesystem::path& master, const std::filesystem::path& ret, int rate_hz, double seconds,
+                int delay) {
   dsp::Noise programme(1), hiss(2);
   ClipWriter m(master, rate_hz, 2, WordFormat::pcm24), r(ret, rate_hz, 2, WordFormat::pcm24);
   const auto frames = int64_t(seconds * rate_hz);

@@ -4,14 +4,16 @@
 
 namespace heathmist::peers {
 
-/// Null by the book: both files read whole, mixed to mono, one FFT cross-correlation over their whole length for the delay,
-/// and a Welch spectrum of both (Hann, 16384 points, half overlap). Returns the delay in samples.
+/// Null by the book: both files read whole, mixed to mono, one FFT cross-correlation over their whole length for the
+/// delay, and a Welch spectrum of both (Hann, 16384 points, half overlap). Returns the delay in samples.
 double whole_file_correlation(const std::filesystem::path& master, const std::filesystem::path& ret);
 
 /// Reads a file from end to end with libsndfile and throws the samples away; returns their sum.
 double plain_read(const std::filesystem::path& file);
 
-/// A programme of noise bursts, always the same, 24 bit stereo; the copy is `delay` samples late with a little noise on it.
-void write_pair(const std::filesystem::path& master, const std::filesystem::path& ret, int rate_hz, double seconds, int delay);
+/// A programme of noise bursts, always the same, 24 bit stereo; the copy is `delay` samples late with a little noise on
+/// it.
+void write_pair(const std::filesystem::path& master, const std::filesystem::path& ret, int rate_hz, double seconds,
+                int delay);
 
 }  // namespace heathmist::peers

@@ -44,7 +44,8 @@ int main(int argc, char** argv) {
     fmt::print(stderr, "heathmist-cli: {}\n", error.what());
     return 1;
   } catch (const std::exception& error) {
-    fmt::print(stderr, "heathmist-cli: {}: it could not be worked on ({})\n", *null ? call.master : files.front(), error.what());
+    fmt::print(stderr, "heathmist-cli: {}: it could not be worked on ({})\n", *null ? call.master : files.front(),
+               error.what());
     return 1;
   }
 }

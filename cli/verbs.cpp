@@ -40,7 +40,8 @@ std::optional<double> held(const std::string& option, const std::string& text, c
   if (text == "auto") return {};
   if (text == "none") return 0.0;
   const auto value = number_in(text);
-  if (!value) throw std::invalid_argument(fmt::format("{} takes auto, none or a number of {}, not '{}'", option, unit, text));
+  if (!value)
+    throw std::invalid_argument(fmt::format("{} takes auto, none or a number of {}, not '{}'", option, unit, text));
   return value;
 }
 
@@ -59,7 +60,8 @@ void write_residual(const std::string& file, const Comparable& pair, const Fit& 
     laid.read(at, frames, r);
     e.resize(int(fit.pairs.size()), frames);
     for (size_t p = 0; p < fit.pairs.size(); ++p)
-      take_residual(m.channel(fit.pairs[p].master), r.channel(fit.pairs[p].ret), fit.pairs[p], fit.gain(), e.channel(int(p)));
+      take_residual(m.channel(fit.pairs[p].master), r.channel(fit.pairs[p].ret), fit.pairs[p], fit.gain(),
+                    e.channel(int(p)));
     out.write(e);
   }
   out.finish();
@@ -67,11 +69,15 @@ void write_residual(const std::string& file, const Comparable& pair, const Fit& 
 
 void print_null(const NullReport& r) {
   fmt::print("{}\n", r.findings.front().text);
-  fmt::print("  kind       {}\n  delay      {:.4f} samples\n  drift      {:.3f} ppm\n  gain       {:.4f} dB\n  polarity   {}\n",
-             name_of(r.kind), r.fit.delay_samples, r.fit.drift_ppm, r.fit.gain_db, r.fit.polarity());
+  fmt::print(
+      "  kind       {}\n  delay      {:.4f} samples\n  drift      {:.3f} ppm\n  gain       {:.4f} dB\n  polarity   "
+      "{}\n",
+      name_of(r.kind), r.fit.delay_samples, r.fit.drift_ppm, r.fit.gain_db, r.fit.polarity());
   fmt::print("  residual   {}, peak {}\n  remainder  {}\n", shown(r.residual_relative_db(), 2, "dBr"),
-             shown(power_db(r.sums.residual_peak * r.sums.residual_peak), 2, "dBFS"), shown(r.sums.remainder_relative_db(), 2, "dBr"));
-  for (size_t n = 1; n < r.findings.size(); ++n) fmt::print("  {:<8} {} {}\n", name_of(r.findings[n].severity), r.findings[n].text, r.findings[n].detail);
+             shown(power_db(r.sums.residual_peak * r.sums.residual_peak), 2, "dBFS"),
+             shown(r.sums.remainder_relative_db(), 2, "dBr"));
+  for (size_t n = 1; n < r.findings.size(); ++n)
+    fmt::print("  {:<8} {} {}\n", name_of(r.findings[n].severity), r.findings[n].text, r.findings[n].detail);
 }
 
 }  // namespace
@@ -90,9 +96,10 @@ void facts(const std::vector<std::string>& files, bool json) {
     return;
   }
   for (const auto& f : all)
-    fmt::print("{}: {}, {} Hz, {} ch, {:.2f} s, bits {} of {}, reaches {} Hz\n", f["path"].get<std::string>(), f["codec"].get<std::string>(),
-               f["sample_rate_hz"].get<int>(), f["channels"].get<int>(), f["duration_s"].get<double>(), f["bits_used"].dump(),
-               f["container_bits"].dump(), f["bandwidth_hz"].is_null() ? "null" : fmt::format("{:.0f}", f["bandwidth_hz"].get<double>()));
+    fmt::print("{}: {}, {} Hz, {} ch, {:.2f} s, bits {} of {}, reaches {} Hz\n", f["path"].get<std::string>(),
+               f["codec"].get<std::string>(), f["sample_rate_hz"].get<int>(), f["channels"].get<int>(),
+               f["duration_s"].get<double>(), f["bits_used"].dump(), f["container_bits"].dump(),
+               f["bandwidth_hz"].is_null() ? "null" : fmt::format("{:.0f}", f["bandwidth_hz"].get<double>()));
 }
 
 void null(const NullCall& call) {

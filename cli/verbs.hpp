@@ -1,4 +1,5 @@
-// The verbs of heathmist-cli. Each prints one JSON object or a short table, and throws InputError for a file it cannot use.
+// The verbs of heathmist-cli. Each prints one JSON object or a short table, and throws InputError for a file it cannot
+// use.
 #pragma once
 #include <string>
 #include <vector>

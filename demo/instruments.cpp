@@ -83,8 +83,8 @@ void Score::pluck(double at, double hz, double level, double pan) {
 }
 
 void Score::bell(double at, double hz, double level, double pan) {
-  static constexpr std::array<double, 7> ratio{0.5, 1, 1.19, 1.56, 2.0, 2.66, 4.1}, share{0.5, 1, 0.6, 0.45, 0.5, 0.3, 0.18},
-      length{7, 5, 4, 3, 2.6, 1.6, 0.8};
+  static constexpr std::array<double, 7> ratio{0.5, 1, 1.19, 1.56, 2.0, 2.66, 4.1},
+      share{0.5, 1, 0.6, 0.45, 0.5, 0.3, 0.18}, length{7, 5, 4, 3, 2.6, 1.6, 0.8};
   std::vector<Partial> partials;
   for (size_t k = 0; k < ratio.size(); ++k)
     partials.emplace_back(hz * ratio[k], level * share[k] * 0.4, length[k], rate_, chance_.between(0, tau));
@@ -100,7 +100,8 @@ void Score::drone(double at, double seconds, double hz, double level, double pan
   const auto start = int64_t(at * rate_), frames = int64_t(seconds * rate_);
   for (int k = 1; k <= 9; ++k) {
     Partial steady(hz * k * (1 + chance_.between(-0.0015, 0.0015)), level / k, 1e9, rate_, chance_.between(0, tau));
-    const double swell_hz = chance_.between(0.05, 0.3), begin = chance_.between(0, tau), place = std::clamp(pan + chance_.between(-0.5, 0.5), -1.0, 1.0);
+    const double swell_hz = chance_.between(0.05, 0.3), begin = chance_.between(0, tau),
+                 place = std::clamp(pan + chance_.between(-0.5, 0.5), -1.0, 1.0);
     for (int64_t n = 0; n < frames; ++n) {
       const double t = double(n) / rate_;
       const double rise = std::min({1.0, t / 3, (seconds - t) / 3}), turn = t * swell_hz + begin;
@@ -138,7 +139,8 @@ void Score::water(double level, double slowness_s) {
 }
 
 void Score::syllable(double at, double seconds, double pitch_hz, int vowel, double level, double pan) {
-  static constexpr double formants[5][3] = {{730, 1090, 2440}, {530, 1840, 2480}, {270, 2290, 3010}, {570, 840, 2410}, {300, 870, 2240}};
+  static constexpr double formants[5][3] = {
+      {730, 1090, 2440}, {530, 1840, 2480}, {270, 2290, 3010}, {570, 840, 2410}, {300, 870, 2240}};
   const double* f = formants[vowel % 5];
   Resonator one(f[0], 80, rate_), two(f[1], 100, rate_), three(f[2], 140, rate_);
   const auto start = int64_t(at * rate_), frames = int64_t(seconds * rate_);
@@ -191,7 +193,8 @@ void Score::soften(double hz) {
   const double k = std::tan(std::numbers::pi * hz / rate_);
   for (int c = 0; c < 2; ++c)
     for (const double quality : q) {
-      const double a0 = 1 + k / quality + k * k, b0 = k * k / a0, a1 = 2 * (k * k - 1) / a0, a2 = (1 - k / quality + k * k) / a0;
+      const double a0 = 1 + k / quality + k * k, b0 = k * k / a0, a1 = 2 * (k * k - 1) / a0,
+                   a2 = (1 - k / quality + k * k) / a0;
       double s1 = 0, s2 = 0;
       for (double& x : sound_.channel(c)) {
         const double y = b0 * x + s1;

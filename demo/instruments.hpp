@@ -11,17 +11,17 @@ class Score {
  public:
   Score(int sample_rate_hz, double seconds, uint64_t seed);
 
-  void pluck(double at, double hz, double level, double pan);              ///< a string (Karplus and Strong 1983)
-  void bell(double at, double hz, double level, double pan);               ///< seven inharmonic partials
+  void pluck(double at, double hz, double level, double pan);  ///< a string (Karplus and Strong 1983)
+  void bell(double at, double hz, double level, double pan);   ///< seven inharmonic partials
   void drone(double at, double seconds, double hz, double level, double pan);
-  void clank(double at, double hz, double level, double pan);              ///< mill gear: struck iron over a thump
-  void water(double level, double slowness_s);                             ///< a bed of moving noise, wide
+  void clank(double at, double hz, double level, double pan);  ///< mill gear: struck iron over a thump
+  void water(double level, double slowness_s);                 ///< a bed of moving noise, wide
   /// One spoken syllable: glottal pulses through three formants.
   void syllable(double at, double seconds, double pitch_hz, int vowel, double level, double pan);
-  void breath(double at, double seconds, double level);                    ///< a consonant's noise
+  void breath(double at, double seconds, double level);  ///< a consonant's noise
 
-  void room(double wet, double seconds);                                   ///< four feedback delays across both sides
-  void soften(double hz);                                                  ///< what air and wood take: 48 dB per octave
+  void room(double wet, double seconds);  ///< four feedback delays across both sides
+  void soften(double hz);                 ///< what air and wood take: 48 dB per octave
   void fade_out(double seconds);
   /// Brings the peak to a level in dBFS.
   void set_peak(double dbfs);

@@ -28,7 +28,9 @@ Piece mill_race() {
     if (beat % 2 == 1 && density == 1) s.clank(at + 0.25, 910, 0.18, 0.6);
     s.pluck(at, note(bass[size_t(beat / 4) % 8]), 0.7, -0.1);
     for (int k = 0; k < (density == 1 ? 3 : 1); ++k)
-      s.pluck(at + 0.125 * k + chance.between(0, 0.008), note(7 + bass[size_t(beat / 4) % 8] + 2 * int(chance.between(0, 5))), 0.4 * density, chance.between(-0.7, 0.7));
+      s.pluck(at + 0.125 * k + chance.between(0, 0.008),
+              note(7 + bass[size_t(beat / 4) % 8] + 2 * int(chance.between(0, 5))), 0.4 * density,
+              chance.between(-0.7, 0.7));
     if (beat % 16 == 8) s.bell(at, note(14 + int(chance.between(0, 6))), 0.35, chance.between(-0.5, 0.5));
   }
   s.water(0.02, 2);
@@ -45,7 +47,8 @@ Piece slack_water() {
   s.drone(0, 40, note(0), 0.10, -0.3);
   s.drone(8, 50, note(4), 0.07, 0.4);
   s.drone(22, 38, note(-3), 0.09, 0);
-  for (double at = 3; at < 54; at += chance.between(2.2, 5.0)) s.bell(at, note(9 + int(chance.between(0, 9))), chance.between(0.08, 0.22), chance.between(-0.9, 0.9));
+  for (double at = 3; at < 54; at += chance.between(2.2, 5.0))
+    s.bell(at, note(9 + int(chance.between(0, 9))), chance.between(0.08, 0.22), chance.between(-0.9, 0.9));
   s.water(0.012, 4);
   s.room(0.3, 2.6);
   s.soften(14000);
@@ -66,7 +69,8 @@ Piece lantern_walk(uint64_t take) {
     for (int k = 1; k < 3; ++k)
       for (const int step : {9, 11}) s.pluck(at + bar * k / 3 + chance.between(0, 0.015), note(root + step), 0.33, 0.2);
     for (int k = 0; k < 3; ++k)
-      if (chance.uniform() < 0.7) s.pluck(at + bar * k / 3 + chance.between(0, 0.01), note(14 + root + 2 * int(chance.between(0, 4))), 0.5, 0.05);
+      if (chance.uniform() < 0.7)
+        s.pluck(at + bar * k / 3 + chance.between(0, 0.01), note(14 + root + 2 * int(chance.between(0, 4))), 0.5, 0.05);
   }
   s.room(0.12, 0.9);
   s.soften(11000);

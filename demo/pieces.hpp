@@ -12,9 +12,9 @@ struct Piece {
   Planar sound;
 };
 
-Piece mill_race();                    ///< 96 kHz, 24 bit: machinery, strings and bells; loud and dense
-Piece slack_water();                  ///< 96 kHz, 24 bit: low drones and bells; quiet and wide
-Piece lantern_walk(uint64_t take);    ///< 44.1 kHz, 16 bit: a waltz for plucked strings; every take is played anew
-Piece spoken_tide();                  ///< 48 kHz, 24 bit: a voice over water
+Piece mill_race();                  ///< 96 kHz, 24 bit: machinery, strings and bells; loud and dense
+Piece slack_water();                ///< 96 kHz, 24 bit: low drones and bells; quiet and wide
+Piece lantern_walk(uint64_t take);  ///< 44.1 kHz, 16 bit: a waltz for plucked strings; every take is played anew
+Piece spoken_tide();                ///< 48 kHz, 24 bit: a voice over water
 
 }  // namespace heathmist::demo

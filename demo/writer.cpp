@@ -28,7 +28,8 @@ void dither(Piece& piece, uint64_t seed) {
   dsp::Noise chance(seed);
   const double step = std::ldexp(1.0, 1 - piece.bits);
   for (int c = 0; c < piece.sound.channels(); ++c)
-    for (double& x : piece.sound.channel(c)) x = std::clamp(std::nearbyint(x / step + chance.triangular()) * step, -1.0, 1 - step);
+    for (double& x : piece.sound.channel(c))
+      x = std::clamp(std::nearbyint(x / step + chance.triangular()) * step, -1.0, 1 - step);
 }
 
 Planar delayed(const Planar& in, double samples, double gain_db) {
@@ -96,7 +97,8 @@ class Writer {
 
   void trial(const std::string& name, const std::string& file, const std::function<void(const path&)>& write) {
     keep(file, write);
-    bench_.masters.back().trials.push_back({"trial-" + path(file).stem().string(), name, {folder_ / file, content_mark(folder_ / file)}, {}});
+    bench_.masters.back().trials.push_back(
+        {"trial-" + path(file).stem().string(), name, {folder_ / file, content_mark(folder_ / file)}, {}});
   }
 
   path finish() {
@@ -119,22 +121,29 @@ class Writer {
 void write_mill_race(Writer& w) {
   Piece p = mill_race();
   w.master(p, 11);
-  w.trial("Copy on the archive disk", "mill-race-archive.flac", [&](const path& f) { write_sound(f, p.sound, p.sample_rate_hz, WordFormat::pcm24); });
-  w.trial("Desk bounce, late and down", "mill-race-bounce.wav", [&](const path& f) { write_sound(f, delayed(p.sound, 2713.37, -2.3), p.sample_rate_hz, WordFormat::pcm24); });
-  w.trial("Pushed 4 dB, clipped", "mill-race-pushed.wav", [&](const path& f) { write_sound(f, scaled(p.sound, 4, 1 - 0x1p-23), p.sample_rate_hz, WordFormat::pcm24); });
+  w.trial("Copy on the archive disk", "mill-race-archive.flac",
+          [&](const path& f) { write_sound(f, p.sound, p.sample_rate_hz, WordFormat::pcm24); });
+  w.trial("Desk bounce, late and down", "mill-race-bounce.wav",
+          [&](const path& f) { write_sound(f, delayed(p.sound, 2713.37, -2.3), p.sample_rate_hz, WordFormat::pcm24); });
+  w.trial("Pushed 4 dB, clipped", "mill-race-pushed.wav",
+          [&](const path& f) { write_sound(f, scaled(p.sound, 4, 1 - 0x1p-23), p.sample_rate_hz, WordFormat::pcm24); });
 }
 
 void write_slack_water(Writer& w) {
   Piece p = slack_water();
   w.master(p, 12);
-  w.trial("16 bit, no dither", "slack-water-16.wav", [&](const path& f) { write_sound(f, truncated(p.sound, 16), p.sample_rate_hz, WordFormat::pcm16); });
-  w.trial("Channels swapped", "slack-water-swapped.wav", [&](const path& f) { write_sound(f, exchanged(p.sound), p.sample_rate_hz, WordFormat::pcm24); });
+  w.trial("16 bit, no dither", "slack-water-16.wav",
+          [&](const path& f) { write_sound(f, truncated(p.sound, 16), p.sample_rate_hz, WordFormat::pcm16); });
+  w.trial("Channels swapped", "slack-water-swapped.wav",
+          [&](const path& f) { write_sound(f, exchanged(p.sound), p.sample_rate_hz, WordFormat::pcm24); });
 }
 
 void write_lantern_walk(Writer& w, const path& folder) {
   Piece p = lantern_walk(0);
   w.master(p, 13);
-  w.trial("MP3 96 kbit/s", "lantern-walk-96.mp3", [&](const path& f) { encode(*Clip::open(folder / p.file), {"libmp3lame", 96000}, f); });
+  w.trial("MP3 96 kbit/s", "lantern-walk-96.mp3", [&](const path& f) {
+    encode(*Clip::open(folder / p.file), {"libmp3lame", 96000}, f);
+  });
   w.trial("Another take", "lantern-walk-take-2.wav", [&](const path& f) {
     Piece other = lantern_walk(1);
     dither(other, 14);
@@ -145,7 +154,8 @@ void write_lantern_walk(Writer& w, const path& folder) {
 void write_spoken_tide(Writer& w) {
   Piece p = spoken_tide();
   w.master(p, 15);
-  w.trial("Desk patch, polarity turned", "spoken-tide-turned.wav", [&](const path& f) { write_sound(f, turned(p.sound), p.sample_rate_hz, WordFormat::pcm24); });
+  w.trial("Desk patch, polarity turned", "spoken-tide-turned.wav",
+          [&](const path& f) { write_sound(f, turned(p.sound), p.sample_rate_hz, WordFormat::pcm24); });
 }
 
 }  // namespace

@@ -53,7 +53,8 @@ class ClockDevice : public OutputDevice {
 
 class RealDevice : public OutputDevice {
  public:
-  explicit RealDevice(std::unique_ptr<RtAudio> audio) : audio_(std::move(audio)), device_(audio_->getDefaultOutputDevice()) {
+  explicit RealDevice(std::unique_ptr<RtAudio> audio)
+      : audio_(std::move(audio)), device_(audio_->getDefaultOutputDevice()) {
     info_ = audio_->getDeviceInfo(device_);
   }
   ~RealDevice() override { stop(); }
@@ -113,7 +114,8 @@ class RealDevice : public OutputDevice {
         soxr_process(converter_.get(), source_.data(), 256, &used, out.data() + 2 * done, out.size() / 2 - done, &made);
         for (; used < 256;) {  // what the converter could not take at once is kept for it
           size_t more = 0, more_made = 0;
-          soxr_process(converter_.get(), source_.data() + 2 * used, 256 - used, &more, out.data() + 2 * (done + made), out.size() / 2 - done - made, &more_made);
+          soxr_process(converter_.get(), source_.data() + 2 * used, 256 - used, &more, out.data() + 2 * (done + made),
+                       out.size() / 2 - done - made, &more_made);
           used += more, made += more_made;
           if (more == 0) break;
         }
@@ -147,7 +149,8 @@ std::unique_ptr<OutputDevice> open_output() {
       auto audio = std::make_unique<RtAudio>(api);
       audio->showWarnings(false);
       if (audio->getDeviceCount() == 0) continue;
-      if (audio->getDeviceInfo(audio->getDefaultOutputDevice()).outputChannels >= 2) return std::make_unique<RealDevice>(std::move(audio));
+      if (audio->getDeviceInfo(audio->getDefaultOutputDevice()).outputChannels >= 2)
+        return std::make_unique<RealDevice>(std::move(audio));
     } catch (const RtAudioError&) {
     }
   }

@@ -13,7 +13,8 @@ using RenderCallback = std::function<void(std::span<double> out)>;
 class OutputDevice {
  public:
   virtual ~OutputDevice() = default;
-  /// Starts to call for sound at `sample_rate_hz`; a device that cannot run at that rate converts. False where it cannot start.
+  /// Starts to call for sound at `sample_rate_hz`; a device that cannot run at that rate converts. False where it
+  /// cannot start.
   virtual bool start(int sample_rate_hz, RenderCallback render) = 0;
   virtual void stop() = 0;
   virtual std::string name() const = 0;

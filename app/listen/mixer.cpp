@@ -6,7 +6,8 @@
 namespace heathmist::app {
 
 Mixer::Mixer(double sample_rate_hz)
-    : step_(std::max(1.0, std::round(ramp_s * sample_rate_hz))), release_(1 - std::exp(-1 / (release_s * sample_rate_hz))) {}
+    : step_(std::max(1.0, std::round(ramp_s * sample_rate_hz))),
+      release_(1 - std::exp(-1 / (release_s * sample_rate_hz))) {}
 
 void Mixer::set(const MixSettings& settings) {
   const std::array<double, 3> target{settings.heard == Heard::master ? 1.0 : 0.0,

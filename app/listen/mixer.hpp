@@ -1,5 +1,5 @@
-// What is heard: master, return or residual, switched without a click, matched and lifted. No Qt, no device: samples in,
-// samples out, so that the path can be checked sample by sample.
+// What is heard: master, return or residual, switched without a click, matched and lifted. No Qt, no device: samples
+// in, samples out, so that the path can be checked sample by sample.
 #pragma once
 #include <array>
 #include <span>
@@ -22,12 +22,13 @@ struct MixFrame {
 
 class Mixer {
  public:
-  static constexpr double ramp_s = 0.010;          ///< time of a switch
-  static constexpr double ceiling = 0.5;           ///< the lifted residual never goes beyond (-6 dBFS)
+  static constexpr double ramp_s = 0.010;  ///< time of a switch
+  static constexpr double ceiling = 0.5;   ///< the lifted residual never goes beyond (-6 dBFS)
   static constexpr double release_s = 0.25;
 
   explicit Mixer(double sample_rate_hz);
-  /// The next frames move towards these settings in a straight line over ramp_s. The master, once reached, is passed bit for bit.
+  /// The next frames move towards these settings in a straight line over ramp_s. The master, once reached, is passed
+  /// bit for bit.
   void set(const MixSettings& settings);
   /// Jumps to the settings at once (before playing starts).
   void settle();

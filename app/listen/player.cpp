@@ -5,7 +5,8 @@
 
 namespace heathmist::app {
 
-Player::Player(std::unique_ptr<OutputDevice> device, QObject* parent) : QObject(parent), device_(std::move(device)), ring_(ring_blocks) {
+Player::Player(std::unique_ptr<OutputDevice> device, QObject* parent)
+    : QObject(parent), device_(std::move(device)), ring_(ring_blocks) {
   ticker_.setInterval(33);
   connect(&ticker_, &QTimer::timeout, this, [this] {
     emit moved(place_s());
@@ -159,7 +160,8 @@ bool Player::feed_block(RingBlock& block) {
     const auto last_pair = fit_.pairs.size() - 1;
     for (size_t c = 0; c < 2; ++c) {
       const auto& pair = fit_.pairs[std::min(c, last_pair)];
-      const auto from = m.channel(std::min<int>(int(c), m.channels() - 1)), to = r.channel(std::min<int>(int(c), r.channels() - 1));
+      const auto from = m.channel(std::min<int>(int(c), m.channels() - 1)),
+                 to = r.channel(std::min<int>(int(c), r.channels() - 1));
       take_residual(m.channel(pair.master), r.channel(pair.ret), pair, fit_.gain(), residual);
       for (size_t n = 0; n < block.frames; ++n) {
         block.data[n].master[c] = from[n];

@@ -12,7 +12,8 @@ constexpr int merge_hold = 1;  // nudges of one trial in a row are one step of u
 
 QString facts_words(const TrialSummary& s) {
   const QString dot = QString::fromUtf8(" · ");
-  QString words = clock(s.master_s, 0) + dot + number(s.master_rate_hz / 1000.0, s.master_rate_hz % 1000 ? 1 : 0) + " kHz";
+  QString words =
+      clock(s.master_s, 0) + dot + number(s.master_rate_hz / 1000.0, s.master_rate_hz % 1000 ? 1 : 0) + " kHz";
   if (s.master_bits > 0) words += dot + QString::number(s.master_bits) + (s.master_real ? " bit float" : " bit");
   if (s.master_lufs) words += dot + number(*s.master_lufs, 1) + " LUFS";
   return words;
@@ -32,7 +33,10 @@ Desk::Desk(QObject* parent) : QObject(parent) {
   });
   connect(&runner_, &TrialRunner::progressed, this, [this](const QString& id, double fraction) {
     const Trial* trial = model_.bench().trial(id.toStdString());
-    if (trial) emit progressed(tr("Laying %1 on its master, %2 %").arg(QString::fromStdString(trial->name)).arg(int(100 * fraction)), fraction);
+    if (trial)
+      emit progressed(
+          tr("Laying %1 on its master, %2 %").arg(QString::fromStdString(trial->name)).arg(int(100 * fraction)),
+          fraction);
   });
   connect(&runner_, &TrialRunner::finished, this, [this](const QString& id) {
     const auto result = runner_.result(id.toStdString());
@@ -61,7 +65,8 @@ Desk::Desk(QObject* parent) : QObject(parent) {
   connect(&runner_, &TrialRunner::cancelled, this, [this](const QString& id) {
     state(id.toStdString()).running = false;
     emit rows_changed();
-    if (id.toStdString() == current_ && !runner_.result(current_)) emit trial_failed(tr("Stopped before it was done. Choose the trial again to measure it."));
+    if (id.toStdString() == current_ && !runner_.result(current_))
+      emit trial_failed(tr("Stopped before it was done. Choose the trial again to measure it."));
     if (!runner_.is_busy()) emit idle();
   });
 }
@@ -173,9 +178,12 @@ QString Desk::name_of(const std::string& id) const {
 void Desk::hold(const FitHold& held, const QString& what) {
   const std::string id = current_;
   state(id).summary.reset();
-  model_.edit(what, [&](Bench& bench) {
-    if (Trial* trial = bench.trial(id)) trial->hold = held;
-  }, merge_hold);
+  model_.edit(
+      what,
+      [&](Bench& bench) {
+        if (Trial* trial = bench.trial(id)) trial->hold = held;
+      },
+      merge_hold);
 }
 
 void Desk::remove(const std::string& id) {

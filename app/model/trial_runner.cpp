@@ -32,7 +32,8 @@ void TrialRunner::request(const TrialSpec& spec, bool urgent) {
     if (running_ && *running_ == spec && !running_stop_.stop_requested()) return;
     std::erase_if(queue_, [&](const TrialSpec& s) { return s.id == spec.id; });
     if (running_ && running_->id == spec.id) running_stop_.request_stop();  // its values have changed meanwhile
-    if (urgent && running_ && running_->id != spec.id && !running_stop_.stop_requested()) {  // what is looked at goes first
+    if (urgent && running_ && running_->id != spec.id &&
+        !running_stop_.stop_requested()) {  // what is looked at goes first
       queue_.push_back(*running_);
       running_stop_.request_stop();
     }
@@ -114,11 +115,13 @@ std::shared_ptr<const Clip> TrialRunner::clip(const std::filesystem::path& file,
 
 void TrialRunner::run_trial(const TrialSpec& spec, std::stop_token stop) {
   const QString id = QString::fromStdString(spec.id);
-  Job job{stop, [this, id, timer = std::make_shared<QElapsedTimer>()](double fraction) {
+  Job job{stop,
+          [this, id, timer = std::make_shared<QElapsedTimer>()](double fraction) {
             if (timer->isValid() && timer->elapsed() < 40) return;
             timer->start();
             emit progressed(id, fraction);
-          }, 0};
+          },
+          0};
   try {
     auto result = std::make_shared<TrialResult>();
     result->spec = spec;
@@ -129,12 +132,15 @@ void TrialRunner::run_trial(const TrialSpec& spec, std::stop_token stop) {
                             before->master == result->master && before->ret == result->ret;
     result->pair = same_files ? before->pair : comparable(result->master, result->ret, job.part(0.25, 0.5));
     if (spec.hold.any()) {
-      result->measured = same_files ? before->measured : find_fit(*result->pair.master, *result->pair.ret, {}, job.part(0.5, 0.7));
+      result->measured =
+          same_files ? before->measured : find_fit(*result->pair.master, *result->pair.ret, {}, job.part(0.5, 0.7));
       NullOptions options;
       options.held_fit = with_hold(result->measured, spec.hold);
-      result->report = std::make_shared<NullReport>(null_test(*result->master, *result->ret, result->pair, options, job.part(0.7, 1)));
+      result->report = std::make_shared<NullReport>(
+          null_test(*result->master, *result->ret, result->pair, options, job.part(0.7, 1)));
     } else {
-      result->report = std::make_shared<NullReport>(null_test(*result->master, *result->ret, result->pair, {}, job.part(0.5, 1)));
+      result->report =
+          std::make_shared<NullReport>(null_test(*result->master, *result->ret, result->pair, {}, job.part(0.5, 1)));
       result->measured = result->report->fit;
     }
     {
@@ -155,7 +161,8 @@ void TrialRunner::run_look(const Look& look, std::stop_token stop) {
     job.stop = stop;
     Fit fit = look.fit;
     set_overlap(fit, look.of->pair.master->format().frames, look.of->pair.ret->format().frames);
-    auto sums = std::make_shared<ResidualSums>(residual_sums(*look.of->pair.master, *look.of->pair.ret, fit, look.options, job));
+    auto sums = std::make_shared<ResidualSums>(
+        residual_sums(*look.of->pair.master, *look.of->pair.ret, fit, look.options, job));
     emit looked(look, sums);
   } catch (const std::exception&) {  // a look that fails leaves what is on screen
   }

@@ -43,7 +43,8 @@ class TrialRunner : public QObject {
   explicit TrialRunner(QObject* parent = nullptr);
   ~TrialRunner() override;
 
-  /// Queues a trial, before all others where `urgent`. One that is queued or has a result with the same spec is not run again.
+  /// Queues a trial, before all others where `urgent`. One that is queued or has a result with the same spec is not run
+  /// again.
   void request(const TrialSpec& spec, bool urgent);
   /// Queues a look; it takes the place of any look still waiting.
   void look(const Look& look);

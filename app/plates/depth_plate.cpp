@@ -78,7 +78,8 @@ void DepthPlate::show_cells(const DepthCells& cells) {
   nothing_->setVisible(silent);
   map_->data()->setSize(std::max(columns, 1), std::max(bands, 1));
   const double from = cells.first_s, to = cells.first_s + cells.column_s * std::max(columns - 1, 1);
-  map_->data()->setRange(QCPRange(from + cells.column_s / 2, to + cells.column_s / 2), QCPRange(0, std::max(bands - 1, 1)));
+  map_->data()->setRange(QCPRange(from + cells.column_s / 2, to + cells.column_s / 2),
+                         QCPRange(0, std::max(bands - 1, 1)));
   for (int c = 0; c < columns; ++c)
     for (int b = 0; b < bands; ++b) map_->data()->setCell(c, b, double(db_[size_t(c * bands + b)]));
   bands_->clear();
@@ -103,15 +104,21 @@ void DepthPlate::set_playhead(double at_s) {
 }
 
 void DepthPlate::mouseMoveEvent(QMouseEvent* event) {
-  const auto column = int(std::floor((xAxis->pixelToCoord(event->position().x()) - cells_.first_s) / std::max(cells_.column_s, 1e-9)));
+  const auto column =
+      int(std::floor((xAxis->pixelToCoord(event->position().x()) - cells_.first_s) / std::max(cells_.column_s, 1e-9)));
   const auto band = int(std::floor(yAxis->pixelToCoord(event->position().y()) + 0.5));
   const bool inside = column >= 0 && column < cells_.columns() && band >= 0 && band < cells_.bands();
   text_->setVisible(inside);
   if (inside) {
     const double db = double(db_[size_t(column * cells_.bands() + band)]);
-    const QString depth = std::isnan(db) ? tr("silent") : db <= -200 ? tr("nothing left") : tr("%1 dB %2").arg(number(std::abs(db), 1), db <= 0 ? tr("under") : tr("over"));
-    text_->setText(tr("%1, %2 to %3\n%4").arg(clock(cells_.first_s + column * cells_.column_s, 1), hertz(cells_.band_edges_hz[size_t(band)], false),
-                                            hertz(cells_.band_edges_hz[size_t(band + 1)], false), depth));
+    const QString depth = std::isnan(db) ? tr("silent")
+                          : db <= -200
+                              ? tr("nothing left")
+                              : tr("%1 dB %2").arg(number(std::abs(db), 1), db <= 0 ? tr("under") : tr("over"));
+    text_->setText(tr("%1, %2 to %3\n%4")
+                       .arg(clock(cells_.first_s + column * cells_.column_s, 1),
+                            hertz(cells_.band_edges_hz[size_t(band)], false),
+                            hertz(cells_.band_edges_hz[size_t(band + 1)], false), depth));
   }
   replot(rpQueuedReplot);
 }
@@ -134,8 +141,11 @@ QString DepthPlate::csv() const {
   QString text = "time_s,low_hz,high_hz,depth_db\n";
   for (int c = 0; c < cells_.columns(); ++c)
     for (int b = 0; b < cells_.bands(); ++b)
-      text += QString("%1,%2,%3,%4\n").arg(cells_.first_s + c * cells_.column_s, 0, 'f', 3).arg(cells_.band_edges_hz[size_t(b)], 0, 'f', 1)
-                  .arg(cells_.band_edges_hz[size_t(b + 1)], 0, 'f', 1).arg(double(db_[size_t(c * cells_.bands() + b)]), 0, 'f', 2);
+      text += QString("%1,%2,%3,%4\n")
+                  .arg(cells_.first_s + c * cells_.column_s, 0, 'f', 3)
+                  .arg(cells_.band_edges_hz[size_t(b)], 0, 'f', 1)
+                  .arg(cells_.band_edges_hz[size_t(b + 1)], 0, 'f', 1)
+                  .arg(double(db_[size_t(c * cells_.bands() + b)]), 0, 'f', 2);
   return text;
 }
 

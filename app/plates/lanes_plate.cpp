@@ -40,8 +40,8 @@ LanesPlate::LaneParts LanesPlate::make_lane(int row) {
   static const QStringList names{tr("Master"), tr("Return"), tr("Residual")};
   lane.rect->setAutoMargins(QCP::msNone);
   lane.rect->setMargins(QMargins(84, row == 0 ? 20 : 0, 0, 0));
-  QCPAxis *time = lane.rect->axis(QCPAxis::atBottom), *level = lane.rect->axis(QCPAxis::atLeft), *loudness = lane.rect->axis(QCPAxis::atRight),
-          *top = lane.rect->axis(QCPAxis::atTop);
+  QCPAxis *time = lane.rect->axis(QCPAxis::atBottom), *level = lane.rect->axis(QCPAxis::atLeft),
+          *loudness = lane.rect->axis(QCPAxis::atRight), *top = lane.rect->axis(QCPAxis::atTop);
   time->setTicker(QSharedPointer<QCPAxisTicker>(new ClockTicker));
   time->setTickLabels(false);
   level->setRange(-1.05, 1.05);
@@ -145,7 +145,8 @@ void LanesPlate::show_lane(Lane which, const LaneContent& content) {
     low.append({at, std::clamp(bin.low * lane.scale, -1.05, 1.05)});
     high.append({at, std::clamp(bin.high * lane.scale, -1.05, 1.05)});
   }
-  for (size_t n = 0; n < content.line_s.size(); ++n) line.append({content.line_s[n], std::max(content.line_lufs[n], loudness_bottom)});
+  for (size_t n = 0; n < content.line_s.size(); ++n)
+    line.append({content.line_s[n], std::max(content.line_lufs[n], loudness_bottom)});
   lane.low->data()->set(low, true);
   lane.high->data()->set(high, true);
   lane.line->data()->set(line, true);
@@ -237,7 +238,8 @@ void LanesPlate::mouseMoveEvent(QMouseEvent* event) {
   if (drag_ == Drag::pan)
     set_range(from_s() + drag_from_s_ - at, to_s() + drag_from_s_ - at);
   else
-    set_selection(std::pair{std::clamp(std::min(drag_from_s_, at), 0.0, length_s_), std::clamp(std::max(drag_from_s_, at), 0.0, length_s_)});
+    set_selection(std::pair{std::clamp(std::min(drag_from_s_, at), 0.0, length_s_),
+                            std::clamp(std::max(drag_from_s_, at), 0.0, length_s_)});
 }
 
 void LanesPlate::mouseReleaseEvent(QMouseEvent* event) {
@@ -252,21 +254,35 @@ void LanesPlate::mouseReleaseEvent(QMouseEvent* event) {
 void LanesPlate::leaveEvent(QEvent*) { place_line(&LaneParts::cursor, 0, false); }
 
 void LanesPlate::keyPressEvent(QKeyEvent* event) {
-  const double span = to_s() - from_s(), middle = playhead_s_ >= from_s() && playhead_s_ <= to_s() ? playhead_s_ : (from_s() + to_s()) / 2;
+  const double span = to_s() - from_s(),
+               middle = playhead_s_ >= from_s() && playhead_s_ <= to_s() ? playhead_s_ : (from_s() + to_s()) / 2;
   switch (event->key()) {
     case Qt::Key_Plus:
     case Qt::Key_Equal:
-    case Qt::Key_Up: return zoom(0.7, middle);
+    case Qt::Key_Up:
+      return zoom(0.7, middle);
     case Qt::Key_Minus:
-    case Qt::Key_Down: return zoom(1 / 0.7, middle);
-    case Qt::Key_0: return set_range(0, length_s_);
-    case Qt::Key_Left: return set_range(from_s() - span * 0.1, to_s() - span * 0.1);
-    case Qt::Key_Right: return set_range(from_s() + span * 0.1, to_s() + span * 0.1);
-    case Qt::Key_Home: return emit clicked(0);
-    case Qt::Key_End: return emit clicked(length_s_);
-    case Qt::Key_BracketLeft: return emit selected(middle, selection_ && selection_->second > middle ? selection_->second : std::min(length_s_, middle + span * 0.1));
-    case Qt::Key_BracketRight: return emit selected(selection_ && selection_->first < middle ? selection_->first : std::max(0.0, middle - span * 0.1), middle);
-    default: Plate::keyPressEvent(event);
+    case Qt::Key_Down:
+      return zoom(1 / 0.7, middle);
+    case Qt::Key_0:
+      return set_range(0, length_s_);
+    case Qt::Key_Left:
+      return set_range(from_s() - span * 0.1, to_s() - span * 0.1);
+    case Qt::Key_Right:
+      return set_range(from_s() + span * 0.1, to_s() + span * 0.1);
+    case Qt::Key_Home:
+      return emit clicked(0);
+    case Qt::Key_End:
+      return emit clicked(length_s_);
+    case Qt::Key_BracketLeft:
+      return emit selected(middle, selection_ && selection_->second > middle
+                                       ? selection_->second
+                                       : std::min(length_s_, middle + span * 0.1));
+    case Qt::Key_BracketRight:
+      return emit selected(
+          selection_ && selection_->first < middle ? selection_->first : std::max(0.0, middle - span * 0.1), middle);
+    default:
+      Plate::keyPressEvent(event);
   }
 }
 
@@ -277,7 +293,9 @@ QString LanesPlate::csv() const {
     text += QString::number(from_s() + (double(n) + 0.5) * (to_s() - from_s()) / double(count), 'f', 6);
     for (const auto& lane : lanes_) {
       const bool there = n < lane.content.columns.size() && lane.content.columns[n].low <= lane.content.columns[n].high;
-      text += there ? QString(",%1,%2").arg(double(lane.content.columns[n].low)).arg(double(lane.content.columns[n].high)) : QString(",,");
+      text += there
+                  ? QString(",%1,%2").arg(double(lane.content.columns[n].low)).arg(double(lane.content.columns[n].high))
+                  : QString(",,");
     }
     text += "\n";
   }

@@ -1,4 +1,5 @@
-// Three lanes on one time axis: master, return, residual. Each draws its outline faintly and its short-term loudness over it.
+// Three lanes on one time axis: master, return, residual. Each draws its outline faintly and its short-term loudness
+// over it.
 #pragma once
 #include <array>
 
@@ -9,9 +10,9 @@ namespace heathmist::app {
 
 /// What one lane shows of the visible range.
 struct LaneContent {
-  std::vector<OutlineBin> columns;      ///< evenly spread over the range
+  std::vector<OutlineBin> columns;        ///< evenly spread over the range
   std::vector<double> line_s, line_lufs;  ///< short-term loudness
-  QString level;                        ///< under the lane's name
+  QString level;                          ///< under the lane's name
 };
 enum class Lane { master, ret, residual };
 

@@ -49,7 +49,8 @@ bool Plate::export_picture(const QString& file) {
 void Plate::contextMenuEvent(QContextMenuEvent* event) {
   QMenu menu(this);
   auto save = [this](const QString& ending, const QString& kind) {
-    const QString file = QFileDialog::getSaveFileName(this, tr("Save %1").arg(kind), title_ + ending, kind + " (*" + ending + ")");
+    const QString file =
+        QFileDialog::getSaveFileName(this, tr("Save %1").arg(kind), title_ + ending, kind + " (*" + ending + ")");
     if (file.isEmpty()) return;
     bool done = false;
     if (ending == ".csv") {
@@ -58,7 +59,8 @@ void Plate::contextMenuEvent(QContextMenuEvent* event) {
     } else {
       done = export_picture(file);
     }
-    if (!done) QMessageBox::warning(this, tr("Not saved"), tr("%1 cannot be written; choose another folder.").arg(file));
+    if (!done)
+      QMessageBox::warning(this, tr("Not saved"), tr("%1 cannot be written; choose another folder.").arg(file));
   };
   menu.addAction(tr("Save picture as PNG…"), this, [=] { save(".png", "PNG"); });
   menu.addAction(tr("Save picture as SVG…"), this, [=] { save(".svg", "SVG"); });
@@ -67,8 +69,9 @@ void Plate::contextMenuEvent(QContextMenuEvent* event) {
 }
 
 double ClockTicker::getTickStep(const QCPRange& range) {
-  static constexpr double steps[] = {1e-5, 2e-5, 5e-5, 1e-4, 2e-4, 5e-4, 1e-3, 2e-3, 5e-3, 0.01, 0.02, 0.05, 0.1, 0.2, 0.5,
-                                     1,    2,    5,    10,   20,   30,   60,   120,  300,  600,  1200, 1800, 3600};
+  static constexpr double steps[] = {1e-5, 2e-5, 5e-5, 1e-4, 2e-4, 5e-4, 1e-3, 2e-3, 5e-3, 0.01,
+                                     0.02, 0.05, 0.1,  0.2,  0.5,  1,    2,    5,    10,   20,
+                                     30,   60,   120,  300,  600,  1200, 1800, 3600};
   const double wanted = range.size() / most;
   for (const double step : steps)
     if (step >= wanted) return step;

@@ -1,4 +1,5 @@
-// What every plate can do: read out under the cursor, zoom, pan, go out as PNG, SVG and CSV. A plate draws what it is given.
+// What every plate can do: read out under the cursor, zoom, pan, go out as PNG, SVG and CSV. A plate draws what it is
+// given.
 #pragma once
 #include <qcustomplot.h>
 

@@ -57,7 +57,8 @@ void SpectrumPlate::recolour() {
 }
 
 void SpectrumPlate::show_spectra(const SpectraShown& shown) {
-  const bool scale_changed = shown.logarithmic != shown_.logarithmic || shown.relative != shown_.relative || shown_.master.hz.empty() ||
+  const bool scale_changed = shown.logarithmic != shown_.logarithmic || shown.relative != shown_.relative ||
+                             shown_.master.hz.empty() ||
                              (!shown.master.hz.empty() && shown.master.hz.back() != shown_.master.hz.back());
   shown_ = shown;
   ticker_->logarithmic = shown.logarithmic;
@@ -65,7 +66,8 @@ void SpectrumPlate::show_spectra(const SpectraShown& shown) {
   auto put = [&](QCPGraph* graph, const SpectrumLine& line) {
     QVector<QCPGraphData> points;
     for (size_t n = 0; n < line.hz.size(); ++n)
-      points.append({line.hz[n], std::max(shown_.relative ? line.db[n] - shown_.master.db[n] : line.db[n], deepest_db)});
+      points.append(
+          {line.hz[n], std::max(shown_.relative ? line.db[n] - shown_.master.db[n] : line.db[n], deepest_db)});
     graph->data()->set(points, true);
   };
   put(master_, shown.master);
@@ -103,8 +105,11 @@ QString SpectrumPlate::read_out(double hz) const {
   const size_t n = nearest(hz);
   const double m = shown_.master.db[n], e = shown_.residual.db[n];
   auto level = [](double db) { return db <= deepest_db ? QString("none") : number(db, 1); };
-  const QString under = e <= deepest_db ? tr("nothing left") : tr("%1 dB %2").arg(number(std::abs(m - e), 1), m >= e ? tr("under") : tr("over"));
-  return tr("%1\nmaster %2  return %3\nresidual %4, %5").arg(hertz(shown_.master.hz[n], false), level(m), level(shown_.ret.db[n]), level(e), under);
+  const QString under = e <= deepest_db
+                            ? tr("nothing left")
+                            : tr("%1 dB %2").arg(number(std::abs(m - e), 1), m >= e ? tr("under") : tr("over"));
+  return tr("%1\nmaster %2  return %3\nresidual %4, %5")
+      .arg(hertz(shown_.master.hz[n], false), level(m), level(shown_.ret.db[n]), level(e), under);
 }
 
 void SpectrumPlate::place_cursor(double hz) {
@@ -150,19 +155,31 @@ void SpectrumPlate::keyPressEvent(QKeyEvent* event) {
   if (shown_.master.hz.empty()) return Plate::keyPressEvent(event);
   const size_t now = nearest(cursor_hz_), last = shown_.master.hz.size() - 1;
   switch (event->key()) {
-    case Qt::Key_Left: return place_cursor(shown_.master.hz[now > 4 ? now - 4 : 0]);
-    case Qt::Key_Right: return place_cursor(shown_.master.hz[std::min(last, now + 4)]);
-    case Qt::Key_Up: xAxis->scaleRange(0.8, cursor_hz_); return replot();
-    case Qt::Key_Down: xAxis->scaleRange(1.25, cursor_hz_); return replot();
-    case Qt::Key_0: return mouseDoubleClickEvent(nullptr);
-    default: Plate::keyPressEvent(event);
+    case Qt::Key_Left:
+      return place_cursor(shown_.master.hz[now > 4 ? now - 4 : 0]);
+    case Qt::Key_Right:
+      return place_cursor(shown_.master.hz[std::min(last, now + 4)]);
+    case Qt::Key_Up:
+      xAxis->scaleRange(0.8, cursor_hz_);
+      return replot();
+    case Qt::Key_Down:
+      xAxis->scaleRange(1.25, cursor_hz_);
+      return replot();
+    case Qt::Key_0:
+      return mouseDoubleClickEvent(nullptr);
+    default:
+      Plate::keyPressEvent(event);
   }
 }
 
 QString SpectrumPlate::csv() const {
   QString text = "frequency_hz,master_db,return_db,residual_db\n";
   for (size_t n = 0; n < shown_.master.hz.size(); ++n)
-    text += QString("%1,%2,%3,%4\n").arg(shown_.master.hz[n], 0, 'f', 3).arg(shown_.master.db[n], 0, 'f', 3).arg(shown_.ret.db[n], 0, 'f', 3).arg(shown_.residual.db[n], 0, 'f', 3);
+    text += QString("%1,%2,%3,%4\n")
+                .arg(shown_.master.hz[n], 0, 'f', 3)
+                .arg(shown_.master.db[n], 0, 'f', 3)
+                .arg(shown_.ret.db[n], 0, 'f', 3)
+                .arg(shown_.residual.db[n], 0, 'f', 3);
   return text;
 }
 

@@ -16,7 +16,7 @@ namespace heathmist::app {
 
 namespace {
 
-constexpr const char* role_names[] = {"ground", "sheet", "ink", "soft", "rule", "faint", "selection",
+constexpr const char* role_names[] = {"ground", "sheet",  "ink",      "soft", "rule",  "faint", "selection",
                                       "master", "return", "residual", "moss", "straw", "gorse", "rust"};
 
 std::vector<QColor> colours_in(const QJsonObject& set) {
@@ -75,8 +75,10 @@ Theme::Theme() {
   const QJsonObject all = QJsonDocument::fromJson(file.readAll()).object();
   light_ = colours_in(all["light"].toObject());
   dark_ = colours_in(all["night"].toObject());
-  for (const auto& stop : all["heat"].toArray()) heat_.emplace_back(stop.toArray()[0].toDouble(), QColor(stop.toArray()[1].toString()));
-  for (const char* face : {"Regular", "Semibold", "Bold"}) QFontDatabase::addApplicationFont(QString(":/heathmist/Lato-%1.ttf").arg(face));
+  for (const auto& stop : all["heat"].toArray())
+    heat_.emplace_back(stop.toArray()[0].toDouble(), QColor(stop.toArray()[1].toString()));
+  for (const char* face : {"Regular", "Semibold", "Bold"})
+    QFontDatabase::addApplicationFont(QString(":/heathmist/Lato-%1.ttf").arg(face));
 }
 
 QColor Theme::colour(Role role) const { return (night_ ? dark_ : light_)[size_t(role)]; }
@@ -92,7 +94,8 @@ QColor Theme::heat(double level) const {
     const auto& [to, high] = heat_[n];
     if (level > to && n + 1 < heat_.size()) continue;
     const double t = std::clamp((level - from) / (to - from), 0.0, 1.0);
-    return QColor::fromRgbF(float(low.redF() + t * (high.redF() - low.redF())), float(low.greenF() + t * (high.greenF() - low.greenF())),
+    return QColor::fromRgbF(float(low.redF() + t * (high.redF() - low.redF())),
+                            float(low.greenF() + t * (high.greenF() - low.greenF())),
                             float(low.blueF() + t * (high.blueF() - low.blueF())));
   }
   return {};
@@ -104,7 +107,8 @@ void Theme::apply(bool night) {
   palette.setColor(QPalette::Window, colour(Role::ground));
   palette.setColor(QPalette::Base, colour(Role::sheet));
   palette.setColor(QPalette::AlternateBase, colour(Role::ground));
-  for (const auto role : {QPalette::WindowText, QPalette::Text, QPalette::ButtonText, QPalette::ToolTipText}) palette.setColor(role, colour(Role::ink));
+  for (const auto role : {QPalette::WindowText, QPalette::Text, QPalette::ButtonText, QPalette::ToolTipText})
+    palette.setColor(role, colour(Role::ink));
   palette.setColor(QPalette::Button, colour(Role::sheet));
   palette.setColor(QPalette::ToolTipBase, colour(Role::sheet));
   palette.setColor(QPalette::PlaceholderText, colour(Role::soft));
@@ -149,8 +153,9 @@ QString number(double value, int decimals) {
 
 QString in_other_units(double db) {
   return QString("%1 dB is %2 of the amplitude, %3 of the power, %4 bits %5")
-      .arg(number(db, 2), QString::number(std::pow(10, db / 20), 'g', 3), QString::number(std::pow(10, db / 10), 'g', 3),
-           number(std::abs(db) / 6.0206, 1), db <= 0 ? "under" : "over");
+      .arg(number(db, 2), QString::number(std::pow(10, db / 20), 'g', 3),
+           QString::number(std::pow(10, db / 10), 'g', 3), number(std::abs(db) / 6.0206, 1),
+           db <= 0 ? "under" : "over");
 }
 
 QString clock(double seconds, int decimals) {
@@ -158,7 +163,8 @@ QString clock(double seconds, int decimals) {
   seconds = std::abs(seconds);
   const auto minutes = int(seconds / 60);
   const double rest = seconds - 60.0 * minutes;
-  return QString("%1%2:%3").arg(sign).arg(minutes).arg(rest, decimals > 0 ? 3 + decimals : 2, 'f', decimals, QLatin1Char('0'));
+  return QString("%1%2:%3").arg(sign).arg(minutes).arg(rest, decimals > 0 ? 3 + decimals : 2, 'f', decimals,
+                                                       QLatin1Char('0'));
 }
 
 }  // namespace heathmist::app

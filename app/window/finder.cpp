@@ -7,7 +7,8 @@
 
 namespace heathmist::app {
 
-Finder::Finder(std::vector<FinderEntry> entries, QWidget* parent) : QDialog(parent, Qt::Popup), entries_(std::move(entries)) {
+Finder::Finder(std::vector<FinderEntry> entries, QWidget* parent)
+    : QDialog(parent, Qt::Popup), entries_(std::move(entries)) {
   setFixedSize(440, 340);
   auto* rows = new QVBoxLayout(this);
   rows->setContentsMargins(10, 10, 10, 10);
@@ -30,9 +31,11 @@ void Finder::filter(const QString& letters) {
   list_->clear();
   const QStringList words = letters.split(' ', Qt::SkipEmptyParts);
   for (size_t n = 0; n < entries_.size(); ++n) {
-    const bool fits = std::all_of(words.begin(), words.end(), [&](const QString& w) { return entries_[n].title.contains(w, Qt::CaseInsensitive); });
+    const bool fits = std::all_of(words.begin(), words.end(),
+                                  [&](const QString& w) { return entries_[n].title.contains(w, Qt::CaseInsensitive); });
     if (!fits) continue;
-    auto* item = new QListWidgetItem(entries_[n].title + (entries_[n].hint.isEmpty() ? QString() : "     " + entries_[n].hint), list_);
+    auto* item = new QListWidgetItem(
+        entries_[n].title + (entries_[n].hint.isEmpty() ? QString() : "     " + entries_[n].hint), list_);
     item->setData(Qt::UserRole, int(n));
   }
   list_->setCurrentRow(0);
@@ -49,7 +52,8 @@ bool Finder::eventFilter(QObject* watched, QEvent* event) {
   if (event->type() == QEvent::KeyPress) {
     const auto* key = static_cast<QKeyEvent*>(event);
     if (key->key() == Qt::Key_Down || key->key() == Qt::Key_Up) {
-      list_->setCurrentRow(std::clamp(list_->currentRow() + (key->key() == Qt::Key_Down ? 1 : -1), 0, std::max(0, list_->count() - 1)));
+      list_->setCurrentRow(
+          std::clamp(list_->currentRow() + (key->key() == Qt::Key_Down ? 1 : -1), 0, std::max(0, list_->count() - 1)));
       return true;
     }
   }

@@ -8,7 +8,8 @@
 
 namespace heathmist::app {
 
-FindingCard::FindingCard(const Finding& finding, bool first, QWidget* parent) : QFrame(parent), severity_(finding.severity) {
+FindingCard::FindingCard(const Finding& finding, bool first, QWidget* parent)
+    : QFrame(parent), severity_(finding.severity) {
   setFocusPolicy(Qt::StrongFocus);
   setCursor(Qt::PointingHandCursor);
   auto* rows = new QVBoxLayout(this);
@@ -44,10 +45,16 @@ void FindingCard::mousePressEvent(QMouseEvent*) { emit pressed(); }
 void FindingCard::keyPressEvent(QKeyEvent* event) {
   switch (event->key()) {
     case Qt::Key_Return:
-    case Qt::Key_Enter: return emit pressed();
-    case Qt::Key_Down: focusNextChild(); return;
-    case Qt::Key_Up: focusPreviousChild(); return;
-    default: QFrame::keyPressEvent(event);
+    case Qt::Key_Enter:
+      return emit pressed();
+    case Qt::Key_Down:
+      focusNextChild();
+      return;
+    case Qt::Key_Up:
+      focusPreviousChild();
+      return;
+    default:
+      QFrame::keyPressEvent(event);
   }
 }
 

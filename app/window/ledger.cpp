@@ -16,7 +16,9 @@ enum RowData { id_role = Qt::UserRole, trial_role, title_role, under_role, kind_
 constexpr double gauge_floor_db = -144;
 
 /// How far a gauge is filled: deeper is further; silence fills it.
-double gauge_share(const std::optional<double>& relative_db) { return relative_db ? std::clamp(*relative_db / gauge_floor_db, 0.0, 1.0) : 1.0; }
+double gauge_share(const std::optional<double>& relative_db) {
+  return relative_db ? std::clamp(*relative_db / gauge_floor_db, 0.0, 1.0) : 1.0;
+}
 
 class RowPainter : public QStyledItemDelegate {
  public:
@@ -51,23 +53,29 @@ class RowPainter : public QStyledItemDelegate {
   }
 
  private:
-  static void text(QPainter* painter, const QRect& at, const QString& words, const QFont& type, const QColor& ink, int align = Qt::AlignLeft) {
+  static void text(QPainter* painter, const QRect& at, const QString& words, const QFont& type, const QColor& ink,
+                   int align = Qt::AlignLeft) {
     painter->setFont(type);
     painter->setPen(ink);
     painter->drawText(at, align | Qt::AlignVCenter, QFontMetrics(type).elidedText(words, Qt::ElideRight, at.width()));
   }
 
   static void paint_master(QPainter* painter, const QRect& at, const QModelIndex& index, const QString& state) {
-    text(painter, QRect(at.left(), at.top(), at.width(), 17), index.data(title_role).toString(), face(Type::body, true), colour(Role::ink));
-    text(painter, QRect(at.left(), at.top() + 17, at.width(), 16), state.isEmpty() ? index.data(under_role).toString() : state, face(Type::small),
+    text(painter, QRect(at.left(), at.top(), at.width(), 17), index.data(title_role).toString(), face(Type::body, true),
+         colour(Role::ink));
+    text(painter, QRect(at.left(), at.top() + 17, at.width(), 16),
+         state.isEmpty() ? index.data(under_role).toString() : state, face(Type::small),
          colour(state.isEmpty() ? Role::soft : Role::rust));
   }
 
-  static void paint_trial(QPainter* painter, const QRect& at, const QModelIndex& index, const QString& state, bool selected) {
+  static void paint_trial(QPainter* painter, const QRect& at, const QModelIndex& index, const QString& state,
+                          bool selected) {
     const QString kind = state.isEmpty() ? index.data(kind_role).toString() : state;
     const int kind_width = QFontMetrics(face(Type::small)).horizontalAdvance(kind) + 2;
-    text(painter, QRect(at.left(), at.top(), at.width() - kind_width - 6, 17), index.data(title_role).toString(), face(Type::body, selected), colour(Role::ink));
-    text(painter, QRect(at.right() - kind_width, at.top(), kind_width, 17), kind, face(Type::small), colour(state.isEmpty() ? Role::soft : Role::rust), Qt::AlignRight);
+    text(painter, QRect(at.left(), at.top(), at.width() - kind_width - 6, 17), index.data(title_role).toString(),
+         face(Type::body, selected), colour(Role::ink));
+    text(painter, QRect(at.right() - kind_width, at.top(), kind_width, 17), kind, face(Type::small),
+         colour(state.isEmpty() ? Role::soft : Role::rust), Qt::AlignRight);
     const QRectF groove(at.left(), at.top() + 22, at.width(), 4);
     painter->setPen(Qt::NoPen);
     painter->setBrush(colour(Role::faint));
@@ -83,11 +91,14 @@ class RowPainter : public QStyledItemDelegate {
 QString kind_words(const TrialSummary& s) {
   const QString kind = QString::fromStdString(s.kind).replace('_', ' ');
   if (!s.trusted || kind == "identical") return kind;
-  return kind + " " + (s.residual_relative_db ? number(*s.residual_relative_db, 1) : QString(QChar(0x2212)) + QChar(0x221e));
+  return kind + " " +
+         (s.residual_relative_db ? number(*s.residual_relative_db, 1) : QString(QChar(0x2212)) + QChar(0x221e));
 }
 
 QString words_of(FileState state) {
-  return state == FileState::missing ? QObject::tr("file missing") : state == FileState::changed ? QObject::tr("file changed") : QString();
+  return state == FileState::missing   ? QObject::tr("file missing")
+         : state == FileState::changed ? QObject::tr("file changed")
+                                       : QString();
 }
 
 }  // namespace
@@ -121,7 +132,8 @@ Ledger::Ledger(QWidget* parent) : QWidget(parent) {
     if (now) emit chosen(now->data(id_role).toString());
   });
   connect(list_, &QListWidget::customContextMenuRequested, this, [this](const QPoint& at) {
-    if (const auto* item = list_->itemAt(at)) emit menu_wanted(item->data(id_role).toString(), list_->viewport()->mapToGlobal(at));
+    if (const auto* item = list_->itemAt(at))
+      emit menu_wanted(item->data(id_role).toString(), list_->viewport()->mapToGlobal(at));
   });
   connect(&Theme::instance(), &Theme::changed, list_, [this] { list_->viewport()->update(); });
 }
@@ -132,7 +144,10 @@ bool Ledger::eventFilter(QObject* watched, QEvent* event) {
     const QString id = list_->currentItem()->data(id_role).toString();
     if (key == Qt::Key_Delete) return emit remove_wanted(id), true;
     if (key == Qt::Key_F2) return emit rename_wanted(id), true;
-    if (key == Qt::Key_Menu) return emit menu_wanted(id, list_->viewport()->mapToGlobal(list_->visualItemRect(list_->currentItem()).bottomLeft())), true;
+    if (key == Qt::Key_Menu)
+      return emit menu_wanted(id,
+                              list_->viewport()->mapToGlobal(list_->visualItemRect(list_->currentItem()).bottomLeft())),
+             true;
   }
   return QWidget::eventFilter(watched, event);
 }
@@ -165,7 +180,12 @@ void Ledger::show_bench(const Bench& bench, const std::map<std::string, RowState
     row(m.id, m.name, false);
     for (const Trial& t : m.trials) row(t.id, t.name, true), ++trials;
   }
-  count_->setText(count == 0 ? QString() : tr("%1 master%2, %3 trial%4").arg(count).arg(count == 1 ? "" : "s").arg(trials).arg(trials == 1 ? "" : "s"));
+  count_->setText(count == 0 ? QString()
+                             : tr("%1 master%2, %3 trial%4")
+                                   .arg(count)
+                                   .arg(count == 1 ? "" : "s")
+                                   .arg(trials)
+                                   .arg(trials == 1 ? "" : "s"));
   select(kept);
 }
 
@@ -174,6 +194,8 @@ void Ledger::select(const std::string& id) {
     if (list_->item(n)->data(id_role).toString().toStdString() == id) return list_->setCurrentRow(n);
 }
 
-std::string Ledger::selected() const { return list_->currentItem() ? list_->currentItem()->data(id_role).toString().toStdString() : std::string(); }
+std::string Ledger::selected() const {
+  return list_->currentItem() ? list_->currentItem()->data(id_role).toString().toStdString() : std::string();
+}
 
 }  // namespace heathmist::app

@@ -14,8 +14,8 @@ namespace heathmist::app {
 struct RowState {
   FileState file = FileState::present;
   std::optional<TrialSummary> summary;
-  QString facts;          ///< of a master: 1:12 · 96 kHz · 24 bit
-  QString failure;        ///< of a trial: why it could not be run
+  QString facts;    ///< of a master: 1:12 · 96 kHz · 24 bit
+  QString failure;  ///< of a trial: why it could not be run
   bool running = false;
 };
 

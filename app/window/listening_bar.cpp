@@ -51,7 +51,8 @@ ListeningBar::ListeningBar(Player& player, QWidget* parent) : QWidget(parent), p
   three_row->setContentsMargins(0, 0, 0, 0);
   three_row->setSpacing(0);
   choice_ = new QButtonGroup(this);
-  const QStringList names{tr("1 Master"), tr("2 Return"), tr("3 Residual")}, object_names{"hearMaster", "hearReturn", "hearResidual"};
+  const QStringList names{tr("1 Master"), tr("2 Return"), tr("3 Residual")},
+      object_names{"hearMaster", "hearReturn", "hearResidual"};
   for (int n = 0; n < 3; ++n) {
     auto* button = new QToolButton(three);
     button->setText(names[n]);
@@ -138,11 +139,18 @@ ListeningBar::ListeningBar(Player& player, QWidget* parent) : QWidget(parent), p
 }
 
 void ListeningBar::dress() {
-  QString style = QString("#bar { border-top: 1px solid %1; } #play { background: %2; border-radius: 18px; padding: 0; }").arg(colour(Role::rule).name(), colour(Role::ink).name());
-  style += QString("#hearMaster, #hearReturn, #hearResidual { border: 1px solid %1; border-radius: 0; padding: 4px 12px; background: %2; }").arg(colour(Role::rule).name(), colour(Role::sheet).name());
-  const std::pair<const char*, Role> roles[] = {{"hearMaster", Role::master}, {"hearReturn", Role::ret}, {"hearResidual", Role::residual}};
+  QString style =
+      QString("#bar { border-top: 1px solid %1; } #play { background: %2; border-radius: 18px; padding: 0; }")
+          .arg(colour(Role::rule).name(), colour(Role::ink).name());
+  style += QString(
+               "#hearMaster, #hearReturn, #hearResidual { border: 1px solid %1; border-radius: 0; padding: 4px 12px; "
+               "background: %2; }")
+               .arg(colour(Role::rule).name(), colour(Role::sheet).name());
+  const std::pair<const char*, Role> roles[] = {
+      {"hearMaster", Role::master}, {"hearReturn", Role::ret}, {"hearResidual", Role::residual}};
   for (const auto& [name, role] : roles)
-    style += QString("#%1:checked { background: %2; color: %3; font-weight: 600; border-color: %2; }").arg(name, colour(role).name(), colour(Role::sheet).name());
+    style += QString("#%1:checked { background: %2; color: %3; font-weight: 600; border-color: %2; }")
+                 .arg(name, colour(role).name(), colour(Role::sheet).name());
   setStyleSheet(style);
   refresh();
 }
@@ -150,9 +158,13 @@ void ListeningBar::dress() {
 void ListeningBar::refresh() {
   play_->setIcon(icon(player_.is_playing() ? "pause" : "play", Role::sheet));
   play_->setEnabled(player_.has_source());
-  loop_->setIcon(icon("loop", loop_note_ && !loop_note_->text().isEmpty() && loop_->isEnabled() ? Role::ink : Role::soft));
-  device_->setText(player_.device().is_simulated() ? tr("simulated") : QString::fromStdString(player_.device().name()).left(16));
-  device_->setToolTip(player_.device().is_simulated() ? tr("No audio device was found: a simulated one keeps time, and nothing is heard") : QString::fromStdString(player_.device().name()));
+  loop_->setIcon(
+      icon("loop", loop_note_ && !loop_note_->text().isEmpty() && loop_->isEnabled() ? Role::ink : Role::soft));
+  device_->setText(player_.device().is_simulated() ? tr("simulated")
+                                                   : QString::fromStdString(player_.device().name()).left(16));
+  device_->setToolTip(player_.device().is_simulated()
+                          ? tr("No audio device was found: a simulated one keeps time, and nothing is heard")
+                          : QString::fromStdString(player_.device().name()));
 }
 
 void ListeningBar::set_pair(double length_s, std::optional<double> master_lufs, std::optional<double> return_lufs) {
@@ -167,7 +179,8 @@ void ListeningBar::set_pair(double length_s, std::optional<double> master_lufs, 
 void ListeningBar::set_loop(std::optional<std::pair<double, double>> seconds) {
   player_.set_loop(seconds);
   loop_->setEnabled(seconds.has_value());
-  loop_note_->setText(seconds ? tr("%1 to %2").arg(clock(seconds->first, 1), clock(seconds->second, 1)) : tr("no loop"));
+  loop_note_->setText(seconds ? tr("%1 to %2").arg(clock(seconds->first, 1), clock(seconds->second, 1))
+                              : tr("no loop"));
   refresh();
 }
 
@@ -184,7 +197,10 @@ void ListeningBar::push_mix() {
   const double db = matched_->isChecked() ? match_db_.value_or(0) : 0;
   mix_.return_gain = std::pow(10.0, db / 20);
   mix_.lift_db = lift_->value();
-  match_note_->setText(!match_db_ ? tr("nothing to match") : db == 0 && !matched_->isChecked() ? tr("return as it is") : tr("%1 dB on return").arg((db >= 0 ? "+" : "") + number(db, 2)));
+  match_note_->setText(!match_db_ ? tr("nothing to match")
+                       : db == 0 && !matched_->isChecked()
+                           ? tr("return as it is")
+                           : tr("%1 dB on return").arg((db >= 0 ? "+" : "") + number(db, 2)));
   lift_value_->setText(tr("lift %1 dB").arg(lift_->value()));
   player_.set_mix(mix_);
   player_.reset_meters();

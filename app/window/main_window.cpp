@@ -19,7 +19,8 @@ namespace {
 
 constexpr int most_recent = 8;
 const char* const audio_filter =
-    "Audio (*.wav *.w64 *.rf64 *.aif *.aiff *.caf *.flac *.mp3 *.aac *.m4a *.ogg *.opus *.wv *.ac3 *.mp4 *.mkv *.mov *.webm);;All files (*)";
+    "Audio (*.wav *.w64 *.rf64 *.aif *.aiff *.caf *.flac *.mp3 *.aac *.m4a *.ogg *.opus *.wv *.ac3 *.mp4 *.mkv *.mov "
+    "*.webm);;All files (*)";
 
 }  // namespace
 
@@ -103,10 +104,12 @@ QWidget* MainWindow::make_top() {
   connect(search_, &QToolButton::clicked, this, &MainWindow::find_anything);
   row->addWidget(search_);
   auto dress = [this] {
-    top_->setStyleSheet(QString("#top { border-bottom: 1px solid %1; } #viewTab { border: none; border-radius: 0; border-bottom: 2px solid transparent; padding: 0 6px; }"
+    top_->setStyleSheet(QString("#top { border-bottom: 1px solid %1; } #viewTab { border: none; border-radius: 0; "
+                                "border-bottom: 2px solid transparent; padding: 0 6px; }"
                                 " #viewTab:checked { background: transparent; border-bottom: 2px solid %2; }"
                                 " #search { background: %3; border: 1px solid %1; border-radius: 14px; color: %4; }")
-                            .arg(colour(Role::rule).name(), colour(Role::ink).name(), colour(Role::sheet).name(), colour(Role::soft).name()));
+                            .arg(colour(Role::rule).name(), colour(Role::ink).name(), colour(Role::sheet).name(),
+                                 colour(Role::soft).name()));
   };
   connect(&Theme::instance(), &Theme::changed, top_, dress);
   dress();
@@ -152,8 +155,11 @@ void MainWindow::make_actions() {
     else
       view_->set_selection({});
   });
-  add(tr("Next trial"), {QKeySequence("Ctrl+Down")}, [this] { ledger_->list()->setCurrentRow(std::min(ledger_->list()->count() - 1, ledger_->list()->currentRow() + 1)); });
-  add(tr("Previous trial"), {QKeySequence("Ctrl+Up")}, [this] { ledger_->list()->setCurrentRow(std::max(0, ledger_->list()->currentRow() - 1)); });
+  add(tr("Next trial"), {QKeySequence("Ctrl+Down")}, [this] {
+    ledger_->list()->setCurrentRow(std::min(ledger_->list()->count() - 1, ledger_->list()->currentRow() + 1));
+  });
+  add(tr("Previous trial"), {QKeySequence("Ctrl+Up")},
+      [this] { ledger_->list()->setCurrentRow(std::max(0, ledger_->list()->currentRow() - 1)); });
   add(tr("Go to the ledger"), {QKeySequence("F6")}, [this] { ledger_->list()->setFocus(); });
   add(tr("Go to the lanes"), {QKeySequence("F7")}, [this] { view_->lanes()->setFocus(); });
   add(tr("Go to the findings"), {QKeySequence("F8")}, [this] {
@@ -163,7 +169,8 @@ void MainWindow::make_actions() {
   add(tr("Point to the missing file anew…"), {QKeySequence("Ctrl+L")}, [this] {
     const auto& bench = desk_.model().bench();
     const Master* owner = bench.master_of(desk_.current());
-    const bool master_gone = owner && desk_.states().count(owner->id) && desk_.states().at(owner->id).file == FileState::missing;
+    const bool master_gone =
+        owner && desk_.states().count(owner->id) && desk_.states().at(owner->id).file == FileState::missing;
     if (!desk_.current().empty()) point_anew(master_gone ? owner->id : desk_.current());
   });
   add(tr("Night or day"), {QKeySequence("Ctrl+Shift+N")}, [this] {
@@ -207,11 +214,13 @@ void MainWindow::connect_all() {
   connect(ledger_, &Ledger::chosen, this, [this](const QString& id) {
     if (id.toStdString() != desk_.current()) desk_.look_at(id.toStdString());
   });
-  connect(ledger_, &Ledger::menu_wanted, this, [this](const QString& id, const QPoint& at) { row_menu(id.toStdString(), at); });
+  connect(ledger_, &Ledger::menu_wanted, this,
+          [this](const QString& id, const QPoint& at) { row_menu(id.toStdString(), at); });
   connect(ledger_, &Ledger::remove_wanted, this, [this](const QString& id) { desk_.remove(id.toStdString()); });
   connect(ledger_, &Ledger::rename_wanted, this, [this](const QString& id) { rename(id.toStdString()); });
   connect(findings_, &FindingsPanel::chosen, view_, &NullView::show_evidence);
-  connect(view_, &NullView::hold_changed, this, [this](const FitHold& hold, const QString& what) { desk_.hold(hold, what); });
+  connect(view_, &NullView::hold_changed, this,
+          [this](const FitHold& hold, const QString& what) { desk_.hold(hold, what); });
   connect(view_, &NullView::seek, this, [this](double at) {
     player_.seek(at);
     view_->set_playhead(at);
@@ -230,13 +239,15 @@ void MainWindow::show_result(const std::shared_ptr<const TrialResult>& result) {
   findings_->show_findings(result->report->findings);
   player_.set_source(result->pair, result->report->fit);
   const auto& sums = result->report->sums;
-  listening_->set_pair(result->report->master.duration_s(), integrated_lufs(sums.master_pieces), integrated_lufs(sums.return_pieces));
+  listening_->set_pair(result->report->master.duration_s(), integrated_lufs(sums.master_pieces),
+                       integrated_lufs(sums.return_pieces));
   view_->set_playhead(player_.place_s());
 }
 
 void MainWindow::show_empty() {
   view_->hide_progress();
-  view_->show_empty(tr("What came back?"), tr("Drop two files here: the master and what came back of it.\nThe null is on screen at once."));
+  view_->show_empty(tr("What came back?"),
+                    tr("Drop two files here: the master and what came back of it.\nThe null is on screen at once."));
   findings_->show_findings({});
   player_.clear_source();
   listening_->set_pair(0, {}, {});
@@ -244,7 +255,9 @@ void MainWindow::show_empty() {
 
 void MainWindow::refresh_title() {
   const auto& model = desk_.model();
-  const QString name = !model.bench().name.empty() ? QString::fromStdString(model.bench().name) : model.file().isEmpty() ? tr("New bench") : title_of(model.file());
+  const QString name = !model.bench().name.empty() ? QString::fromStdString(model.bench().name)
+                       : model.file().isEmpty()    ? tr("New bench")
+                                                   : title_of(model.file());
   const bool open_changes = !desk_.model().undo_stack().isClean();
   bench_button_->setText(name + (open_changes ? tr("  (not saved)") : QString()));
   setWindowTitle(name + (open_changes ? " *" : "") + tr(" — Heathmist"));
@@ -256,7 +269,9 @@ void MainWindow::fill_menu() {
     menu_->addAction(action);
     if (action->text() == tr("Save bench as…")) {
       auto* recent_menu = menu_->addMenu(tr("Recent benches"));
-      for (const QString& file : recent()) recent_menu->addAction(title_of(file) + "    " + QFileInfo(file).path(), this, [this, file] { open_bench(file); });
+      for (const QString& file : recent())
+        recent_menu->addAction(title_of(file) + "    " + QFileInfo(file).path(), this,
+                               [this, file] { open_bench(file); });
       recent_menu->setEnabled(!recent().isEmpty());
       menu_->addSeparator();
     }
@@ -267,10 +282,15 @@ void MainWindow::find_anything() {
   std::vector<FinderEntry> entries;
   for (const Master& m : desk_.model().bench().masters)
     for (const Trial& t : m.trials)
-      entries.push_back({QString::fromStdString(m.name + ": " + t.name), {}, [this, id = t.id] { desk_.look_at(id), ledger_->select(id); }});
+      entries.push_back({QString::fromStdString(m.name + ": " + t.name), {}, [this, id = t.id] {
+                           desk_.look_at(id), ledger_->select(id);
+                         }});
   for (QAction* action : actions())
-    if (action->isEnabled()) entries.push_back({action->text().remove('&'), action->shortcut().toString(QKeySequence::NativeText), [action] { action->trigger(); }});
-  for (QAction* action : view_->view_actions()) entries.push_back({tr("Spectra: %1").arg(action->text()), {}, [action] { action->trigger(); }});
+    if (action->isEnabled())
+      entries.push_back({action->text().remove('&'), action->shortcut().toString(QKeySequence::NativeText),
+                         [action] { action->trigger(); }});
+  for (QAction* action : view_->view_actions())
+    entries.push_back({tr("Spectra: %1").arg(action->text()), {}, [action] { action->trigger(); }});
   auto* finder = new Finder(std::move(entries), this);
   finder->setAttribute(Qt::WA_DeleteOnClose);
   finder->move(search_->mapToGlobal(QPoint(search_->width() - 440, search_->height() + 4)));
@@ -290,12 +310,14 @@ void MainWindow::row_menu(const std::string& id, const QPoint& at) {
 
 void MainWindow::rename(const std::string& id) {
   bool good = false;
-  const QString name = QInputDialog::getText(this, tr("Rename"), tr("Name"), QLineEdit::Normal, desk_.name_of(id), &good);
+  const QString name =
+      QInputDialog::getText(this, tr("Rename"), tr("Name"), QLineEdit::Normal, desk_.name_of(id), &good);
   if (good && !name.trimmed().isEmpty()) desk_.rename(id, name.trimmed());
 }
 
 void MainWindow::point_anew(const std::string& id) {
-  const QString file = QFileDialog::getOpenFileName(this, tr("Point to the file of %1").arg(desk_.name_of(id)), {}, audio_filter);
+  const QString file =
+      QFileDialog::getOpenFileName(this, tr("Point to the file of %1").arg(desk_.name_of(id)), {}, audio_filter);
   if (!file.isEmpty()) desk_.point_anew(id, file);
 }
 
@@ -312,7 +334,8 @@ void MainWindow::take_files(const QStringList& files) {
 
 void MainWindow::choose_files() {
   QSettings settings;
-  const QStringList files = QFileDialog::getOpenFileNames(this, tr("Choose a master and what came back"), settings.value("files/folder").toString(), audio_filter);
+  const QStringList files = QFileDialog::getOpenFileNames(this, tr("Choose a master and what came back"),
+                                                          settings.value("files/folder").toString(), audio_filter);
   if (files.isEmpty()) return;
   settings.setValue("files/folder", QFileInfo(files.front()).path());
   take_files(files);
@@ -347,7 +370,8 @@ bool MainWindow::save_to(const QString& file) {
 bool MainWindow::save(bool elsewhere) {
   QString file = desk_.model().file();
   if (elsewhere || file.isEmpty()) {
-    file = QFileDialog::getSaveFileName(this, tr("Save bench"), file.isEmpty() ? "bench.heathmist" : file, tr("Benches (*.heathmist)"));
+    file = QFileDialog::getSaveFileName(this, tr("Save bench"), file.isEmpty() ? "bench.heathmist" : file,
+                                        tr("Benches (*.heathmist)"));
     if (file.isEmpty()) return false;
     if (!file.endsWith(".heathmist")) file += ".heathmist";
   }
@@ -356,13 +380,17 @@ bool MainWindow::save(bool elsewhere) {
 
 bool MainWindow::may_let_go() {
   if (desk_.model().undo_stack().isClean()) return true;
-  const auto answer = QMessageBox::question(this, tr("Keep the changes?"), tr("The bench has changes that are not saved."), QMessageBox::Save | QMessageBox::Discard | QMessageBox::Cancel);
+  const auto answer =
+      QMessageBox::question(this, tr("Keep the changes?"), tr("The bench has changes that are not saved."),
+                            QMessageBox::Save | QMessageBox::Discard | QMessageBox::Cancel);
   return answer == QMessageBox::Discard || (answer == QMessageBox::Save && save(false));
 }
 
 void MainWindow::offer_recovery() {
   if (!QFileInfo::exists(BenchModel::autosave_file())) return;
-  const auto answer = QMessageBox::question(this, tr("Take up where it broke off?"), tr("The last run ended before its bench was saved. Shall it be brought back?"));
+  const auto answer =
+      QMessageBox::question(this, tr("Take up where it broke off?"),
+                            tr("The last run ended before its bench was saved. Shall it be brought back?"));
   if (answer == QMessageBox::Yes) desk_.model().recover();
   QFile::remove(BenchModel::autosave_file());
 }

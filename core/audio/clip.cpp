@@ -22,7 +22,8 @@ void Reader::read(int64_t first, int64_t frames, Planar& out) {
   const int64_t to = std::clamp<int64_t>(first + frames, from, format_.frames);
   for (int c = 0; c < out.channels(); ++c) {
     auto samples = out.channel(c);
-    const auto zero_to = std::clamp<int64_t>(from - first, 0, frames), zero_from = std::clamp<int64_t>(to - first, 0, frames);
+    const auto zero_to = std::clamp<int64_t>(from - first, 0, frames),
+               zero_from = std::clamp<int64_t>(to - first, 0, frames);
     std::fill(samples.begin(), samples.begin() + zero_to, 0.0);
     std::fill(samples.begin() + std::max(zero_to, zero_from), samples.end(), 0.0);
   }
@@ -69,8 +70,8 @@ void convert(Reader& reader, const ClipFormat& from, int to_hz, ScratchWriter& o
       outs[size_t(c)] = made.channel(c).data();
     }
     size_t used = 0, got = 0;
-    error = soxr_process(converter.get(), frames > 0 ? ins.data() : nullptr, size_t(std::max<int64_t>(frames, 0)), &used,
-                         outs.data(), size_t(made.frames()), &got);
+    error = soxr_process(converter.get(), frames > 0 ? ins.data() : nullptr, size_t(std::max<int64_t>(frames, 0)),
+                         &used, outs.data(), size_t(made.frames()), &got);
     if (error) throw std::runtime_error(fmt::format("libsoxr: {}", error));
     if (frames <= 0 && got == 0) break;
     first += int64_t(used);

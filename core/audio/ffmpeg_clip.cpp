@@ -28,7 +28,8 @@ void take(const AVFrame& frame, bool planar, double scale, double offset, Planar
   for (int c = 0; c < channels; ++c) {
     const T* from = reinterpret_cast<const T*>(frame.extended_data[planar ? c : 0]) + (planar ? 0 : c);
     auto to = out.channel(c);
-    for (int n = 0; n < frame.nb_samples; ++n) to[size_t(n)] = (double(from[planar ? n : n * channels]) - offset) * scale;
+    for (int n = 0; n < frame.nb_samples; ++n)
+      to[size_t(n)] = (double(from[planar ? n : n * channels]) - offset) * scale;
   }
 }
 
@@ -37,11 +38,16 @@ void take_frame(const AVFrame& frame, Planar& out) {
   const bool planar = av_sample_fmt_is_planar(format);
   out.resize(frame.ch_layout.nb_channels, frame.nb_samples);
   switch (av_get_packed_sample_fmt(format)) {
-    case AV_SAMPLE_FMT_U8: return take<uint8_t>(frame, planar, 1.0 / 128, 128, out);
-    case AV_SAMPLE_FMT_S16: return take<int16_t>(frame, planar, 1.0 / 32768, 0, out);
-    case AV_SAMPLE_FMT_S32: return take<int32_t>(frame, planar, 1.0 / 2147483648.0, 0, out);
-    case AV_SAMPLE_FMT_FLT: return take<float>(frame, planar, 1, 0, out);
-    default: return take<double>(frame, planar, 1, 0, out);
+    case AV_SAMPLE_FMT_U8:
+      return take<uint8_t>(frame, planar, 1.0 / 128, 128, out);
+    case AV_SAMPLE_FMT_S16:
+      return take<int16_t>(frame, planar, 1.0 / 32768, 0, out);
+    case AV_SAMPLE_FMT_S32:
+      return take<int32_t>(frame, planar, 1.0 / 2147483648.0, 0, out);
+    case AV_SAMPLE_FMT_FLT:
+      return take<float>(frame, planar, 1, 0, out);
+    default:
+      return take<double>(frame, planar, 1, 0, out);
   }
 }
 
@@ -56,13 +62,15 @@ Source open_source(const std::filesystem::path& file) {
   Source source;
   AVFormatContext* container = nullptr;
   if (avformat_open_input(&container, file.c_str(), nullptr, nullptr) < 0)
-    throw InputError(file, "this is not an audio file that can be read; export it as WAV, FLAC or another audio format");
+    throw InputError(file,
+                     "this is not an audio file that can be read; export it as WAV, FLAC or another audio format");
   source.container.reset(container);
   const AVCodec* codec = nullptr;
   if (avformat_find_stream_info(container, nullptr) < 0)
     throw InputError(file, "its audio cannot be made out; export it again");
   const int index = av_find_best_stream(container, AVMEDIA_TYPE_AUDIO, -1, -1, &codec, 0);
-  if (index < 0 || !codec) throw InputError(file, "it holds no audio stream that can be decoded; export its audio as WAV or FLAC");
+  if (index < 0 || !codec)
+    throw InputError(file, "it holds no audio stream that can be decoded; export its audio as WAV or FLAC");
   source.stream = container->streams[index];
   source.decoder.reset(avcodec_alloc_context3(codec));
   avcodec_parameters_to_context(source.decoder.get(), source.stream->codecpar);
@@ -116,12 +124,15 @@ int64_t decode_all(Source& source, const Job& job, Sink sink) {
 }
 
 void refuse_if_cut_short(const std::filesystem::path& file, const Source& source, int64_t frames) {
-  if (source.container->duration_estimation_method == AVFMT_DURATION_FROM_BITRATE || source.stream->duration <= 0) return;
+  if (source.container->duration_estimation_method == AVFMT_DURATION_FROM_BITRATE || source.stream->duration <= 0)
+    return;
   const double promised = double(source.stream->duration) * av_q2d(source.stream->time_base);
   const double there = double(frames) / source.decoder->sample_rate;
   if (there < promised - 0.5 && there < 0.98 * promised)
-    throw InputError(file, fmt::format("it is cut short: {:.2f} s of the {:.2f} s it promises can be decoded; copy or export it again",
-                                       there, promised));
+    throw InputError(
+        file,
+        fmt::format("it is cut short: {:.2f} s of the {:.2f} s it promises can be decoded; copy or export it again",
+                    there, promised));
 }
 
 }  // namespace

@@ -50,7 +50,8 @@ class ScratchReader : public Reader {
     while (got < bytes_.size()) {
       const ssize_t n =
           ::pread(file_->number(), bytes_.data() + got, bytes_.size() - got, off_t(first * frame_bytes) + off_t(got));
-      if (n <= 0) throw InputError(origin_, "its decoded samples cannot be read back; check the disk and open it again");
+      if (n <= 0)
+        throw InputError(origin_, "its decoded samples cannot be read back; check the disk and open it again");
       got += size_t(n);
     }
     if (wide_)
@@ -107,7 +108,8 @@ void gather(const Planar& block, int64_t frames, std::vector<char>& bytes) {
 ScratchWriter::ScratchWriter(const std::filesystem::path& origin, int channels, bool wide)
     : origin_(origin), channels_(channels), wide_(wide), file_(nameless_file()) {
   if (file_ < 0)
-    throw InputError(origin, "no temporary file can be made to decode it to; free disk space or point TMPDIR elsewhere");
+    throw InputError(origin,
+                     "no temporary file can be made to decode it to; free disk space or point TMPDIR elsewhere");
 }
 
 ScratchWriter::~ScratchWriter() {

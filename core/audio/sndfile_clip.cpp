@@ -50,8 +50,9 @@ class SndfileReader : public Reader {
 
   [[noreturn]] void fail(int64_t frame) {
     place_ = -1;
-    throw InputError(file_, fmt::format("it ends or breaks off at {:.2f} s of the {:.2f} s it promises; copy or export it again",
-                                        double(frame) / format_.sample_rate_hz, format_.duration_s()));
+    throw InputError(
+        file_, fmt::format("it ends or breaks off at {:.2f} s of the {:.2f} s it promises; copy or export it again",
+                           double(frame) / format_.sample_rate_hz, format_.duration_s()));
   }
 
   std::filesystem::path file_;
@@ -80,13 +81,20 @@ std::optional<Kind> kind_of(int format) {
   if (major == SF_FORMAT_OGG || major == SF_FORMAT_MPEG) return {};
   switch (minor) {
     case SF_FORMAT_PCM_S8:
-    case SF_FORMAT_PCM_U8: return Kind{codec, 8, SampleFormat::integer};
-    case SF_FORMAT_PCM_16: return Kind{codec, 16, SampleFormat::integer};
-    case SF_FORMAT_PCM_24: return Kind{codec, 24, SampleFormat::integer};
-    case SF_FORMAT_PCM_32: return Kind{codec, 32, SampleFormat::integer};
-    case SF_FORMAT_FLOAT: return Kind{codec, 32, SampleFormat::real};
-    case SF_FORMAT_DOUBLE: return Kind{codec, 64, SampleFormat::real};
-    default: return {};
+    case SF_FORMAT_PCM_U8:
+      return Kind{codec, 8, SampleFormat::integer};
+    case SF_FORMAT_PCM_16:
+      return Kind{codec, 16, SampleFormat::integer};
+    case SF_FORMAT_PCM_24:
+      return Kind{codec, 24, SampleFormat::integer};
+    case SF_FORMAT_PCM_32:
+      return Kind{codec, 32, SampleFormat::integer};
+    case SF_FORMAT_FLOAT:
+      return Kind{codec, 32, SampleFormat::real};
+    case SF_FORMAT_DOUBLE:
+      return Kind{codec, 64, SampleFormat::real};
+    default:
+      return {};
   }
 }
 
@@ -137,10 +145,13 @@ std::shared_ptr<const Clip> open_with_sndfile(const std::filesystem::path& file)
   if (!kind || info.samplerate <= 0 || info.channels <= 0) return nullptr;
   const auto log = log_of(sound.get());
   if (contradicts_itself(log))
-    throw InputError(file, "its header contradicts itself (channels, bits and block size do not fit together); export it again");
+    throw InputError(
+        file, "its header contradicts itself (channels, bits and block size do not fit together); export it again");
   if (cut_short(log))
-    throw InputError(file, fmt::format("it is cut short: its header promises more than the {:.2f} s that are there; copy or export it again",
-                                       double(info.frames) / info.samplerate));
+    throw InputError(
+        file, fmt::format(
+                  "it is cut short: its header promises more than the {:.2f} s that are there; copy or export it again",
+                  double(info.frames) / info.samplerate));
   if (info.frames <= 0 || info.frames == SF_COUNT_MAX)
     throw InputError(file, "it holds no audio, its length is zero; export it again");
   ClipFormat format{.codec = kind->codec,

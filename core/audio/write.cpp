@@ -21,23 +21,32 @@ std::filesystem::path beside(const std::filesystem::path& file) {
 }
 
 int sound_format(const std::filesystem::path& file, WordFormat word) {
-  static const std::map<std::string, int> containers{{".wav", SF_FORMAT_RF64}, {".w64", SF_FORMAT_W64},
-                                                     {".aiff", SF_FORMAT_AIFF}, {".caf", SF_FORMAT_CAF},
+  static const std::map<std::string, int> containers{{".wav", SF_FORMAT_RF64},
+                                                     {".w64", SF_FORMAT_W64},
+                                                     {".aiff", SF_FORMAT_AIFF},
+                                                     {".caf", SF_FORMAT_CAF},
                                                      {".flac", SF_FORMAT_FLAC}};
-  static const std::map<WordFormat, int> words{{WordFormat::pcm16, SF_FORMAT_PCM_16}, {WordFormat::pcm24, SF_FORMAT_PCM_24},
-                                               {WordFormat::pcm32, SF_FORMAT_PCM_32}, {WordFormat::float32, SF_FORMAT_FLOAT},
+  static const std::map<WordFormat, int> words{{WordFormat::pcm16, SF_FORMAT_PCM_16},
+                                               {WordFormat::pcm24, SF_FORMAT_PCM_24},
+                                               {WordFormat::pcm32, SF_FORMAT_PCM_32},
+                                               {WordFormat::float32, SF_FORMAT_FLOAT},
                                                {WordFormat::float64, SF_FORMAT_DOUBLE}};
   const auto container = containers.find(file.extension().string());
-  if (container == containers.end()) throw InputError(file, "its ending is none that can be written; use .wav, .flac, .w64, .aiff or .caf");
+  if (container == containers.end())
+    throw InputError(file, "its ending is none that can be written; use .wav, .flac, .w64, .aiff or .caf");
   return container->second | words.at(word);
 }
 
 double levels_of(WordFormat word) {
   switch (word) {
-    case WordFormat::pcm16: return 32768;
-    case WordFormat::pcm24: return 8388608;
-    case WordFormat::pcm32: return 2147483648.0;
-    default: return 0;
+    case WordFormat::pcm16:
+      return 32768;
+    case WordFormat::pcm24:
+      return 8388608;
+    case WordFormat::pcm32:
+      return 2147483648.0;
+    default:
+      return 0;
   }
 }
 
@@ -67,7 +76,8 @@ ClipWriter::ClipWriter(const std::filesystem::path& file, int sample_rate_hz, in
   info.format = sound_format(file, format);
   state_->sound = sf_open(state_->part.c_str(), SFM_WRITE, &info);
   if (!state_->sound)
-    throw InputError(file, std::string("it cannot be written (") + sf_strerror(nullptr) + "); check the folder and the format");
+    throw InputError(
+        file, std::string("it cannot be written (") + sf_strerror(nullptr) + "); check the folder and the format");
   sf_command(state_->sound, SFC_RF64_AUTO_DOWNGRADE, nullptr, SF_TRUE);
   sf_command(state_->sound, SFC_SET_ADD_PEAK_CHUNK, nullptr, SF_FALSE);
 }
@@ -85,7 +95,8 @@ void ClipWriter::write(const Planar& block, int64_t frames) {
     const double unit = 2147483648.0 / s.levels;
     for (int c = 0; c < s.channels; ++c)
       for (int64_t n = 0; n < frames; ++n) {
-        const double level = std::clamp(std::nearbyint(block.channel(c)[size_t(n)] * s.levels), -s.levels, s.levels - 1);
+        const double level =
+            std::clamp(std::nearbyint(block.channel(c)[size_t(n)] * s.levels), -s.levels, s.levels - 1);
         s.words[size_t(n * s.channels + c)] = int(level * unit);
       }
     written = sf_writef_int(s.sound, s.words.data(), frames);

@@ -25,7 +25,8 @@ Fit with_hold(Fit fit, const FitHold& hold) {
   fit.gain_db = hold.gain_db.value_or(fit.gain_db);
   if (hold.inverted)
     for (auto& p : fit.pairs) p.inverted = *hold.inverted;
-  if (hold.swapped && fit.pairs.size() >= 2 && *hold.swapped != fit.swapped()) std::swap(fit.pairs[0].ret, fit.pairs[1].ret);
+  if (hold.swapped && fit.pairs.size() >= 2 && *hold.swapped != fit.swapped())
+    std::swap(fit.pairs[0].ret, fit.pairs[1].ret);
   if (hold.any()) fit.trusted = true;
   return fit;
 }
@@ -90,7 +91,9 @@ std::optional<T> maybe(const Json& json, const char* key) {
 
 Trial trial_from(const Json& json, const std::filesystem::path& folder) {
   const Json hold = json.value("hold", Json::object());
-  return {json.at("id"), json.at("name"), ref_from(json.at("return"), folder),
+  return {json.at("id"),
+          json.at("name"),
+          ref_from(json.at("return"), folder),
           {maybe<double>(hold, "delay_samples"), maybe<double>(hold, "drift_ppm"), maybe<double>(hold, "gain_db"),
            maybe<bool>(hold, "inverted"), maybe<bool>(hold, "swapped")}};
 }
@@ -107,7 +110,9 @@ Bench bench_from(const Json& json, const std::filesystem::path& folder) {
   return bench;
 }
 
-std::filesystem::path folder_of(const std::filesystem::path& file) { return std::filesystem::absolute(file).lexically_normal().parent_path(); }
+std::filesystem::path folder_of(const std::filesystem::path& file) {
+  return std::filesystem::absolute(file).lexically_normal().parent_path();
+}
 
 }  // namespace
 
@@ -119,7 +124,9 @@ Bench load_bench(const std::filesystem::path& file) {
     json = Json::parse(in);
     const auto& head = json.at("heathmist_bench");
     if (head.get<int>() > Bench::version)
-      throw InputError(file, fmt::format("this bench was saved by a newer Heathmist (format {}); update the program to open it", head.get<int>()));
+      throw InputError(
+          file, fmt::format("this bench was saved by a newer Heathmist (format {}); update the program to open it",
+                            head.get<int>()));
     return bench_from(json, folder_of(file));
   } catch (const InputError&) {
     throw;
@@ -136,7 +143,8 @@ void save_bench(const Bench& bench, const std::filesystem::path& file) {
     for (const Trial& t : m.trials) trials.push_back(json_of(t, folder));
     masters.push_back({{"id", m.id}, {"name", m.name}, {"audio", json_of(m.audio, folder)}, {"trials", trials}});
   }
-  const Json json{{"heathmist_bench", Bench::version}, {"name", bench.name}, {"masters", masters}, {"settings", bench.settings}};
+  const Json json{
+      {"heathmist_bench", Bench::version}, {"name", bench.name}, {"masters", masters}, {"settings", bench.settings}};
   write_whole(file, json.dump(2) + "\n");
 }
 

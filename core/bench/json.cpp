@@ -20,7 +20,8 @@ std::optional<double> dbfs_of_peak(double peak) { return power_db(peak * peak); 
 
 }  // namespace
 
-Json facts_json(const std::string& path, const ClipFormat& format, const Levels& levels, std::optional<double> bandwidth_hz) {
+Json facts_json(const std::string& path, const ClipFormat& format, const Levels& levels,
+                std::optional<double> bandwidth_hz) {
   return {{"path", path},
           {"codec", format.codec},
           {"sample_rate_hz", format.sample_rate_hz},
@@ -69,7 +70,8 @@ Json null_json(const NullReport& r) {
           {"residual_relative_db", number_or_null(r.residual_relative_db())},
           {"residual_integrated_lufs", number_or_null(integrated_lufs(r.sums.residual_pieces))},
           {"remainder_relative_db", number_or_null(r.sums.remainder_relative_db())},
-          {"bandwidth_hz", {{"master", number_or_null(r.master_bandwidth_hz)}, {"return", number_or_null(r.return_bandwidth_hz)}}},
+          {"bandwidth_hz",
+           {{"master", number_or_null(r.master_bandwidth_hz)}, {"return", number_or_null(r.return_bandwidth_hz)}}},
           {"channels", channels},
           {"findings", findings}};
 }

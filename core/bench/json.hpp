@@ -9,7 +9,8 @@ namespace heathmist {
 using Json = nlohmann::ordered_json;
 
 /// The facts of one clip; `path` as given.
-Json facts_json(const std::string& path, const ClipFormat& format, const Levels& levels, std::optional<double> bandwidth_hz);
+Json facts_json(const std::string& path, const ClipFormat& format, const Levels& levels,
+                std::optional<double> bandwidth_hz);
 
 Json null_json(const NullReport& report);
 

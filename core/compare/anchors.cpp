@@ -9,7 +9,8 @@
 
 namespace heathmist {
 
-std::vector<Anchor> place_anchors(const Sketch& master, int64_t master_frames, int64_t return_frames, double delay, int most) {
+std::vector<Anchor> place_anchors(const Sketch& master, int64_t master_frames, int64_t return_frames, double delay,
+                                  int most) {
   const auto first = std::max<int64_t>(0, int64_t(-delay));
   const auto last = std::min<int64_t>(master_frames, return_frames - int64_t(delay));
   const int64_t overlap = last - first;
@@ -20,7 +21,8 @@ std::vector<Anchor> place_anchors(const Sketch& master, int64_t master_frames, i
   const int64_t count = std::clamp<int64_t>(overlap / frames, 1, most);
   const int64_t window = std::max<int64_t>(1, frames / master.step);
   std::vector<double> energy(master.values.size() + 1, 0);
-  for (size_t k = 0; k < master.values.size(); ++k) energy[k + 1] = energy[k] + double(master.values[k]) * master.values[k];
+  for (size_t k = 0; k < master.values.size(); ++k)
+    energy[k + 1] = energy[k] + double(master.values[k]) * master.values[k];
   std::vector<Anchor> anchors;
   for (int64_t i = 0; i < count; ++i) {
     const int64_t from = first + overlap * i / count, to = std::max(from + frames, first + overlap * (i + 1) / count);
@@ -67,7 +69,9 @@ void find_anchors(std::vector<Anchor>& anchors, const Clip& master, const Clip& 
   const auto window = dsp::hann(size_t(frames));
   for_each_segment(
       int64_t(anchors.size()), job,
-      [&] { return Finder{master.reader(), ret.reader(), dsp::RealFft<double>(size), dsp::RealFft<double>(size)}; },
+      [&] {
+        return Finder{master.reader(), ret.reader(), dsp::RealFft<double>(size), dsp::RealFft<double>(size)};
+      },
       [&](Finder& f, int64_t i) {
         Anchor& anchor = anchors[size_t(i)];
         std::fill(f.a.time().begin(), f.a.time().end(), 0.0);
@@ -91,10 +95,13 @@ void find_anchors(std::vector<Anchor>& anchors, const Clip& master, const Clip& 
         }
         f.b.inverse();
         const auto c = f.b.time().first(size_t(2 * slack + 1));
-        const auto best = std::max_element(c.begin(), c.end(), [](double x, double y) { return std::abs(x) < std::abs(y); });
+        const auto best =
+            std::max_element(c.begin(), c.end(), [](double x, double y) { return std::abs(x) < std::abs(y); });
         const auto lag = best - c.begin();
         const double rms = std::sqrt(std::inner_product(c.begin(), c.end(), c.begin(), 0.0) / double(c.size()));
-        const double fine = lag > 0 && lag + 1 < int64_t(c.size()) ? between(std::abs(best[-1]), std::abs(*best), std::abs(best[1])) : 0;
+        const double fine = lag > 0 && lag + 1 < int64_t(c.size())
+                                ? between(std::abs(best[-1]), std::abs(*best), std::abs(best[1]))
+                                : 0;
         anchor.delay = double(start - anchor.at + lag) + fine;
         anchor.clearness = rms > 0 ? std::abs(*best) / rms : 0;
       });
@@ -114,7 +121,8 @@ DelayLine line_through(const std::vector<Anchor>& anchors) {
   for (const auto& a : anchors) try_line(a.delay, 0, 1.05);
   for (size_t i = 0; i < anchors.size(); ++i)
     for (size_t k = i + 1; k < anchors.size(); ++k) {
-      const double drift = (anchors[k].delay - anchors[i].delay) / double(std::max<int64_t>(1, anchors[k].at - anchors[i].at));
+      const double drift =
+          (anchors[k].delay - anchors[i].delay) / double(std::max<int64_t>(1, anchors[k].at - anchors[i].at));
       if (std::abs(drift) < most_drift) try_line(anchors[i].delay - drift * double(anchors[i].at), drift, 1.0);
     }
   return best;
@@ -139,13 +147,17 @@ struct Crosser {
 }  // namespace
 
 std::vector<CrossSpectra> cross_spectra(const std::vector<Anchor>& anchors, const Clip& master, const Clip& ret,
-                                        const std::vector<ChannelPair>& pairs, double delay, double drift_ppm, const Job& job) {
+                                        const std::vector<ChannelPair>& pairs, double delay, double drift_ppm,
+                                        const Job& job) {
   constexpr size_t size = CrossSpectra::size, bins = size / 2 + 1;
   const auto window = dsp::hann(size);
   std::vector<std::vector<CrossSpectra>> parts(anchors.size(), std::vector<CrossSpectra>(pairs.size()));
   for_each_segment(
       int64_t(anchors.size()), job,
-      [&] { return Crosser{master.reader(), LaidReturn(ret, delay, drift_ppm), dsp::RealFft<double>(size), dsp::RealFft<double>(size)}; },
+      [&] {
+        return Crosser{master.reader(), LaidReturn(ret, delay, drift_ppm), dsp::RealFft<double>(size),
+                       dsp::RealFft<double>(size)};
+      },
       [&](Crosser& x, int64_t i) {
         const Anchor& anchor = anchors[size_t(i)];
         const int64_t frames = std::max<int64_t>(anchor.frames, int64_t(size));  // short clips are padded with silence

@@ -15,7 +15,8 @@ struct Anchor {
 };
 
 /// Up to `most` anchors in the loudest place of equal parts of the overlap that `delay` leaves. Silent parts have none.
-std::vector<Anchor> place_anchors(const Sketch& master, int64_t master_frames, int64_t return_frames, double delay, int most);
+std::vector<Anchor> place_anchors(const Sketch& master, int64_t master_frames, int64_t return_frames, double delay,
+                                  int most);
 
 /// Finds every anchor near `delay`, within `slack` samples.
 void find_anchors(std::vector<Anchor>& anchors, const Clip& master, const Clip& ret, const Mixture& master_mixture,
@@ -29,11 +30,12 @@ struct DelayLine {
 };
 DelayLine line_through(const std::vector<Anchor>& anchors);
 
-/// Averaged cross-spectra of master and laid return for one pair, over the anchors (Welch 1967; Carter 1987 for coherence).
+/// Averaged cross-spectra of master and laid return for one pair, over the anchors (Welch 1967; Carter 1987 for
+/// coherence).
 struct CrossSpectra {
   static constexpr size_t size = 4096;
-  std::vector<double> master, ret;              ///< power
-  std::vector<std::complex<double>> cross;      ///< conj(master) * return
+  std::vector<double> master, ret;          ///< power
+  std::vector<std::complex<double>> cross;  ///< conj(master) * return
   std::vector<std::vector<std::complex<double>>> by_anchor;
   double blocks = 0;
 
@@ -44,10 +46,12 @@ struct CrossSpectra {
 
 /// What lies between the two after the fit so far.
 std::vector<CrossSpectra> cross_spectra(const std::vector<Anchor>& anchors, const Clip& master, const Clip& ret,
-                                        const std::vector<ChannelPair>& pairs, double delay, double drift_ppm, const Job& job);
+                                        const std::vector<ChannelPair>& pairs, double delay, double drift_ppm,
+                                        const Job& job);
 
-/// Delay that is left in a cross-spectrum, in samples (positive: the return is late), by the slope of its phase weighted
-/// with the signal-to-noise ratio that the coherence shows (maximum likelihood: Knapp and Carter 1976, eq. 48).
+/// Delay that is left in a cross-spectrum, in samples (positive: the return is late), by the slope of its phase
+/// weighted with the signal-to-noise ratio that the coherence shows (maximum likelihood: Knapp and Carter 1976, eq.
+/// 48).
 struct PhaseDelay {
   double samples = 0;
   bool inverted = false;

@@ -59,7 +59,8 @@ Sketch sketch(const Clip& clip, const Mixture& mixture, const SketchPlan& plan, 
             const double* x = m.mixed.data() + (k - from) * step;
             double sum = 0, squares = 0;
             for (int64_t n = 0; n < step; ++n) sum += x[n], squares += x[n] * x[n];
-            result.values[size_t(k)] = float(plan.kind == SketchKind::waveform ? sum / double(step) : std::sqrt(squares / double(step)));
+            result.values[size_t(k)] =
+                float(plan.kind == SketchKind::waveform ? sum / double(step) : std::sqrt(squares / double(step)));
           }
         }
       });
@@ -83,7 +84,8 @@ std::vector<Peak> peaks(std::span<const float> c, int64_t master, int64_t ret, s
   for (int64_t lag = least - master; lag <= ret - least; ++lag) {
     const float value = at(lag);
     if (found.size() == most && value <= found.back().value) continue;
-    const auto near = std::find_if(found.begin(), found.end(), [&](const Peak& p) { return std::abs(p.lag - lag) <= 3; });
+    const auto near =
+        std::find_if(found.begin(), found.end(), [&](const Peak& p) { return std::abs(p.lag - lag) <= 3; });
     if (near != found.end()) {
       if (value <= near->value) continue;
       *near = {value, lag};
@@ -124,7 +126,8 @@ std::vector<double> coarse_delays(const Sketch& master, const Sketch& ret, const
     job.check();
     for (const Peak& peak : peaks(r.time(), int64_t(master.values.size()), int64_t(ret.values.size()), 3)) {
       const double delay = double(peak.lag * master.step);
-      if (std::none_of(delays.begin(), delays.end(), [&](double d) { return std::abs(d - delay) <= 2.0 * double(master.step); }))
+      if (std::none_of(delays.begin(), delays.end(),
+                       [&](double d) { return std::abs(d - delay) <= 2.0 * double(master.step); }))
         delays.push_back(delay);
     }
   }

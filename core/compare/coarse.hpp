@@ -11,8 +11,8 @@ using Mixture = std::vector<double>;
 Mixture uneven_mixture(int channels);
 Mixture single_channel(int channels, int which);
 
-/// A clip made small: one value for every `step` frames, either the mean of the mixture (a low-passed, decimated waveform)
-/// or, for long programmes, the change of its RMS (which says nothing of polarity, but needs little room).
+/// A clip made small: one value for every `step` frames, either the mean of the mixture (a low-passed, decimated
+/// waveform) or, for long programmes, the change of its RMS (which says nothing of polarity, but needs little room).
 struct Sketch {
   int64_t step = 1;
   std::vector<float> values;

@@ -10,12 +10,12 @@ namespace heathmist {
 
 namespace {
 
-constexpr double caution_relative_db = -60;   // a residual nearer to the programme than this deserves care
-constexpr double loudness_step_lu = 0.05;     // less is no change of loudness
-constexpr double channel_delay_step = 0.02;   // samples between channels worth a word
+constexpr double caution_relative_db = -60;  // a residual nearer to the programme than this deserves care
+constexpr double loudness_step_lu = 0.05;    // less is no change of loudness
+constexpr double channel_delay_step = 0.02;  // samples between channels worth a word
 constexpr double channel_gain_step_db = 0.03;
-constexpr double lost_ratio = 0.25;            // of the master's power that is left where a band is called lost
-constexpr double bandwidth_step = 0.97;       // a return that reaches less far than this share of the master
+constexpr double lost_ratio = 0.25;      // of the master's power that is left where a band is called lost
+constexpr double bandwidth_step = 0.97;  // a return that reaches less far than this share of the master
 
 /// A number with a real minus sign, never "-0".
 std::string number(double value, int decimals) {
@@ -60,13 +60,17 @@ struct Teller {
 
   std::string depth_text() const {
     const auto db = r.residual_relative_db();
-    return db ? fmt::format("the residual lies {} dB under the master", number(-*db, 1)) : "the residual is digital silence";
+    return db ? fmt::format("the residual lies {} dB under the master", number(-*db, 1))
+              : "the residual is digital silence";
   }
 
   /// What a return of kind `level` differs in.
   std::string level_words() const {
-    const bool level = std::abs(r.fit.gain_db) >= 0.003, polarity = std::string(r.fit.polarity()) != "normal", moved = r.fit.delay_samples != 0;
-    if (r.fit.swapped()) return level || polarity ? "Only level, polarity or the channels' places differ" : "Only the channels are not in place";
+    const bool level = std::abs(r.fit.gain_db) >= 0.003, polarity = std::string(r.fit.polarity()) != "normal",
+               moved = r.fit.delay_samples != 0;
+    if (r.fit.swapped())
+      return level || polarity ? "Only level, polarity or the channels' places differ"
+                               : "Only the channels are not in place";
     if (level && polarity) return "Only level and polarity differ";
     if (polarity) return moved ? "Only polarity and timing differ" : "Only polarity differs";
     return moved ? "Only level and timing differ" : "Only the level differs";
@@ -79,7 +83,8 @@ struct Teller {
     const std::string depth = depth_text();
     switch (r.kind) {
       case Kind::identical:
-        f = &say("identical", Severity::clean, "Identical: every sample is equal.", "Nothing was changed, moved or scaled.", Evidence::lanes);
+        f = &say("identical", Severity::clean, "Identical: every sample is equal.",
+                 "Nothing was changed, moved or scaled.", Evidence::lanes);
         break;
       case Kind::unrelated:
         f = &say("unrelated", Severity::fault, "These two are unrelated: no alignment can be trusted.",
@@ -89,7 +94,9 @@ struct Teller {
         return;
       case Kind::shifted:
         f = &say("shifted", db ? Severity::note : Severity::clean,
-                 fmt::format("Only the timing differs: {}.", db ? "apart from that " + depth : "every sample is there, unchanged"), "", Evidence::fit);
+                 fmt::format("Only the timing differs: {}.",
+                             db ? "apart from that " + depth : "every sample is there, unchanged"),
+                 "", Evidence::fit);
         break;
       case Kind::level:
         f = &say("level", Severity::note, fmt::format("{}: {}.", level_words(), depth), "", Evidence::fit);
@@ -97,31 +104,42 @@ struct Teller {
       case Kind::word_length:
         f = &say("word_length", Severity::note,
                  fmt::format("Cut to {} bits: {}.", r.return_levels.bits_used.value_or(0), depth),
-                 fmt::format("Residual at {} dBFS RMS; nothing else differs.", number(power_db(r.sums.residual).value_or(-999), 1)), Evidence::spectra);
+                 fmt::format("Residual at {} dBFS RMS; nothing else differs.",
+                             number(power_db(r.sums.residual).value_or(-999), 1)),
+                 Evidence::spectra);
         break;
       case Kind::linear:
         f = &say("linear", by_depth, fmt::format("A filter explains it: {}.", depth),
-                 fmt::format("Level, EQ and phase taken out as well, {} dB are left.", number(r.sums.remainder_relative_db().value_or(-200), 1)), Evidence::spectra);
+                 fmt::format("Level, EQ and phase taken out as well, {} dB are left.",
+                             number(r.sums.remainder_relative_db().value_or(-200), 1)),
+                 Evidence::spectra);
         break;
       case Kind::converted:
-        f = &say("converted", by_depth, fmt::format("Converted to {} Hz: {} over the band both carry.", r.ret.sample_rate_hz, depth), "", Evidence::spectra);
+        f = &say("converted", by_depth,
+                 fmt::format("Converted to {} Hz: {} over the band both carry.", r.ret.sample_rate_hz, depth), "",
+                 Evidence::spectra);
         break;
       case Kind::lossy:
         f = &say("lossy", by_depth, fmt::format("Lossy coding: {}.", depth),
-                 r.ret.lossy ? fmt::format("The return is {} at {} kbit/s.", codec_words(r.ret.codec), r.ret.bit_rate_bps.value_or(0) / 1000)
+                 r.ret.lossy ? fmt::format("The return is {} at {} kbit/s.", codec_words(r.ret.codec),
+                                           r.ret.bit_rate_bps.value_or(0) / 1000)
                              : "What is left follows the programme, as coding noise does.",
                  Evidence::depth);
         break;
       case Kind::limited:
-        f = &say("limited", Severity::caution, fmt::format("Peaks are clipped or limited: {}.", depth), "What is left lies in the loud moments.", Evidence::lanes);
+        f = &say("limited", Severity::caution, fmt::format("Peaks are clipped or limited: {}.", depth),
+                 "What is left lies in the loud moments.", Evidence::lanes);
         break;
       case Kind::noise:
         f = &say("noise", by_depth, fmt::format("Noise was added, the programme is untouched: {}.", depth),
-                 fmt::format("The noise stands at {} dBFS RMS.", number(power_db(r.sums.residual).value_or(-999), 1)), Evidence::spectra);
+                 fmt::format("The noise stands at {} dBFS RMS.", number(power_db(r.sums.residual).value_or(-999), 1)),
+                 Evidence::spectra);
         break;
       case Kind::changed:
         f = &say("changed", by_depth, fmt::format("Changed in more than one way: {}.", depth),
-                 fmt::format("The best linear filter leaves {} dB.", number(r.sums.remainder_relative_db().value_or(-200), 1)), Evidence::spectra);
+                 fmt::format("The best linear filter leaves {} dB.",
+                             number(r.sums.remainder_relative_db().value_or(-200), 1)),
+                 Evidence::spectra);
         break;
     }
     if (db) f->value = *db, f->unit = "dB";
@@ -131,27 +149,37 @@ struct Teller {
   void timing() {
     if (r.fit.delay_samples != 0) {
       const double d = r.fit.delay_samples;
-      auto& f = say("delay", Severity::note, fmt::format("The return is {} samples {}.", samples(std::abs(d)), d > 0 ? "late" : "early"),
-                    fmt::format("{} ms at {} Hz; taken out before comparing.", number(1000 * std::abs(d) / rate(), 3), r.master.sample_rate_hz), Evidence::fit);
+      auto& f = say("delay", Severity::note,
+                    fmt::format("The return is {} samples {}.", samples(std::abs(d)), d > 0 ? "late" : "early"),
+                    fmt::format("{} ms at {} Hz; taken out before comparing.", number(1000 * std::abs(d) / rate(), 3),
+                                r.master.sample_rate_hz),
+                    Evidence::fit);
       f.value = d, f.unit = "samples";
     }
     if (r.fit.drift_ppm != 0) {
-      auto& f = say("drift", Severity::caution, fmt::format("The return runs {} ppm {}.", number(std::abs(r.fit.drift_ppm), 2), r.fit.drift_ppm > 0 ? "slow" : "fast"),
+      auto& f = say("drift", Severity::caution,
+                    fmt::format("The return runs {} ppm {}.", number(std::abs(r.fit.drift_ppm), 2),
+                                r.fit.drift_ppm > 0 ? "slow" : "fast"),
                     "Two clocks: it was played or captured on another one. Taken out before comparing.", Evidence::fit);
       f.value = r.fit.drift_ppm, f.unit = "ppm";
     }
     const double longer = double(r.ret.frames) / r.ret.sample_rate_hz - double(r.master.frames) / rate();
     if (std::abs(longer) * rate() >= 1) {
-      auto& f = say("length_differs", Severity::note, fmt::format("The return is {} s {}.", number(std::abs(longer), 3), longer > 0 ? "longer" : "shorter"),
-                    fmt::format("{} frames against {}.", r.ret.frames, r.master.frames), Evidence::lanes);
+      auto& f =
+          say("length_differs", Severity::note,
+              fmt::format("The return is {} s {}.", number(std::abs(longer), 3), longer > 0 ? "longer" : "shorter"),
+              fmt::format("{} frames against {}.", r.ret.frames, r.master.frames), Evidence::lanes);
       f.value = longer, f.unit = "s";
     }
   }
 
   void level() {
     if (std::abs(r.fit.gain_db) >= 0.0005) {
-      auto& f = say("gain", Severity::note, fmt::format("The return is {} dB {}.", number(std::abs(r.fit.gain_db), std::abs(r.fit.gain_db) < 0.1 ? 3 : 2), r.fit.gain_db > 0 ? "louder" : "quieter"),
-                    "Taken out before comparing.", Evidence::fit);
+      auto& f = say(
+          "gain", Severity::note,
+          fmt::format("The return is {} dB {}.", number(std::abs(r.fit.gain_db), std::abs(r.fit.gain_db) < 0.1 ? 3 : 2),
+                      r.fit.gain_db > 0 ? "louder" : "quieter"),
+          "Taken out before comparing.", Evidence::fit);
       f.value = r.fit.gain_db, f.unit = "dB";
     }
     const auto m = integrated_lufs(r.sums.master_pieces), e = integrated_lufs(r.sums.return_pieces);
@@ -165,15 +193,20 @@ struct Teller {
   void channels() {
     const std::string polarity = r.fit.polarity();
     if (polarity != "normal")
-      say(polarity == "inverted" ? "polarity_inverted" : "polarity_mixed", polarity == "inverted" ? Severity::caution : Severity::fault,
-          polarity == "inverted" ? "Polarity is inverted." : "Polarity is inverted in some channels only.", "Turned back before comparing.", Evidence::fit);
+      say(polarity == "inverted" ? "polarity_inverted" : "polarity_mixed",
+          polarity == "inverted" ? Severity::caution : Severity::fault,
+          polarity == "inverted" ? "Polarity is inverted." : "Polarity is inverted in some channels only.",
+          "Turned back before comparing.", Evidence::fit);
     if (r.fit.swapped()) {
       std::string map;
-      for (const auto& p : r.fit.pairs) map += fmt::format("{}{} comes back as {}", map.empty() ? "" : ", ", p.master + 1, p.ret + 1);
+      for (const auto& p : r.fit.pairs)
+        map += fmt::format("{}{} comes back as {}", map.empty() ? "" : ", ", p.master + 1, p.ret + 1);
       say("channels_swapped", Severity::fault, "Channels are swapped.", "Channel " + map + ".", Evidence::fit);
     }
     if (r.master.channels != r.ret.channels) {
-      auto& f = say("channels_differ", Severity::caution, fmt::format("The return has {} channel{}, the master {}.", r.ret.channels, r.ret.channels == 1 ? "" : "s", r.master.channels),
+      auto& f = say("channels_differ", Severity::caution,
+                    fmt::format("The return has {} channel{}, the master {}.", r.ret.channels,
+                                r.ret.channels == 1 ? "" : "s", r.master.channels),
                     "", Evidence::fit);
       f.value = r.ret.channels, f.unit = "channels";
     }
@@ -181,11 +214,17 @@ struct Teller {
       const double late = r.fit.pairs[p].delay_samples - r.fit.pairs[0].delay_samples;
       const double louder = r.fit.pairs[p].gain_db - r.fit.pairs[0].gain_db;
       if (std::abs(late) > channel_delay_step && r.kind != Kind::lossy) {
-        auto& f = say("channel_delay", Severity::fault, fmt::format("Channel {} is {} samples {} than channel 1.", p + 1, samples(std::abs(late)), late > 0 ? "later" : "earlier"), "", Evidence::fit);
+        auto& f = say("channel_delay", Severity::fault,
+                      fmt::format("Channel {} is {} samples {} than channel 1.", p + 1, samples(std::abs(late)),
+                                  late > 0 ? "later" : "earlier"),
+                      "", Evidence::fit);
         f.value = late, f.unit = "samples";
       }
       if (std::abs(louder) > channel_gain_step_db && r.kind != Kind::lossy) {
-        auto& f = say("channel_gain", Severity::caution, fmt::format("Channel {} is {} dB {} than channel 1.", p + 1, number(std::abs(louder), 2), louder > 0 ? "louder" : "quieter"), "", Evidence::fit);
+        auto& f = say("channel_gain", Severity::caution,
+                      fmt::format("Channel {} is {} dB {} than channel 1.", p + 1, number(std::abs(louder), 2),
+                                  louder > 0 ? "louder" : "quieter"),
+                      "", Evidence::fit);
         f.value = louder, f.unit = "dB";
       }
     }
@@ -196,15 +235,18 @@ struct Teller {
     double m = 0, e = 0;
     for (size_t k = 0; k < r.sums.master_spectrum.power.size(); ++k) {
       const double hz = double(k) * r.sums.master_spectrum.bin_hz;
-      if (hz > edge_hz * 1.03 && hz < *r.master_bandwidth_hz) m += r.sums.master_spectrum.power[k], e += r.sums.return_spectrum.power[k];
+      if (hz > edge_hz * 1.03 && hz < *r.master_bandwidth_hz)
+        m += r.sums.master_spectrum.power[k], e += r.sums.return_spectrum.power[k];
     }
     return e < lost_ratio * m;
   }
 
   void band() {
     if (r.kind == Kind::unrelated || !r.master_bandwidth_hz || !r.return_bandwidth_hz) return;
-    if (*r.return_bandwidth_hz >= bandwidth_step * *r.master_bandwidth_hz || !lost_above(*r.return_bandwidth_hz)) return;
-    auto& f = say("bandwidth", Severity::caution, fmt::format("Nothing above {} comes back.", kilohertz(*r.return_bandwidth_hz)),
+    if (*r.return_bandwidth_hz >= bandwidth_step * *r.master_bandwidth_hz || !lost_above(*r.return_bandwidth_hz))
+      return;
+    auto& f = say("bandwidth", Severity::caution,
+                  fmt::format("Nothing above {} comes back.", kilohertz(*r.return_bandwidth_hz)),
                   fmt::format("The master reaches {}.", kilohertz(*r.master_bandwidth_hz)), Evidence::spectra);
     f.value = *r.return_bandwidth_hz, f.unit = "Hz";
   }
@@ -212,10 +254,14 @@ struct Teller {
   void clipping(const Levels& levels, const ClipFormat&, bool of_return) {
     if (levels.clipped_runs == 0) return;
     const bool own_doing = of_return && levels.clipped_runs > r.master_levels.clipped_runs;
-    auto& f = say(of_return ? "clipped_return" : "clipped_master", own_doing ? Severity::fault : Severity::caution,
-                  fmt::format("The {} has {} clipped run{}.", of_return ? "return" : "master", levels.clipped_runs, levels.clipped_runs == 1 ? "" : "s"),
-                  own_doing ? (r.master_levels.clipped_runs ? fmt::format("The master has {}.", r.master_levels.clipped_runs) : "The master has none.") : "Three or more equal samples at full scale.",
-                  Evidence::lanes);
+    auto& f =
+        say(of_return ? "clipped_return" : "clipped_master", own_doing ? Severity::fault : Severity::caution,
+            fmt::format("The {} has {} clipped run{}.", of_return ? "return" : "master", levels.clipped_runs,
+                        levels.clipped_runs == 1 ? "" : "s"),
+            own_doing ? (r.master_levels.clipped_runs ? fmt::format("The master has {}.", r.master_levels.clipped_runs)
+                                                      : "The master has none.")
+                      : "Three or more equal samples at full scale.",
+            Evidence::lanes);
     f.value = double(levels.clipped_runs), f.unit = "runs";
     double at = levels.first_run_s.value_or(0);
     if (of_return) at = (at * rate() - r.fit.delay_samples) / r.fit.ratio() / rate();
@@ -224,9 +270,12 @@ struct Teller {
   }
 
   void bits(const Levels& levels, const ClipFormat& format, bool of_return) {
-    if (!levels.bits_used || !format.container_bits || *levels.bits_used >= *format.container_bits || levels.sample_peak == 0) return;
+    if (!levels.bits_used || !format.container_bits || *levels.bits_used >= *format.container_bits ||
+        levels.sample_peak == 0)
+      return;
     auto& f = say(of_return ? "bits_used_return" : "bits_used_master", Severity::caution,
-                  fmt::format("The {} is a {}-bit file that uses {} bits.", of_return ? "return" : "master", *format.container_bits, *levels.bits_used),
+                  fmt::format("The {} is a {}-bit file that uses {} bits.", of_return ? "return" : "master",
+                              *format.container_bits, *levels.bits_used),
                   "The least significant bits are always zero.", Evidence::spectra);
     f.value = *levels.bits_used, f.unit = "bits";
   }
@@ -247,7 +296,8 @@ std::vector<Finding> findings_of(const NullReport& report) {
   teller.clipping(report.return_levels, report.ret, true);
   teller.bits(report.master_levels, report.master, false);
   if (report.kind != Kind::word_length) teller.bits(report.return_levels, report.ret, true);
-  std::stable_sort(teller.said.begin() + 1, teller.said.end(), [](const Finding& a, const Finding& b) { return a.severity > b.severity; });
+  std::stable_sort(teller.said.begin() + 1, teller.said.end(),
+                   [](const Finding& a, const Finding& b) { return a.severity > b.severity; });
   return teller.said;
 }
 

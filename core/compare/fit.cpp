@@ -12,11 +12,11 @@ namespace heathmist {
 namespace {
 
 constexpr int most_anchors = 48;
-constexpr double least_share = 0.35;       // of the anchors that must lie on one line
-constexpr double least_agreement = 0.12;   // under which two clips are called unrelated
-constexpr double whole_sample = 0.02;      // a delay this near a whole sample may be one
-constexpr double unity_db = 0.002;         // a gain this near 0 dB may be none
-constexpr double as_good = 1e-3;           // ... where the residual's energy grows by no more than this share
+constexpr double least_share = 0.35;      // of the anchors that must lie on one line
+constexpr double least_agreement = 0.12;  // under which two clips are called unrelated
+constexpr double whole_sample = 0.02;     // a delay this near a whole sample may be one
+constexpr double unity_db = 0.002;        // a gain this near 0 dB may be none
+constexpr double as_good = 1e-3;          // ... where the residual's energy grows by no more than this share
 
 struct Search {
   const Clip& master;
@@ -60,7 +60,8 @@ bool locate(Search& s, const View& view) {
     auto few = place_anchors(master, master_frames, return_frames, delay, 10);
     if (few.empty()) continue;
     const auto drifted = int64_t(5e-4 * double(std::min(master_frames, return_frames)));
-    const int64_t slack = s.options.delay_samples ? 8 : std::min<int64_t>(few.front().frames / 2, 2 * plan.step + 64 + drifted);
+    const int64_t slack =
+        s.options.delay_samples ? 8 : std::min<int64_t>(few.front().frames / 2, 2 * plan.step + 64 + drifted);
     find_anchors(few, s.master, s.ret, view.master, view.ret, delay, slack, Job{s.job.stop, {}, s.job.threads});
     const auto line = line_through(few);
     if (line.support > best_support) best_support = line.support, best_delay = delay, best_slack = slack;
@@ -103,7 +104,8 @@ std::vector<ChannelPair> find_pairs(const Search& s) {
     all[i].inverted = found.inverted;
     std::complex<double> sum = 0;
     for (size_t k = 0; k < spectra[i].cross.size(); ++k)
-      sum += spectra[i].cross[k] * std::polar(1.0, 2 * std::numbers::pi * double(k) * found.samples / double(CrossSpectra::size));
+      sum += spectra[i].cross[k] *
+             std::polar(1.0, 2 * std::numbers::pi * double(k) * found.samples / double(CrossSpectra::size));
     const double power = std::reduce(spectra[i].master.begin(), spectra[i].master.end()) *
                          std::reduce(spectra[i].ret.begin(), spectra[i].ret.end());
     unexplained[i] = power > 0 ? 1 - std::min(1.0, sum.real() * sum.real() / power) : 1;
@@ -130,8 +132,8 @@ std::vector<ChannelPair> find_pairs(const Search& s) {
   return pairs;
 }
 
-std::vector<std::complex<double>> signed_sum(const std::vector<CrossSpectra>& spectra, const std::vector<ChannelPair>& pairs,
-                                             std::optional<size_t> anchor) {
+std::vector<std::complex<double>> signed_sum(const std::vector<CrossSpectra>& spectra,
+                                             const std::vector<ChannelPair>& pairs, std::optional<size_t> anchor) {
   std::vector<std::complex<double>> sum(CrossSpectra::size / 2 + 1, 0);
   for (size_t p = 0; p < pairs.size(); ++p) {
     const auto& cross = anchor ? spectra[p].by_anchor[*anchor] : spectra[p].cross;
@@ -141,8 +143,8 @@ std::vector<std::complex<double>> signed_sum(const std::vector<CrossSpectra>& sp
 }
 
 /// The drift that the anchors' own remaining delays show, where it is beyond chance and beyond a hundredth of a sample.
-double remaining_drift_ppm(const Search& s, const std::vector<CrossSpectra>& spectra, const std::vector<ChannelPair>& pairs,
-                           const std::vector<double>& weights) {
+double remaining_drift_ppm(const Search& s, const std::vector<CrossSpectra>& spectra,
+                           const std::vector<ChannelPair>& pairs, const std::vector<double>& weights) {
   const size_t count = s.anchors.size();
   if (count < 4) return 0;
   const auto whole = signed_sum(spectra, pairs, {});
@@ -154,7 +156,8 @@ double remaining_drift_ppm(const Search& s, const std::vector<CrossSpectra>& spe
     t.push_back(double(s.anchors[i].at));
     d.push_back(phase_delay(cross, own).samples);
   }
-  const double mean_t = std::reduce(t.begin(), t.end()) / double(count), mean_d = std::reduce(d.begin(), d.end()) / double(count);
+  const double mean_t = std::reduce(t.begin(), t.end()) / double(count),
+               mean_d = std::reduce(d.begin(), d.end()) / double(count);
   double tt = 0, td = 0, left = 0;
   for (size_t i = 0; i < count; ++i) tt += (t[i] - mean_t) * (t[i] - mean_t), td += (t[i] - mean_t) * (d[i] - mean_d);
   const double slope = td / tt;
@@ -181,14 +184,19 @@ struct Scale {
   std::vector<double> residual{};
 };
 
-/// Calls visit(state, anchor's index, pair, master, laid return) for every anchor's part inside the overlap, on all cores.
+/// Calls visit(state, anchor's index, pair, master, laid return) for every anchor's part inside the overlap, on all
+/// cores.
 template <class Visit>
 void over_anchors(const Search& s, const Fit& fit, Visit visit) {
   for_each_segment(
-      int64_t(s.anchors.size()), Job{s.job.stop, {}, s.job.threads}, [&] { return Scale{s.master.reader(), LaidReturn(s.ret, fit)}; },
+      int64_t(s.anchors.size()), Job{s.job.stop, {}, s.job.threads},
+      [&] {
+        return Scale{s.master.reader(), LaidReturn(s.ret, fit)};
+      },
       [&](Scale& scale, int64_t i) {
         const auto& anchor = s.anchors[size_t(i)];
-        const int64_t from = std::max(anchor.at, fit.first), frames = std::min(anchor.at + anchor.frames, fit.last) - from;
+        const int64_t from = std::max(anchor.at, fit.first),
+                      frames = std::min(anchor.at + anchor.frames, fit.last) - from;
         if (frames <= 0) return;
         scale.master->read(from, frames, scale.m);
         scale.laid.read(from, frames, scale.r);
@@ -198,15 +206,16 @@ void over_anchors(const Search& s, const Fit& fit, Visit visit) {
 
 Weighed weigh(const Search& s, const Fit& fit, std::optional<double> held_gain) {
   std::vector<Weighed> parts(s.anchors.size());
-  over_anchors(s, fit, [&](Scale&, size_t i, const ChannelPair& p, std::span<const double> x, std::span<const double> y) {
-    const double sign = p.inverted ? -1 : 1;
-    auto& e = parts[i].energies;
-    for (size_t n = 0; n < x.size(); ++n) {
-      e.mm += x[n] * x[n];
-      e.mr += sign * x[n] * y[n];
-      e.rr += y[n] * y[n];
-    }
-  });
+  over_anchors(s, fit,
+               [&](Scale&, size_t i, const ChannelPair& p, std::span<const double> x, std::span<const double> y) {
+                 const double sign = p.inverted ? -1 : 1;
+                 auto& e = parts[i].energies;
+                 for (size_t n = 0; n < x.size(); ++n) {
+                   e.mm += x[n] * x[n];
+                   e.mr += sign * x[n] * y[n];
+                   e.rr += y[n] * y[n];
+                 }
+               });
   Weighed result;
   for (const auto& part : parts) {
     result.energies.mm += part.energies.mm;
@@ -214,11 +223,12 @@ Weighed weigh(const Search& s, const Fit& fit, std::optional<double> held_gain) 
     result.energies.rr += part.energies.rr;
   }
   const double gain = held_gain.value_or(result.energies.gain());
-  over_anchors(s, fit, [&](Scale& scale, size_t i, const ChannelPair& p, std::span<const double> x, std::span<const double> y) {
-    scale.residual.resize(x.size());
-    take_residual(x, y, p, gain, scale.residual);
-    for (const double e : scale.residual) parts[i].residual += e * e;
-  });
+  over_anchors(s, fit,
+               [&](Scale& scale, size_t i, const ChannelPair& p, std::span<const double> x, std::span<const double> y) {
+                 scale.residual.resize(x.size());
+                 take_residual(x, y, p, gain, scale.residual);
+                 for (const double e : scale.residual) parts[i].residual += e * e;
+               });
   for (const auto& part : parts) result.residual += part.residual;
   return result;
 }
@@ -230,7 +240,8 @@ void settle(const Search& s, Fit& fit) {
   Weighed best = weigh(s, fit, {});
   Fit whole = fit;
   whole.delay_samples = std::round(fit.delay_samples) + 0.0;  // no negative zero
-  if (!s.options.delay_samples && fit.drift_ppm == 0 && std::abs(whole.delay_samples - fit.delay_samples) < whole_sample) {
+  if (!s.options.delay_samples && fit.drift_ppm == 0 &&
+      std::abs(whole.delay_samples - fit.delay_samples) < whole_sample) {
     set_overlap(whole, master_frames, return_frames);
     const auto other = weigh(s, whole, {});
     if (other.residual <= best.residual * (1 + as_good) + 1e-14 * other.energies.mm) fit = whole, best = other;
@@ -238,7 +249,8 @@ void settle(const Search& s, Fit& fit) {
   fit.gain_db = 20 * std::log10(best.energies.gain());
   if (s.options.gain_db)
     fit.gain_db = *s.options.gain_db;
-  else if (std::abs(fit.gain_db) < unity_db && weigh(s, fit, 1.0).residual <= best.residual * (1 + as_good) + 1e-14 * best.energies.mm)
+  else if (std::abs(fit.gain_db) < unity_db &&
+           weigh(s, fit, 1.0).residual <= best.residual * (1 + as_good) + 1e-14 * best.energies.mm)
     fit.gain_db = 0;
   const auto& e = best.energies;
   const double correlation = e.mm > 0 && e.rr > 0 && e.mr > 0 ? e.mr * e.mr / (e.mm * e.rr) : 0;
@@ -286,7 +298,8 @@ void refine(Search& s, Fit& fit) {
     const double mm = std::reduce(spectra[p].master.begin(), spectra[p].master.end());
     std::complex<double> mr = 0;
     for (size_t k = 0; k < spectra[p].cross.size(); ++k)
-      mr += spectra[p].cross[k] * std::polar(1.0, 2 * std::numbers::pi * double(k) * own.samples / double(CrossSpectra::size));
+      mr += spectra[p].cross[k] *
+            std::polar(1.0, 2 * std::numbers::pi * double(k) * own.samples / double(CrossSpectra::size));
     fit.pairs[p].inverted = own.inverted;
     fit.pairs[p].delay_samples = fit.delay_samples + own.samples;
     fit.pairs[p].gain_db = mm > 0 && mr != 0.0 ? 20 * std::log10(std::abs(mr.real()) / mm) : 0;

@@ -1,8 +1,9 @@
 // The fit: delay, drift, gain, polarity and channel map that lay a return on its master.
 //
 // Master frame n is found in the return at place n (1 + drift) + delay: a positive delay means that the return is late,
-// a positive drift that it is longer. Gain is the level of the return relative to the master. Residual = return - master
-// after the fit, at the master's level. There is one delay, drift and gain for all channels; polarity and map go by channel.
+// a positive drift that it is longer. Gain is the level of the return relative to the master. Residual = return -
+// master after the fit, at the master's level. There is one delay, drift and gain for all channels; polarity and map go
+// by channel.
 #pragma once
 #include <optional>
 #include <vector>
@@ -24,7 +25,8 @@ struct Fit {
   double drift_ppm = 0;
   double gain_db = 0;
   std::vector<ChannelPair> pairs;
-  /// Share of the two signals that agrees, 0..1: the greater of squared correlation and mean coherence over third octaves.
+  /// Share of the two signals that agrees, 0..1: the greater of squared correlation and mean coherence over third
+  /// octaves.
   double agreement = 0;
   bool trusted = false;
   int64_t first = 0, last = 0;  ///< the overlap, in master frames [first, last)

@@ -9,19 +9,21 @@ namespace heathmist {
 
 namespace {
 
-constexpr double exact_db = -100;             // a float return this deep has nothing but arithmetic in its residual
-constexpr double gain_step_db = 0.003;        // less is no change of level
-constexpr double word_noise_margin_db = 1;    // requantising with dither leaves at most 1 LSB RMS
-constexpr double shaped_noise_margin_db = 18; // with strong noise shaping up to 8 LSB
-constexpr double linear_margin_db = 10;       // a filter explains the residual when it takes that much out of it
-constexpr double still_slope = 0.06;          // residual dB per dB of programme, under which it takes no notice of it
-constexpr double limited_share = 0.98;        // of the residual's energy that lies in the loudest samples
-constexpr double limited_from = 0.25;         // ... those above this part of the peak
-constexpr double limited_step = 0.002;        // ... and by how much less they come back
-constexpr double gain_move_db = 6;            // what a gain that moves must take out of the residual
-constexpr double unexplained_share = 0.4;     // of the residual below the top of the band that no filter explains, in coding noise
-constexpr double own_share = 1e-3;            // of the residual that must lie there
-constexpr double least_movement_db2 = 2;      // programme must move this much (variance) before its hold on noise can be seen
+constexpr double exact_db = -100;              // a float return this deep has nothing but arithmetic in its residual
+constexpr double gain_step_db = 0.003;         // less is no change of level
+constexpr double word_noise_margin_db = 1;     // requantising with dither leaves at most 1 LSB RMS
+constexpr double shaped_noise_margin_db = 18;  // with strong noise shaping up to 8 LSB
+constexpr double linear_margin_db = 10;        // a filter explains the residual when it takes that much out of it
+constexpr double still_slope = 0.06;           // residual dB per dB of programme, under which it takes no notice of it
+constexpr double limited_share = 0.98;         // of the residual's energy that lies in the loudest samples
+constexpr double limited_from = 0.25;          // ... those above this part of the peak
+constexpr double limited_step = 0.002;         // ... and by how much less they come back
+constexpr double gain_move_db = 6;             // what a gain that moves must take out of the residual
+constexpr double unexplained_share =
+    0.4;  // of the residual below the top of the band that no filter explains, in coding noise
+constexpr double own_share = 1e-3;  // of the residual that must lie there
+constexpr double least_movement_db2 =
+    2;  // programme must move this much (variance) before its hold on noise can be seen
 
 double or_silent(std::optional<double> db) { return db.value_or(-400); }
 
@@ -96,7 +98,8 @@ double residual_slope(const DepthCells& cells) {
       y.push_back(10 * std::log10(cells.residual[at]));
     }
     if (x.size() < 4) continue;
-    const double mx = std::reduce(x.begin(), x.end()) / double(x.size()), my = std::reduce(y.begin(), y.end()) / double(y.size());
+    const double mx = std::reduce(x.begin(), x.end()) / double(x.size()),
+                 my = std::reduce(y.begin(), y.end()) / double(y.size());
     for (size_t n = 0; n < x.size(); ++n) var += (x[n] - mx) * (x[n] - mx), cov += (x[n] - mx) * (y[n] - my);
     count += double(x.size());
   }
@@ -117,21 +120,29 @@ double band_power(const Spectrum& spectrum, double from_hz, double to_hz) {
 bool looks_coded(const NullReport& r) {
   const auto& s = r.sums;
   const double edge = 0.75 * std::min(r.return_bandwidth_hz.value_or(20000), 20000.0);
-  const double residual = band_power(s.residual_spectrum, 100, edge), remainder = band_power(s.remainder_spectrum, 100, edge);
+  const double residual = band_power(s.residual_spectrum, 100, edge),
+               remainder = band_power(s.remainder_spectrum, 100, edge);
   if (remainder < unexplained_share * residual || residual < own_share * s.residual) return false;
-  if (r.master_bandwidth_hz && r.return_bandwidth_hz && *r.return_bandwidth_hz < 0.97 * *r.master_bandwidth_hz) return true;
-  auto depth = [&](double from_hz, double to_hz) { return or_silent(power_db(band_power(s.residual_spectrum, from_hz, to_hz), band_power(s.master_spectrum, from_hz, to_hz))); };
+  if (r.master_bandwidth_hz && r.return_bandwidth_hz && *r.return_bandwidth_hz < 0.97 * *r.master_bandwidth_hz)
+    return true;
+  auto depth = [&](double from_hz, double to_hz) {
+    return or_silent(
+        power_db(band_power(s.residual_spectrum, from_hz, to_hz), band_power(s.master_spectrum, from_hz, to_hz)));
+  };
   return depth(6000, 16000) > depth(100, 1500) + 3;
 }
 
 Kind explained_to_the_last_bit(const NullReport& r) {
   if (!same_level(r)) return Kind::level;
-  return r.sums.residual > 0 && fewer_bits(r) && r.fit.delay_samples == std::round(r.fit.delay_samples) ? Kind::word_length : Kind::shifted;
+  return r.sums.residual > 0 && fewer_bits(r) && r.fit.delay_samples == std::round(r.fit.delay_samples)
+             ? Kind::word_length
+             : Kind::shifted;
 }
 
 Kind kind_of_residual(const NullReport& r) {
   if (r.sums.residual == 0) return explained_to_the_last_bit(r);
-  const double relative = or_silent(r.sums.residual_relative_db()), remainder = or_silent(r.sums.remainder_relative_db());
+  const double relative = or_silent(r.sums.residual_relative_db()),
+               remainder = or_silent(r.sums.remainder_relative_db());
   const bool whole_delay = r.fit.delay_samples == std::round(r.fit.delay_samples);
   if (!r.ret.lossy && (relative < exact_db || within_word_noise(r, word_noise_margin_db))) {
     const bool dither_only = same_level(r) && whole_delay && !fewer_bits(r) && relative >= exact_db;
@@ -139,10 +150,13 @@ Kind kind_of_residual(const NullReport& r) {
   }
   if (r.ret.lossy) return Kind::lossy;
   const double slope = residual_slope(r.sums.depth);
-  if (fewer_bits(r) && whole_delay && same_level(r) && slope < still_slope && within_word_noise(r, shaped_noise_margin_db)) return Kind::word_length;
+  if (fewer_bits(r) && whole_delay && same_level(r) && slope < still_slope &&
+      within_word_noise(r, shaped_noise_margin_db))
+    return Kind::word_length;
   if (clipped(r)) return Kind::limited;
   const auto moving = moving_gain(r);
-  if (moving.taken_out_db > gain_move_db && moving.slope < -0.02 && remainder > relative - linear_margin_db) return Kind::limited;
+  if (moving.taken_out_db > gain_move_db && moving.slope < -0.02 && remainder > relative - linear_margin_db)
+    return Kind::limited;
   if (slope >= still_slope && looks_coded(r)) return Kind::lossy;
   if (remainder < relative - linear_margin_db) return Kind::linear;
   if (remainder < relative - 3) return Kind::changed;

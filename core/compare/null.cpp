@@ -10,8 +10,8 @@
 namespace heathmist {
 
 const char* name_of(Kind kind) {
-  static constexpr const char* names[] = {"identical", "shifted", "level", "word_length", "linear", "converted",
-                                          "lossy", "limited", "noise", "changed", "unrelated"};
+  static constexpr const char* names[] = {"identical", "shifted", "level", "word_length", "linear",   "converted",
+                                          "lossy",     "limited", "noise", "changed",     "unrelated"};
   return names[int(kind)];
 }
 
@@ -92,7 +92,8 @@ std::optional<double> bandwidth_of(const Clip& clip, const Job& job) {
 
 }  // namespace
 
-NullReport null_test(const Clip& master, const Clip& ret, const Comparable& pair, const NullOptions& options, const Job& job) {
+NullReport null_test(const Clip& master, const Clip& ret, const Comparable& pair, const NullOptions& options,
+                     const Job& job) {
   NullReport report;
   report.master = master.format();
   report.ret = ret.format();
@@ -124,7 +125,8 @@ NullReport null_test(const Clip& master, const Clip& ret, const Comparable& pair
   return report;
 }
 
-NullReport null_test(std::shared_ptr<const Clip> master, std::shared_ptr<const Clip> ret, const NullOptions& options, const Job& job) {
+NullReport null_test(std::shared_ptr<const Clip> master, std::shared_ptr<const Clip> ret, const NullOptions& options,
+                     const Job& job) {
   const auto pair = comparable(master, ret, job.part(0, 0.1));
   return null_test(*master, *ret, pair, options, job.part(0.1, 1));
 }

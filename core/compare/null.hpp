@@ -4,8 +4,8 @@
 //   NullReport report = null_test(*master, *ret);
 //   report.findings.front().text;   // the answer in one sentence
 //
-// Levels are relative to full scale = 1; "relative" ones to the master's RMS over the overlap. dB values that do not exist
-// (of silence) are empty.
+// Levels are relative to full scale = 1; "relative" ones to the master's RMS over the overlap. dB values that do not
+// exist (of silence) are empty.
 #pragma once
 #include <optional>
 #include <string>
@@ -18,7 +18,19 @@
 namespace heathmist {
 
 /// The one word for what happened.
-enum class Kind { identical, shifted, level, word_length, linear, converted, lossy, limited, noise, changed, unrelated };
+enum class Kind {
+  identical,
+  shifted,
+  level,
+  word_length,
+  linear,
+  converted,
+  lossy,
+  limited,
+  noise,
+  changed,
+  unrelated
+};
 const char* name_of(Kind kind);
 
 enum class Severity { clean, note, caution, fault };
@@ -50,9 +62,9 @@ struct NullReport {
   Levels master_levels, return_levels;
   Overview master_overview, return_overview;
   Fit fit;
-  ResidualSums sums;                            ///< over the overlap
+  ResidualSums sums;  ///< over the overlap
   std::optional<double> master_bandwidth_hz, return_bandwidth_hz;
-  std::vector<Finding> findings;                ///< the verdict first, then worst first
+  std::vector<Finding> findings;  ///< the verdict first, then worst first
 
   std::optional<double> residual_relative_db() const { return sums.residual_relative_db(); }
 };
@@ -67,8 +79,10 @@ Comparable comparable(std::shared_ptr<const Clip> master, std::shared_ptr<const 
 bool same_samples(const Clip& master, const Clip& ret, const Job& job = {});
 
 /// The whole test. `pair` comes from comparable(); `master` and `ret` are the clips as they stand.
-NullReport null_test(const Clip& master, const Clip& ret, const Comparable& pair, const NullOptions& options = {}, const Job& job = {});
-NullReport null_test(std::shared_ptr<const Clip> master, std::shared_ptr<const Clip> ret, const NullOptions& options = {}, const Job& job = {});
+NullReport null_test(const Clip& master, const Clip& ret, const Comparable& pair, const NullOptions& options = {},
+                     const Job& job = {});
+NullReport null_test(std::shared_ptr<const Clip> master, std::shared_ptr<const Clip> ret,
+                     const NullOptions& options = {}, const Job& job = {});
 
 /// The rules (kind.cpp, findings.cpp): measurements in, words out.
 Kind kind_of(const NullReport& report);

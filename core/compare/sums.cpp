@@ -18,7 +18,10 @@ std::vector<float> depth_db(const DepthCells& cells) {
   std::vector<float> db(cells.master.size());
   for (size_t n = 0; n < db.size(); ++n) {
     const float m = cells.master[n], e = cells.residual[n];
-    db[n] = m <= 0 && e <= 0 ? NAN : e <= 0 ? -200.0f : m <= 0 ? 200.0f : std::clamp(10 * std::log10(e / m), -200.0f, 200.0f);
+    db[n] = m <= 0 && e <= 0 ? NAN
+            : e <= 0         ? -200.0f
+            : m <= 0         ? 200.0f
+                             : std::clamp(10 * std::log10(e / m), -200.0f, 200.0f);
   }
   return db;
 }
@@ -76,8 +79,12 @@ struct Shared {
 class Worker {
  public:
   Worker(const Layout& layout, Shared& shared)
-      : l_(layout), shared_(shared), master_(layout.master.reader()), laid_(layout.ret, layout.fit),
-        a_(layout.options.fft_size), b_(layout.options.fft_size) {}
+      : l_(layout),
+        shared_(shared),
+        master_(layout.master.reader()),
+        laid_(layout.ret, layout.fit),
+        a_(layout.options.fft_size),
+        b_(layout.options.fft_size) {}
 
   void segment(int64_t index, Part& part) {
     const size_t pairs = l_.fit.pairs.size();
@@ -207,8 +214,10 @@ class Worker {
     PairPart& sums = part.pairs[p];
     for (int64_t t = (place + l_.hop - 1) / l_.hop; t < l_.transforms && t * l_.hop < place + frames; ++t) {
       const auto offset = size_t(t * l_.hop - place);
-      std::transform(l_.window.begin(), l_.window.end(), m.begin() + long(offset), a_.time().begin(), std::multiplies<>());
-      std::transform(l_.window.begin(), l_.window.end(), r.begin() + long(offset), b_.time().begin(), std::multiplies<>());
+      std::transform(l_.window.begin(), l_.window.end(), m.begin() + long(offset), a_.time().begin(),
+                     std::multiplies<>());
+      std::transform(l_.window.begin(), l_.window.end(), r.begin() + long(offset), b_.time().begin(),
+                     std::multiplies<>());
       a_.forward();
       b_.forward();
       size_t band = 0;
@@ -221,7 +230,8 @@ class Worker {
         sums.m[k] += mm;
         sums.e[k] += ee;
         sums.r[k] += y.real() * y.real() + y.imag() * y.imag();
-        sums.cross[k] += std::complex<double>(x.real() * y.real() + x.imag() * y.imag(), x.real() * y.imag() - x.imag() * y.real());
+        sums.cross[k] +=
+            std::complex<double>(x.real() * y.real() + x.imag() * y.imag(), x.real() * y.imag() - x.imag() * y.real());
         while (band + 2 < l_.band_bins.size() && k >= l_.band_bins[band + 1]) ++band;
         if (k >= l_.band_bins[0]) cell_m[band] += float(mm), cell_e[band] += float(ee);
       }
@@ -289,7 +299,8 @@ Layout lay_out(const Clip& master, const Clip& ret, const Fit& fit, const SumsOp
 }
 
 /// Power that is left of the return when the best linear filter has been taken out, at the master's level:
-/// sum over bins of Syy (1 - coherence) (Bendat and Piersol, "Random Data", 6.1), its bias by the finite average taken off.
+/// sum over bins of Syy (1 - coherence) (Bendat and Piersol, "Random Data", 6.1), its bias by the finite average taken
+/// off.
 std::vector<double> remainder_of(const std::vector<PairPart>& pairs, double gain, double transforms, double scale) {
   const double blocks = std::max(1.0, transforms * 0.75), unbiased = blocks > 1 ? 1 / (1 - 1 / blocks) : 1;
   std::vector<double> power(pairs.front().m.size(), 0);
@@ -339,7 +350,8 @@ void finish(const Layout& l, std::vector<Part>& parts, Shared& shared, ResidualS
   }
   const double count = double(l.frames) * double(pairs.size());
   const double window_power = std::inner_product(l.window.begin(), l.window.end(), l.window.begin(), 0.0);
-  const double scale = 2 / (window_power * double(l.options.fft_size) * std::max(1.0, transforms) * double(pairs.size()));
+  const double scale =
+      2 / (window_power * double(l.options.fft_size) * std::max(1.0, transforms) * double(pairs.size()));
   const double bin_hz = double(l.master.format().sample_rate_hz) / double(l.options.fft_size);
   out.master_spectrum = out.return_spectrum = out.residual_spectrum = {bin_hz, std::vector<double>(bins, 0)};
   for (const auto& p : pairs) {
@@ -367,7 +379,8 @@ void finish(const Layout& l, std::vector<Part>& parts, Shared& shared, ResidualS
 
 }  // namespace
 
-ResidualSums residual_sums(const Clip& master, const Clip& ret, const Fit& fit, const SumsOptions& options, const Job& job) {
+ResidualSums residual_sums(const Clip& master, const Clip& ret, const Fit& fit, const SumsOptions& options,
+                           const Job& job) {
   const Layout l = lay_out(master, ret, fit, options);
   ResidualSums out;
   out.first = l.first;

@@ -1,4 +1,5 @@
-// All that one pass over a fitted pair adds up: levels, loudness, spectra, coherence, outline and depth of the residual.
+// All that one pass over a fitted pair adds up: levels, loudness, spectra, coherence, outline and depth of the
+// residual.
 #pragma once
 #include <array>
 #include <complex>
@@ -61,9 +62,11 @@ struct SumsOptions {
 };
 
 /// One pass. The result does not depend on the number of threads. Throws InputError.
-ResidualSums residual_sums(const Clip& master, const Clip& ret, const Fit& fit, const SumsOptions& options, const Job& job = {});
+ResidualSums residual_sums(const Clip& master, const Clip& ret, const Fit& fit, const SumsOptions& options,
+                           const Job& job = {});
 
-/// Residual under master in every cell, in dB, at least -200; not a number where the master is silent and so is the residual.
+/// Residual under master in every cell, in dB, at least -200; not a number where the master is silent and so is the
+/// residual.
 std::vector<float> depth_db(const DepthCells& cells);
 
 /// 10 lg of a power ratio; nothing where either is silent.

@@ -9,10 +9,10 @@ class Noise {
  public:
   explicit Noise(uint64_t seed);
   uint64_t bits();
-  double uniform();                           ///< [0, 1)
-  double between(double low, double high);    ///< [low, high)
-  double triangular();                        ///< (-1, 1), variance 1/6
-  double gaussian();                          ///< variance 1: sum of twelve uniform values, so that no libm rounding matters
+  double uniform();                         ///< [0, 1)
+  double between(double low, double high);  ///< [low, high)
+  double triangular();                      ///< (-1, 1), variance 1/6
+  double gaussian();  ///< variance 1: sum of twelve uniform values, so that no libm rounding matters
 
  private:
   uint64_t state_[4];

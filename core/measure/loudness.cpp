@@ -42,11 +42,16 @@ double KWeighting::energy(std::span<const double> in) {
 std::vector<double> channel_weights(int channels) {
   constexpr double surround = 1.41;
   switch (channels) {
-    case 4: return {1, 1, surround, surround};
-    case 5: return {1, 1, 1, surround, surround};
-    case 6: return {1, 1, 1, 0, surround, surround};
-    case 8: return {1, 1, 1, 0, 1, 1, surround, surround};
-    default: return std::vector<double>(size_t(channels), 1.0);
+    case 4:
+      return {1, 1, surround, surround};
+    case 5:
+      return {1, 1, 1, surround, surround};
+    case 6:
+      return {1, 1, 1, 0, surround, surround};
+    case 8:
+      return {1, 1, 1, 0, 1, 1, surround, surround};
+    default:
+      return std::vector<double>(size_t(channels), 1.0);
   }
 }
 

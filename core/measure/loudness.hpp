@@ -34,8 +34,8 @@ int64_t loudness_piece_frames(int sample_rate_hz);
 /// -0.691 + 10 lg of a mean square, in LUFS; nothing for silence.
 std::optional<double> lufs(double mean_square);
 
-/// Gated loudness of the programme (400 ms blocks, 75 % overlap, -70 LUFS and -10 LU gates); nothing where no block passes.
-/// A programme shorter than a block counts as one.
+/// Gated loudness of the programme (400 ms blocks, 75 % overlap, -70 LUFS and -10 LU gates); nothing where no block
+/// passes. A programme shorter than a block counts as one.
 std::optional<double> integrated_lufs(const LoudnessPieces& pieces);
 
 /// Loudness of the last `span` pieces at the end of every piece (4: momentary, 30: short-term), -120 at the least.

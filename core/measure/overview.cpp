@@ -67,7 +67,8 @@ std::vector<OutlineBin> Overview::columns(double first, double frames, int count
 void Overview::write(std::ostream& out) const {
   const int64_t head[] = {frames_, empty() ? 0 : int64_t(finest().size())};
   out.write(reinterpret_cast<const char*>(head), sizeof head);
-  if (!empty()) out.write(reinterpret_cast<const char*>(finest().data()), std::streamsize(finest().size() * sizeof(OutlineBin)));
+  if (!empty())
+    out.write(reinterpret_cast<const char*>(finest().data()), std::streamsize(finest().size() * sizeof(OutlineBin)));
 }
 
 Overview Overview::read(std::istream& in) {
@@ -86,7 +87,8 @@ std::vector<OutlineBin> outline_columns(Reader& reader, double first, double fra
   reader.read(begin, int64_t(std::ceil(frames)) + 2, block);
   for (int c = 0; c < count; ++c) {
     const auto from = int64_t(first - double(begin) + frames * c / count);
-    const auto to = std::min(block.frames(), std::max(from + 1, int64_t(first - double(begin) + frames * (c + 1) / count) + 1));
+    const auto to =
+        std::min(block.frames(), std::max(from + 1, int64_t(first - double(begin) + frames * (c + 1) / count) + 1));
     Gathered sum;
     for (int ch = 0; ch < block.channels(); ++ch)
       for (int64_t n = from; n < to; ++n) {

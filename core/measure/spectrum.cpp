@@ -18,7 +18,8 @@ struct Blocks {
 
 }  // namespace
 
-Spectrum average_spectrum(const Clip& clip, size_t fft_size, int64_t first, int64_t last, int most_blocks, const Job& job) {
+Spectrum average_spectrum(const Clip& clip, size_t fft_size, int64_t first, int64_t last, int most_blocks,
+                          const Job& job) {
   if (last < 0) last = clip.format().frames;
   const int64_t hop = int64_t(fft_size) / 2;
   const int64_t possible = std::max<int64_t>(1, (last - first) / hop - 1);
@@ -28,7 +29,10 @@ Spectrum average_spectrum(const Clip& clip, size_t fft_size, int64_t first, int6
   const int channels = clip.format().channels;
   std::vector<std::vector<double>> sums(size_t((count + 63) / 64));
   for_each_segment(
-      int64_t(sums.size()), job, [&] { return Blocks{clip.reader(), dsp::RealFft<double>(fft_size)}; },
+      int64_t(sums.size()), job,
+      [&] {
+        return Blocks{clip.reader(), dsp::RealFft<double>(fft_size)};
+      },
       [&](Blocks& b, int64_t group) {
         auto& sum = sums[size_t(group)];
         sum.assign(b.fft.bins(), 0);
@@ -36,7 +40,8 @@ Spectrum average_spectrum(const Clip& clip, size_t fft_size, int64_t first, int6
           const int64_t at = first + (count > 1 ? (possible - 1) * i / (count - 1) : 0) * hop;
           b.reader->read(at, int64_t(fft_size), b.block);
           for (int c = 0; c < channels; ++c) {
-            std::transform(window.begin(), window.end(), b.block.channel(c).begin(), b.fft.time().begin(), std::multiplies<>());
+            std::transform(window.begin(), window.end(), b.block.channel(c).begin(), b.fft.time().begin(),
+                           std::multiplies<>());
             b.fft.forward();
             for (size_t k = 0; k < sum.size(); ++k) sum[k] += std::norm(b.fft.spectrum()[k]);
           }
@@ -92,7 +97,9 @@ std::optional<double> bandwidth_hz(const Spectrum& spectrum) {
   };
   // Where the band does not end in a flat floor it has none, unless its top holds no more than a decoder's rounding.
   const double at_top = *std::max_element(level.begin() + long(top - bins / 10), level.begin() + long(top));
-  const auto without_floor = [&] { return at_top < arithmetic ? double(highest_above(arithmetic / clear_ratio)) * spectrum.bin_hz : nyquist; };
+  const auto without_floor = [&] {
+    return at_top < arithmetic ? double(highest_above(arithmetic / clear_ratio)) * spectrum.bin_hz : nyquist;
+  };
   size_t edge = highest_above(*std::min_element(level.begin() + long(bins / 20), level.begin() + long(top)));
   if (edge + bins / 50 >= top) return without_floor();
   const std::span<const double> rest(level.data() + edge + (top - edge) / 3, (top - edge) * 2 / 3);
@@ -102,7 +109,8 @@ std::optional<double> bandwidth_hz(const Spectrum& spectrum) {
   return edge > 0 ? double(edge) * spectrum.bin_hz : nyquist;
 }
 
-SpectrumLine smoothed(const Spectrum& spectrum, double low_hz, double high_hz, int points, bool logarithmic, int fraction) {
+SpectrumLine smoothed(const Spectrum& spectrum, double low_hz, double high_hz, int points, bool logarithmic,
+                      int fraction) {
   SpectrumLine line;
   const size_t bins = spectrum.power.size();
   if (bins < 2 || points < 2) return line;
@@ -118,8 +126,9 @@ SpectrumLine smoothed(const Spectrum& spectrum, double low_hz, double high_hz, i
     const double from_hz = fraction > 0 ? hz / half : place(p - 0.5), to_hz = fraction > 0 ? hz * half : place(p + 0.5);
     const auto from = size_t(std::clamp(std::llround(from_hz / spectrum.bin_hz), 0LL, (long long)bins - 1));
     const auto to = size_t(std::clamp(std::llround(to_hz / spectrum.bin_hz), (long long)from, (long long)bins - 1));
-    double power = fraction > 0 ? (sums[to + 1] - sums[from]) / double(to + 1 - from)
-                                : *std::max_element(spectrum.power.begin() + long(from), spectrum.power.begin() + long(to) + 1);
+    double power = fraction > 0
+                       ? (sums[to + 1] - sums[from]) / double(to + 1 - from)
+                       : *std::max_element(spectrum.power.begin() + long(from), spectrum.power.begin() + long(to) + 1);
     line.hz.push_back(hz);
     line.db.push_back(10 * std::log10(std::max(power, 1e-30)));
   }

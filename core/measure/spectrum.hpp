@@ -9,7 +9,8 @@
 
 namespace heathmist {
 
-/// Power per bin, mean over frames and channels: the bins sum to the mean square of the signal (0 dB: a full-scale square wave).
+/// Power per bin, mean over frames and channels: the bins sum to the mean square of the signal (0 dB: a full-scale
+/// square wave).
 struct Spectrum {
   double bin_hz = 0;
   std::vector<double> power;
@@ -17,17 +18,19 @@ struct Spectrum {
 
 /// The average spectrum of a clip's frames [first, last): Blackman-Harris, half overlap; a long clip is sampled at
 /// `most_blocks` evenly spread blocks. All frames where last < 0.
-Spectrum average_spectrum(const Clip& clip, size_t fft_size, int64_t first, int64_t last, int most_blocks, const Job& job = {});
+Spectrum average_spectrum(const Clip& clip, size_t fft_size, int64_t first, int64_t last, int most_blocks,
+                          const Job& job = {});
 
 /// The highest frequency at which a long-term spectrum still stands clear of its own floor, in Hz: the top of the band
 /// where it has no floor (it never flattens out), nothing for silence.
 std::optional<double> bandwidth_hz(const Spectrum& spectrum);
 
-/// A line for a plate: `points` frequencies from low_hz to high_hz (spaced logarithmically or evenly), each with the mean
-/// power per bin over 1/`fraction` octave around it (fraction 0: the greatest bin of the point's own span), in dB.
+/// A line for a plate: `points` frequencies from low_hz to high_hz (spaced logarithmically or evenly), each with the
+/// mean power per bin over 1/`fraction` octave around it (fraction 0: the greatest bin of the point's own span), in dB.
 struct SpectrumLine {
   std::vector<double> hz, db;
 };
-SpectrumLine smoothed(const Spectrum& spectrum, double low_hz, double high_hz, int points, bool logarithmic, int fraction);
+SpectrumLine smoothed(const Spectrum& spectrum, double low_hz, double high_hz, int points, bool logarithmic,
+                      int fraction);
 
 }  // namespace heathmist

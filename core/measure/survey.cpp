@@ -48,9 +48,10 @@ uint32_t bits_of(std::span<const double> x) {
 [[noreturn]] void refuse_sample(const Clip& clip, std::span<const double> x, int channel, int64_t first) {
   for (size_t n = 0; n < x.size(); ++n)
     if (!std::isfinite(x[n]))
-      throw InputError(clip.path(), fmt::format("it holds a sample that is {} at {:.3f} s in channel {}; render it again without it",
-                                                std::isnan(x[n]) ? "not a number (NaN)" : "infinite",
-                                                double(first + int64_t(n)) / clip.format().sample_rate_hz, channel + 1));
+      throw InputError(clip.path(),
+                       fmt::format("it holds a sample that is {} at {:.3f} s in channel {}; render it again without it",
+                                   std::isnan(x[n]) ? "not a number (NaN)" : "infinite",
+                                   double(first + int64_t(n)) / clip.format().sample_rate_hz, channel + 1));
   throw InputError(clip.path(), "it holds samples beyond any level; render it again");
 }
 
@@ -59,8 +60,8 @@ struct Surveyor {
   std::vector<OutlineBin>& bins;
   std::unique_ptr<Reader> reader;
   Planar block{};
-  double full = 0;       // at and above this a sample counts as full scale
-  uint32_t all_bits = 0; // when these are all seen there is nothing more to learn
+  double full = 0;        // at and above this a sample counts as full scale
+  uint32_t all_bits = 0;  // when these are all seen there is nothing more to learn
 
   Surveyor(const Clip& c, std::vector<OutlineBin>& b) : clip(c), bins(b), reader(c.reader()) {
     const auto& f = c.format();

@@ -8,12 +8,12 @@
 namespace heathmist {
 
 struct Levels {
-  double sample_peak = 0;              ///< greatest |sample|, full scale = 1
-  double mean_square = 0;              ///< of all samples of all channels
-  std::vector<double> dc_offset;       ///< full scale, per channel
-  int64_t clipped_runs = 0;            ///< runs of three or more equal full-scale samples, channel by channel
-  std::optional<double> first_run_s;   ///< where the first of them starts
-  std::optional<int> bits_used;        ///< fewest bits that carry every sample; none for float or lossy
+  double sample_peak = 0;             ///< greatest |sample|, full scale = 1
+  double mean_square = 0;             ///< of all samples of all channels
+  std::vector<double> dc_offset;      ///< full scale, per channel
+  int64_t clipped_runs = 0;           ///< runs of three or more equal full-scale samples, channel by channel
+  std::optional<double> first_run_s;  ///< where the first of them starts
+  std::optional<int> bits_used;       ///< fewest bits that carry every sample; none for float or lossy
 };
 
 struct Survey {

@@ -40,14 +40,23 @@ void put_sample(AVFrame& frame, AVSampleFormat format, int channel, int n, int c
   uint8_t* const plane = frame.extended_data[planar ? channel : 0];
   const int place = planar ? n : n * channels + channel;
   switch (av_get_packed_sample_fmt(format)) {
-    case AV_SAMPLE_FMT_S16: reinterpret_cast<int16_t*>(plane)[place] = level_of<int16_t>(x, 32768); break;
-    case AV_SAMPLE_FMT_S32: reinterpret_cast<int32_t*>(plane)[place] = int32_t(level_of<int64_t>(x, 8388608) * 256); break;
-    case AV_SAMPLE_FMT_FLT: reinterpret_cast<float*>(plane)[place] = float(x); break;
-    default: reinterpret_cast<double*>(plane)[place] = x; break;
+    case AV_SAMPLE_FMT_S16:
+      reinterpret_cast<int16_t*>(plane)[place] = level_of<int16_t>(x, 32768);
+      break;
+    case AV_SAMPLE_FMT_S32:
+      reinterpret_cast<int32_t*>(plane)[place] = int32_t(level_of<int64_t>(x, 8388608) * 256);
+      break;
+    case AV_SAMPLE_FMT_FLT:
+      reinterpret_cast<float*>(plane)[place] = float(x);
+      break;
+    default:
+      reinterpret_cast<double*>(plane)[place] = x;
+      break;
   }
 }
 
-/// The encoder's first format that holds the clip's words: 16 bits where they suffice, else more; never doubles or 8 bits.
+/// The encoder's first format that holds the clip's words: 16 bits where they suffice, else more; never doubles or 8
+/// bits.
 AVSampleFormat best_format(const AVCodec& codec, const ClipFormat& clip) {
   const bool deep = clip.container_bits.value_or(32) > 16;
   AVSampleFormat fallback = AV_SAMPLE_FMT_NONE;
@@ -61,14 +70,18 @@ AVSampleFormat best_format(const AVCodec& codec, const ClipFormat& clip) {
 
 class Encoder {
  public:
-  Encoder(const Clip& clip, const Encoding& encoding, const std::filesystem::path& file, const std::filesystem::path& part)
+  Encoder(const Clip& clip, const Encoding& encoding, const std::filesystem::path& file,
+          const std::filesystem::path& part)
       : clip_(clip) {
     av_log_set_level(AV_LOG_QUIET);
     const AVCodec* codec = avcodec_find_encoder_by_name(encoding.codec.c_str());
-    if (!codec) throw InputError(file, fmt::format("there is no encoder '{}' on this machine; choose another codec", encoding.codec));
+    if (!codec)
+      throw InputError(file,
+                       fmt::format("there is no encoder '{}' on this machine; choose another codec", encoding.codec));
     AVFormatContext* container = nullptr;
     avformat_alloc_output_context2(&container, nullptr, nullptr, file.c_str());
-    if (!container) throw InputError(file, "its ending names no container that can be written; use .mp3, .m4a, .ogg, .opus or .mkv");
+    if (!container)
+      throw InputError(file, "its ending names no container that can be written; use .mp3, .m4a, .ogg, .opus or .mkv");
     container_.reset(container);
     context_.reset(avcodec_alloc_context3(codec));
     context_->sample_rate = clip.format().sample_rate_hz;
@@ -80,8 +93,8 @@ class Encoder {
     av_channel_layout_default(&context_->ch_layout, clip.format().channels);
     if (container->oformat->flags & AVFMT_GLOBALHEADER) context_->flags |= AV_CODEC_FLAG_GLOBAL_HEADER;
     if (avcodec_open2(context_.get(), codec, nullptr) < 0)
-      throw InputError(file, fmt::format("{} cannot take {} Hz with {} channels; convert the clip first", encoding.codec,
-                                         clip.format().sample_rate_hz, clip.format().channels));
+      throw InputError(file, fmt::format("{} cannot take {} Hz with {} channels; convert the clip first",
+                                         encoding.codec, clip.format().sample_rate_hz, clip.format().channels));
     stream_ = avformat_new_stream(container, nullptr);
     avcodec_parameters_from_context(stream_->codecpar, context_.get());
     stream_->time_base = context_->time_base;
@@ -105,7 +118,8 @@ class Encoder {
       frame->sample_rate = context_->sample_rate;
       av_frame_get_buffer(frame.get(), 0);
       for (int c = 0; c < channels; ++c)
-        for (int n = 0; n < frames; ++n) put_sample(*frame, context_->sample_fmt, c, n, channels, block.channel(c)[size_t(n)]);
+        for (int n = 0; n < frames; ++n)
+          put_sample(*frame, context_->sample_fmt, c, n, channels, block.channel(c)[size_t(n)]);
       frame->pts = at;
       send(frame.get());
       job.report(double(at) / double(clip_.format().frames));

@@ -49,7 +49,8 @@ class TestListen : public QObject {
     mixer.process(in, out);
     for (size_t n = 0; n < 1000; ++n) {
       const double t = std::min(1.0, double(n + 1) / 480);
-      for (size_t c = 0; c < 2; ++c) QVERIFY(std::abs(out[2 * n + c] - ((1 - t) * in[n].master[c] + t * 0.5 * in[n].ret[c])) < 1e-12);
+      for (size_t c = 0; c < 2; ++c)
+        QVERIFY(std::abs(out[2 * n + c] - ((1 - t) * in[n].master[c] + t * 0.5 * in[n].ret[c])) < 1e-12);
     }
   }
 
@@ -91,12 +92,14 @@ class TestListen : public QObject {
     QTest::qWait(400);
     device->stop();
     const double seconds = double(timer.nsecsElapsed()) * 1e-9;
-    QVERIFY2(double(taken) / 48000 <= seconds && double(taken) / 48000 > 0.5 * seconds, qPrintable(QString::number(double(taken) / 48000 / seconds)));
+    QVERIFY2(double(taken) / 48000 <= seconds && double(taken) / 48000 > 0.5 * seconds,
+             qPrintable(QString::number(double(taken) / 48000 / seconds)));
   }
 
   void play_seek_loop_and_switch() {
     const auto sound = Programme(6, 4).render(48000);
-    const auto master = Clip::open(save(folder_ / "m.wav", sound, 48000)), ret = Clip::open(save(folder_ / "r.wav", scaled(sound, 0.5), 48000));
+    const auto master = Clip::open(save(folder_ / "m.wav", sound, 48000)),
+               ret = Clip::open(save(folder_ / "r.wav", scaled(sound, 0.5), 48000));
     const auto report = null_test(master, ret);
     Player player(simulated_output());
     player.play();

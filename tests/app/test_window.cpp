@@ -1,4 +1,5 @@
-// The window driven for real: two files dropped, the answer read, the fit nudged, lanes switched while playing, saved, reopened.
+// The window driven for real: two files dropped, the answer read, the fit nudged, lanes switched while playing, saved,
+// reopened.
 #include <QMimeData>
 #include <QSettings>
 #include <QSignalSpy>
@@ -38,16 +39,19 @@ class TestWindow : public QObject {
     qputenv("XDG_CACHE_HOME", QByteArray((folder_ / "cache").c_str()));
     QStandardPaths::setTestModeEnabled(true);
     QCoreApplication::setOrganizationName("Heathmist tests");
-    QSettings::setPath(QSettings::NativeFormat, QSettings::UserScope, QString::fromStdString((folder_ / "settings").string()));
+    QSettings::setPath(QSettings::NativeFormat, QSettings::UserScope,
+                       QString::fromStdString((folder_ / "settings").string()));
     QFile::remove(BenchModel::autosave_file());
     Theme::instance().apply(false);
     const auto sound = requantised(scaled(Programme(8, 1).render(48000), 0.5), 24, true);
     Planar late(2, sound.frames() + 1000);
     for (int c = 0; c < 2; ++c)
-      for (int64_t n = 0; n < sound.frames(); ++n) late.channel(c)[size_t(n + 1000)] = 0.5 * sound.channel(c)[size_t(n)];
+      for (int64_t n = 0; n < sound.frames(); ++n)
+        late.channel(c)[size_t(n + 1000)] = 0.5 * sound.channel(c)[size_t(n)];
     master_ = QString::fromStdString(save(folder_ / "mill.wav", sound, 48000, WordFormat::pcm24).string());
     ret_ = QString::fromStdString(save(folder_ / "mill-back.wav", late, 48000, WordFormat::pcm24).string());
-    noisy_ = QString::fromStdString(save(folder_ / "mill-noisy.wav", with_noise(sound, 1e-3, 3), 48000, WordFormat::pcm24).string());
+    noisy_ = QString::fromStdString(
+        save(folder_ / "mill-noisy.wav", with_noise(sound, 1e-3, 3), 48000, WordFormat::pcm24).string());
   }
   void init() {
     window_ = std::make_unique<MainWindow>(simulated_output());
@@ -79,7 +83,9 @@ class TestWindow : public QObject {
     QCOMPARE(strip->delay()->value(), 1001.0);
     QTRY_VERIFY_WITH_TIMEOUT(strip->residual_text() != before, 5000);
     QTRY_COMPARE_WITH_TIMEOUT(window_->desk().current_hold().delay_samples.value_or(0), 1001.0, 5000);
-    QTRY_VERIFY_WITH_TIMEOUT(window_->desk().current_result() && window_->desk().current_result()->report->fit.delay_samples == 1001.0, 20000);
+    QTRY_VERIFY_WITH_TIMEOUT(
+        window_->desk().current_result() && window_->desk().current_result()->report->fit.delay_samples == 1001.0,
+        20000);
     window_->desk().model().undo_stack().undo();
     QVERIFY(!window_->desk().current_hold().any());
     QTRY_COMPARE_WITH_TIMEOUT(strip->delay()->value(), 1000.0, 20000);
@@ -96,11 +102,13 @@ class TestWindow : public QObject {
     window_->null_view()->lanes()->setFocus();
     QTest::keyClick(window_.get(), Qt::Key_Space);
     QTRY_VERIFY_WITH_TIMEOUT(window_->player().is_playing() && window_->player().place_s() > 0.1, 5000);
-    for (const auto& [key, heard] : {std::pair{Qt::Key_2, Heard::ret}, {Qt::Key_3, Heard::residual}, {Qt::Key_1, Heard::master}}) {
+    for (const auto& [key, heard] :
+         {std::pair{Qt::Key_2, Heard::ret}, {Qt::Key_3, Heard::residual}, {Qt::Key_1, Heard::master}}) {
       const double at = window_->player().place_s();
       QTest::keyClick(window_.get(), key);
       QCOMPARE(window_->player().mix().heard, heard);
-      QVERIFY(window_->player().is_playing() && window_->player().place_s() >= at && window_->player().place_s() < at + 0.5);
+      QVERIFY(window_->player().is_playing() && window_->player().place_s() >= at &&
+              window_->player().place_s() < at + 0.5);
     }
     QVERIFY(std::abs(20 * std::log10(window_->player().mix().return_gain) - 6.02) < 0.05);  // matched
     QTest::keyClick(window_.get(), Qt::Key_M);
@@ -132,8 +140,10 @@ class TestWindow : public QObject {
     show_pair(ret_);
     auto* lanes = window_->null_view()->lanes();
     const QPoint at(lanes->width() * 3 / 4, 60);
-    const double before = lanes->from_s() + (lanes->to_s() - lanes->from_s()) * (at.x() - 84.0) / (lanes->width() - 84.0);
-    QWheelEvent wheel(at, lanes->mapToGlobal(at), {}, QPoint(0, 480), Qt::NoButton, Qt::NoModifier, Qt::NoScrollPhase, false);
+    const double before =
+        lanes->from_s() + (lanes->to_s() - lanes->from_s()) * (at.x() - 84.0) / (lanes->width() - 84.0);
+    QWheelEvent wheel(at, lanes->mapToGlobal(at), {}, QPoint(0, 480), Qt::NoButton, Qt::NoModifier, Qt::NoScrollPhase,
+                      false);
     QApplication::sendEvent(lanes, &wheel);
     const double span = lanes->to_s() - lanes->from_s();
     QVERIFY(span < 4.0);
@@ -219,8 +229,10 @@ class TestWindow : public QObject {
   }
 
   void work_is_cancelled() {
-    const QString big = QString::fromStdString(save(folder_ / "long.wav", with_noise(Planar(2, 48000 * 60), 0.1, 8), 48000, WordFormat::pcm24).string());
-    const QString other = QString::fromStdString(save(folder_ / "long2.wav", with_noise(Planar(2, 48000 * 60), 0.1, 9), 48000, WordFormat::pcm24).string());
+    const QString big = QString::fromStdString(
+        save(folder_ / "long.wav", with_noise(Planar(2, 48000 * 60), 0.1, 8), 48000, WordFormat::pcm24).string());
+    const QString other = QString::fromStdString(
+        save(folder_ / "long2.wav", with_noise(Planar(2, 48000 * 60), 0.1, 9), 48000, WordFormat::pcm24).string());
     drop(*window_, {big, other});
     QTRY_VERIFY_WITH_TIMEOUT(window_->desk().runner().is_busy(), 5000);
     window_->desk().cancel();

@@ -45,7 +45,8 @@ class TestCli : public QObject {
     const auto files = answer.json()["files"].toArray();
     QCOMPARE(files.size(), 2);
     const auto facts = files[0].toObject();
-    for (const char* key : {"path", "codec", "sample_rate_hz", "channels", "frames", "container_bits", "sample_format", "bits_used", "bandwidth_hz", "bit_rate_bps", "duration_s"})
+    for (const char* key : {"path", "codec", "sample_rate_hz", "channels", "frames", "container_bits", "sample_format",
+                            "bits_used", "bandwidth_hz", "bit_rate_bps", "duration_s"})
       QVERIFY2(facts.contains(key), key);
     QCOMPARE(facts["path"].toString(), master_);
     QCOMPARE(facts["codec"].toString(), QString("pcm"));
@@ -59,21 +60,26 @@ class TestCli : public QObject {
     const auto answer = call({"null", master_, ret_, "--json"});
     QCOMPARE(answer.status, 0);
     const auto null = answer.json();
-    for (const char* key : {"identical", "kind", "delay_samples", "drift_ppm", "gain_db", "polarity", "overlap_s", "master_rms_dbfs", "residual_rms_dbfs", "residual_peak_dbfs",
-                            "residual_relative_db", "residual_integrated_lufs", "remainder_relative_db", "bandwidth_hz", "channels", "findings"})
+    for (const char* key :
+         {"identical", "kind", "delay_samples", "drift_ppm", "gain_db", "polarity", "overlap_s", "master_rms_dbfs",
+          "residual_rms_dbfs", "residual_peak_dbfs", "residual_relative_db", "residual_integrated_lufs",
+          "remainder_relative_db", "bandwidth_hz", "channels", "findings"})
       QVERIFY2(null.contains(key), key);
     QCOMPARE(null["kind"].toString(), QString("level"));
     QVERIFY(std::abs(null["gain_db"].toDouble() + 6.0206) < 0.002);
     QVERIFY(null["residual_relative_db"].isNull());  // halving 16 bits in 24 loses nothing
     const auto channel = null["channels"].toArray()[1].toObject();
-    for (const char* key : {"master", "return", "delay_samples", "gain_db", "polarity", "residual_rms_dbfs", "residual_relative_db"}) QVERIFY2(channel.contains(key), key);
+    for (const char* key :
+         {"master", "return", "delay_samples", "gain_db", "polarity", "residual_rms_dbfs", "residual_relative_db"})
+      QVERIFY2(channel.contains(key), key);
     const auto finding = null["findings"].toArray()[0].toObject();
     for (const char* key : {"code", "severity", "text", "value", "unit", "at_s"}) QVERIFY2(finding.contains(key), key);
     QCOMPARE(finding["code"].toString(), QString("level"));
   }
 
   void options_hold_the_fit() {
-    const auto null = call({"null", master_, ret_, "--align", "none", "--gain", "none", "--drift", "none", "--json"}).json();
+    const auto null =
+        call({"null", master_, ret_, "--align", "none", "--gain", "none", "--drift", "none", "--json"}).json();
     QCOMPARE(null["gain_db"].toDouble(), 0.0);
     QVERIFY(std::abs(null["residual_relative_db"].toDouble() + 6.0206) < 0.01);
     QCOMPARE(call({"null", master_, ret_, "--align", "-12.5", "--json"}).json()["delay_samples"].toDouble(), -12.5);
@@ -81,7 +87,10 @@ class TestCli : public QObject {
 
   void the_residual_is_written_as_float() {
     const auto file = folder_ / "e.wav";
-    QCOMPARE(call({"null", master_, ret_, "--gain", "none", "--residual", QString::fromStdString(file.string()), "--json"}).status, 0);
+    QCOMPARE(
+        call({"null", master_, ret_, "--gain", "none", "--residual", QString::fromStdString(file.string()), "--json"})
+            .status,
+        0);
     const auto clip = Clip::open(file);
     QCOMPARE(clip->format().sample_format, SampleFormat::real);
     QCOMPARE(clip->format().container_bits.value(), 32);
@@ -92,8 +101,14 @@ class TestCli : public QObject {
   }
 
   void bad_words_end_with_2() {
-    for (const QStringList& words : {QStringList{}, {"nul"}, {"null", master_}, {"null", master_, ret_, "--align", "soon"}, {"null", master_, ret_, "--drift", "3"},
-                                     {"null", master_, ret_, "--gain", "nan"}, {"facts", master_, "--what"}, {"null", master_, ret_, "--residual", "e.mp3"}}) {
+    for (const QStringList& words : {QStringList{},
+                                     {"nul"},
+                                     {"null", master_},
+                                     {"null", master_, ret_, "--align", "soon"},
+                                     {"null", master_, ret_, "--drift", "3"},
+                                     {"null", master_, ret_, "--gain", "nan"},
+                                     {"facts", master_, "--what"},
+                                     {"null", master_, ret_, "--residual", "e.mp3"}}) {
       const auto answer = call(words);
       QCOMPARE(answer.status, 2);
       QVERIFY(answer.out.isEmpty());

@@ -52,12 +52,19 @@ class TestBench : public QObject {
   void broken_and_newer_benches_are_refused_data() {
     QTest::addColumn<QString>("text");
     QTest::addColumn<QString>("says");
-    QTest::newRow("empty") << "" << "broken";
-    QTest::newRow("half") << "{\"heathmist_bench\": 1, \"name\": \"x\", \"mas" << "broken";
-    QTest::newRow("other json") << "{\"a\": 1}" << "broken";
-    QTest::newRow("wrong types") << R"({"heathmist_bench": 1, "name": 3, "masters": {}})" << "broken";
-    QTest::newRow("no file") << R"({"heathmist_bench": 1, "name": "x", "masters": [{"id": "1", "name": "y", "audio": {"file": ""}, "trials": []}]})" << "broken";
-    QTest::newRow("newer") << R"({"heathmist_bench": 99})" << "newer";
+    QTest::newRow("empty") << ""
+                           << "broken";
+    QTest::newRow("half") << "{\"heathmist_bench\": 1, \"name\": \"x\", \"mas"
+                          << "broken";
+    QTest::newRow("other json") << "{\"a\": 1}"
+                                << "broken";
+    QTest::newRow("wrong types") << R"({"heathmist_bench": 1, "name": 3, "masters": {}})"
+                                 << "broken";
+    QTest::newRow("no file")
+        << R"({"heathmist_bench": 1, "name": "x", "masters": [{"id": "1", "name": "y", "audio": {"file": ""}, "trials": []}]})"
+        << "broken";
+    QTest::newRow("newer") << R"({"heathmist_bench": 99})"
+                           << "newer";
   }
   void broken_and_newer_benches_are_refused() {
     QFETCH(QString, text);
@@ -76,7 +83,8 @@ class TestBench : public QObject {
     bench.name = "old";
     const auto file = folder_ / "keep.heathmist";
     save_bench(bench, file);
-    std::filesystem::create_directories(folder_ / (".keep.heathmist." + std::to_string(getpid()) + ".part"));  // in the way of the new one
+    std::filesystem::create_directories(
+        folder_ / (".keep.heathmist." + std::to_string(getpid()) + ".part"));  // in the way of the new one
     bench.name = "new";
     QVERIFY_EXCEPTION_THROWN(save_bench(bench, file), InputError);
     QCOMPARE(load_bench(file).name, std::string("old"));
@@ -96,7 +104,8 @@ class TestBench : public QObject {
   }
 
   void summaries_are_kept_by_content() {
-    const auto a = save(folder_ / "a.wav", Programme(2, 1).render(48000), 48000), b = save(folder_ / "b.wav", Programme(2, 1).render(48000, 5), 48000);
+    const auto a = save(folder_ / "a.wav", Programme(2, 1).render(48000), 48000),
+               b = save(folder_ / "b.wav", Programme(2, 1).render(48000, 5), 48000);
     const FileRef from{a, content_mark(a)}, to{b, content_mark(b)};
     QVERIFY(!kept_summary(from, to, {}));
     keep_summary(from, to, {}, summary_of(null_of(a, b)));

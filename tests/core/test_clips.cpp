@@ -43,7 +43,11 @@ class TestClips : public QObject {
     QTest::addColumn<int>("bits");
     QTest::addColumn<int>("word");
     for (const char* ending : {"wav", "w64", "aiff", "caf"}) {
-      for (const auto& [bits, word] : {std::pair{16, WordFormat::pcm16}, {24, WordFormat::pcm24}, {32, WordFormat::pcm32}, {24, WordFormat::float32}, {50, WordFormat::float64}})
+      for (const auto& [bits, word] : {std::pair{16, WordFormat::pcm16},
+                                       {24, WordFormat::pcm24},
+                                       {32, WordFormat::pcm32},
+                                       {24, WordFormat::float32},
+                                       {50, WordFormat::float64}})
         QTest::addRow("%s %d %d", ending, bits, int(word)) << ending << bits << int(word);
     }
     QTest::addRow("flac 16") << "flac" << 16 << int(WordFormat::pcm16);
@@ -57,7 +61,8 @@ class TestClips : public QObject {
       const auto sound = ramp_noise(channels, 30011, bits);
       const auto clip = Clip::open(save(folder_ / ("exact." + ending.toStdString()), sound, 44100, WordFormat(word)));
       QVERIFY(equal(*clip, sound));
-      const bool integer = word == int(WordFormat::pcm16) || word == int(WordFormat::pcm24) || word == int(WordFormat::pcm32);
+      const bool integer =
+          word == int(WordFormat::pcm16) || word == int(WordFormat::pcm24) || word == int(WordFormat::pcm32);
       QCOMPARE(clip->format().sample_format, integer ? SampleFormat::integer : SampleFormat::real);
       const auto used = survey(*clip).levels.bits_used;
       QCOMPARE(used.value_or(0), integer ? bits : 0);
@@ -67,8 +72,10 @@ class TestClips : public QObject {
   void lossless_codecs_through_ffmpeg_are_exact() {
     for (const int bits : {16, 24}) {
       const auto sound = ramp_noise(2, 40000, bits);
-      const auto clip = Clip::open(save(folder_ / "l.wav", sound, 48000, bits == 16 ? WordFormat::pcm16 : WordFormat::pcm24));
-      for (const auto& [codec, name] : {std::pair{"alac", "l.m4a"}, {"wavpack", "l.wv"}, {"flac", "l.mkv"}, {"alac", "l.mov"}}) {
+      const auto clip =
+          Clip::open(save(folder_ / "l.wav", sound, 48000, bits == 16 ? WordFormat::pcm16 : WordFormat::pcm24));
+      for (const auto& [codec, name] :
+           {std::pair{"alac", "l.m4a"}, {"wavpack", "l.wv"}, {"flac", "l.mkv"}, {"alac", "l.mov"}}) {
         encode(*clip, {codec, 0}, folder_ / name);
         const auto back = Clip::open(folder_ / name);
         QVERIFY2(equal(*back, sound), name);
@@ -80,8 +87,13 @@ class TestClips : public QObject {
 
   void lossy_codecs_say_what_they_are() {
     const auto clip = Clip::open(save(folder_ / "s.wav", Programme(4, 2).render(48000), 48000, WordFormat::pcm24));
-    for (const auto& [encoder, codec, name] : {std::tuple{"libmp3lame", "mp3", "s.mp3"}, {"aac", "aac", "s.m4a"}, {"aac", "aac", "s.mp4"}, {"libvorbis", "vorbis", "s.ogg"},
-                                              {"libopus", "opus", "s.opus"}, {"libopus", "opus", "s.webm"}, {"ac3", "ac3", "s.ac3"}}) {
+    for (const auto& [encoder, codec, name] : {std::tuple{"libmp3lame", "mp3", "s.mp3"},
+                                               {"aac", "aac", "s.m4a"},
+                                               {"aac", "aac", "s.mp4"},
+                                               {"libvorbis", "vorbis", "s.ogg"},
+                                               {"libopus", "opus", "s.opus"},
+                                               {"libopus", "opus", "s.webm"},
+                                               {"ac3", "ac3", "s.ac3"}}) {
       encode(*clip, {encoder, 128000}, folder_ / name);
       const auto back = Clip::open(folder_ / name);
       QCOMPARE(QString::fromStdString(back->format().codec), QString(codec));
@@ -135,7 +147,9 @@ class TestClips : public QObject {
   void bad_files_get_one_sentence_data() {
     QTest::addColumn<QString>("file");
     QTest::addColumn<QString>("says");
-    auto row = [](const char* what, const std::filesystem::path& file, const char* says) { QTest::newRow(what) << QString::fromStdString(file.string()) << says; };
+    auto row = [](const char* what, const std::filesystem::path& file, const char* says) {
+      QTest::newRow(what) << QString::fromStdString(file.string()) << says;
+    };
     const auto good = save(folder_ / "good.wav", ramp_noise(2, 20000, 16), 44100, WordFormat::pcm16);
     const auto flac = save(folder_ / "good.flac", ramp_noise(2, 20000, 16), 44100, WordFormat::pcm16);
     auto put = [&](const char* name, const QByteArray& bytes) {
@@ -206,7 +220,8 @@ class TestClips : public QObject {
     QCOMPARE(std::filesystem::file_size(file), before);
     QVERIFY_EXCEPTION_THROWN(write_whole(folder_ / "no" / "such" / "x.json", "x"), InputError);
     int left = 0;
-    for (const auto& entry : std::filesystem::directory_iterator(folder_ / "")) left += entry.path().string().ends_with(".part");
+    for (const auto& entry : std::filesystem::directory_iterator(folder_ / ""))
+      left += entry.path().string().ends_with(".part");
     QCOMPARE(left, 0);
   }
 

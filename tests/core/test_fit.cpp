@@ -21,8 +21,10 @@ class TestFit : public QObject {
       const auto ret = save(folder_ / "r.wav", programme.render(48000, delay, 1, std::max(0.0, delay / 48000)), 48000);
       const auto report = null_of(master, ret);
       QVERIFY(report.fit.trusted);
-      QVERIFY2(std::abs(report.fit.delay_samples - delay) < 0.002, qPrintable(QString("%1 for %2").arg(report.fit.delay_samples, 0, 'f', 6).arg(delay)));
-      QVERIFY2(db(report.residual_relative_db()) < -110, qPrintable(QString::number(db(report.residual_relative_db()))));
+      QVERIFY2(std::abs(report.fit.delay_samples - delay) < 0.002,
+               qPrintable(QString("%1 for %2").arg(report.fit.delay_samples, 0, 'f', 6).arg(delay)));
+      QVERIFY2(db(report.residual_relative_db()) < -110,
+               qPrintable(QString::number(db(report.residual_relative_db()))));
       QVERIFY(std::abs(report.fit.gain_db) < 0.002);
     }
   }
@@ -36,10 +38,17 @@ class TestFit : public QObject {
       const double gain_db = chance.between(-12, 3);
       const bool inverted = round % 3 == 0;
       const auto master = save(folder_ / "m.wav", programme.render(rate), rate, WordFormat::pcm24);
-      auto sound = scaled(programme.render(rate, delay, 1, std::max(0.0, delay / rate)), (inverted ? -1 : 1) * std::pow(10, gain_db / 20));
+      auto sound = scaled(programme.render(rate, delay, 1, std::max(0.0, delay / rate)),
+                          (inverted ? -1 : 1) * std::pow(10, gain_db / 20));
       const auto ret = save(folder_ / (round % 2 ? "r.flac" : "r.w64"), sound, rate, WordFormat::pcm24);
       const auto report = null_of(master, ret);
-      const auto what = QString("round %1: %2 Hz, delay %3, found %4, gain %5, found %6").arg(round).arg(rate).arg(delay).arg(report.fit.delay_samples).arg(gain_db).arg(report.fit.gain_db);
+      const auto what = QString("round %1: %2 Hz, delay %3, found %4, gain %5, found %6")
+                            .arg(round)
+                            .arg(rate)
+                            .arg(delay)
+                            .arg(report.fit.delay_samples)
+                            .arg(gain_db)
+                            .arg(report.fit.gain_db);
       QVERIFY2(std::abs(report.fit.delay_samples - delay) < 0.002, qPrintable(what));
       QVERIFY2(std::abs(report.fit.gain_db - gain_db) < 0.002, qPrintable(what));
       QCOMPARE(QString(report.fit.polarity()), QString(inverted ? "inverted" : "normal"));
@@ -51,8 +60,10 @@ class TestFit : public QObject {
     const Programme programme(6, 3);
     const auto sound = requantised(programme.render(44100), 16, true);
     Planar later(2, sound.frames() + 4410);
-    for (int c = 0; c < 2; ++c) std::copy(sound.channel(c).begin(), sound.channel(c).end(), later.channel(c).begin() + 4410);
-    const auto report = null_of(save(folder_ / "m.wav", sound, 44100, WordFormat::pcm16), save(folder_ / "r.wav", later, 44100, WordFormat::pcm16));
+    for (int c = 0; c < 2; ++c)
+      std::copy(sound.channel(c).begin(), sound.channel(c).end(), later.channel(c).begin() + 4410);
+    const auto report = null_of(save(folder_ / "m.wav", sound, 44100, WordFormat::pcm16),
+                                save(folder_ / "r.wav", later, 44100, WordFormat::pcm16));
     QCOMPARE(report.fit.delay_samples, 4410.0);
     QCOMPARE(report.sums.residual, 0.0);
     QCOMPARE(report.kind, Kind::shifted);
@@ -63,7 +74,8 @@ class TestFit : public QObject {
     const Programme programme(40, 4);
     const auto sound = programme.render(48000);
     Planar part(2, 5 * 48000);
-    for (int c = 0; c < 2; ++c) std::copy_n(sound.channel(c).begin() + 27 * 48000 + 123, part.frames(), part.channel(c).begin());
+    for (int c = 0; c < 2; ++c)
+      std::copy_n(sound.channel(c).begin() + 27 * 48000 + 123, part.frames(), part.channel(c).begin());
     const auto report = null_of(save(folder_ / "m.wav", sound, 48000), save(folder_ / "r.wav", part, 48000));
     QCOMPARE(report.fit.delay_samples, -(27.0 * 48000 + 123));
     QCOMPARE(report.sums.residual, 0.0);
@@ -75,10 +87,12 @@ class TestFit : public QObject {
     const auto master = save(folder_ / "m.wav", programme.render(48000), 48000, WordFormat::float32);
     for (const double ppm : {37.0, -4.5}) {
       const double delay = 512.25;
-      const auto ret = save(folder_ / "r.wav", programme.render(48000, delay, 1 + ppm * 1e-6, 0.1), 48000, WordFormat::float32);
+      const auto ret =
+          save(folder_ / "r.wav", programme.render(48000, delay, 1 + ppm * 1e-6, 0.1), 48000, WordFormat::float32);
       const auto report = null_of(master, ret);
       QVERIFY2(std::abs(report.fit.drift_ppm - ppm) < 0.2, qPrintable(QString::number(report.fit.drift_ppm)));
-      QVERIFY2(std::abs(report.fit.delay_samples - delay) < 0.02, qPrintable(QString::number(report.fit.delay_samples)));
+      QVERIFY2(std::abs(report.fit.delay_samples - delay) < 0.02,
+               qPrintable(QString::number(report.fit.delay_samples)));
       QVERIFY2(db(report.residual_relative_db()) < -80, qPrintable(QString::number(db(report.residual_relative_db()))));
     }
   }
@@ -86,7 +100,8 @@ class TestFit : public QObject {
   void steady_clips_show_no_drift() {
     const Programme programme(20, 6);
     const auto sound = programme.render(48000);
-    const auto report = null_of(save(folder_ / "m.wav", sound, 48000), save(folder_ / "r.wav", with_noise(sound, 0.01, 9), 48000));
+    const auto report =
+        null_of(save(folder_ / "m.wav", sound, 48000), save(folder_ / "r.wav", with_noise(sound, 0.01, 9), 48000));
     QCOMPARE(report.fit.drift_ppm, 0.0);
     QCOMPARE(report.fit.delay_samples, 0.0);
     QCOMPARE(report.kind, Kind::noise);
@@ -96,11 +111,14 @@ class TestFit : public QObject {
     const Programme programme(20, 7, 18000);
     const auto master = save(folder_ / "m.wav", programme.render(48000), 48000, WordFormat::pcm24);
     const double delay = 777;
-    const auto late = Clip::open(save(folder_ / "late.wav", programme.render(48000, delay, 1, 0.1), 48000, WordFormat::pcm24));
-    for (const auto& [encoder, rate, name] : {std::tuple{"libmp3lame", 64000, "r.mp3"}, {"aac", 64000, "r.m4a"}, {"libopus", 64000, "r.opus"}}) {
+    const auto late =
+        Clip::open(save(folder_ / "late.wav", programme.render(48000, delay, 1, 0.1), 48000, WordFormat::pcm24));
+    for (const auto& [encoder, rate, name] :
+         {std::tuple{"libmp3lame", 64000, "r.mp3"}, {"aac", 64000, "r.m4a"}, {"libopus", 64000, "r.opus"}}) {
       encode(*late, {encoder, rate}, folder_ / name);
       const auto report = null_of(master, folder_ / name);
-      QVERIFY2(std::abs(report.fit.delay_samples - delay) < 0.05, qPrintable(QString("%1: %2").arg(name).arg(report.fit.delay_samples, 0, 'f', 4)));
+      QVERIFY2(std::abs(report.fit.delay_samples - delay) < 0.05,
+               qPrintable(QString("%1: %2").arg(name).arg(report.fit.delay_samples, 0, 'f', 4)));
       QCOMPARE(report.kind, Kind::lossy);
     }
   }

@@ -53,14 +53,19 @@ class TestKinds : public QObject {
     auto expect = [&](Kind kind, const NullReport& report, uint64_t seed) {
       if (report.kind == kind) return;
       ++wrong;
-      table += QString("seed %1: %2 taken for %3 (%4 dB)\n").arg(seed).arg(name_of(kind), name_of(report.kind)).arg(db(report.residual_relative_db()));
+      table += QString("seed %1: %2 taken for %3 (%4 dB)\n")
+                   .arg(seed)
+                   .arg(name_of(kind), name_of(report.kind))
+                   .arg(db(report.residual_relative_db()));
     };
     for (uint64_t seed = 1; seed <= 4; ++seed) {
       const int rate = seed % 2 ? 48000 : 44100;
       auto sound = Programme(6, seed, 18000).render(rate);
       sound = requantised(scaled(sound, 0.7 / peak_of(sound)), 24, true, seed);
       const auto master = save(folder_ / "m.wav", sound, rate, WordFormat::pcm24);
-      auto null = [&](const Planar& ret, WordFormat word) { return null_of(master, save(folder_ / "r.wav", ret, rate, word)); };
+      auto null = [&](const Planar& ret, WordFormat word) {
+        return null_of(master, save(folder_ / "r.wav", ret, rate, word));
+      };
       expect(Kind::identical, null(sound, WordFormat::pcm24), seed);
       expect(Kind::level, null(scaled(sound, 0.6), WordFormat::pcm24), seed);
       expect(Kind::level, null(scaled(sound, -1), WordFormat::pcm24), seed);
@@ -70,7 +75,8 @@ class TestKinds : public QObject {
       expect(Kind::noise, null(with_noise(sound, 1e-4, seed), WordFormat::pcm24), seed);
       expect(Kind::linear, null(filtered(sound, 0.3), WordFormat::pcm24), seed);
       expect(Kind::limited, null(clipped(sound, 0.4), WordFormat::pcm24), seed);
-      expect(Kind::unrelated, null_of(master, save(folder_ / "r.wav", Programme(6, seed + 90).render(rate), rate)), seed);
+      expect(Kind::unrelated, null_of(master, save(folder_ / "r.wav", Programme(6, seed + 90).render(rate), rate)),
+             seed);
       for (const auto& [encoder, bits] : {std::pair{"libmp3lame", 128000}, {"libvorbis", 96000}}) {
         encode(*Clip::open(master), {encoder, bits}, folder_ / "lossy.mka");
         const auto decoded = Clip::open(folder_ / "lossy.mka");
@@ -98,9 +104,12 @@ class TestKinds : public QObject {
     auto sound = requantised(scaled(Programme(6, 31).render(48000), 0.3), 16, true);
     Planar later(2, sound.frames() + 480);
     for (int c = 0; c < 2; ++c)
-      for (int64_t n = 0; n < sound.frames(); ++n) later.channel(1 - c)[size_t(n + 480)] = std::clamp(-4 * sound.channel(c)[size_t(n)], -1.0, 1.0 - 0x1p-23);
-    const auto report = null_of(save(folder_ / "m.wav", sound, 48000, WordFormat::pcm24), save(folder_ / "r.wav", later, 48000, WordFormat::pcm24));
-    for (const char* code : {"delay", "length_differs", "polarity_inverted", "channels_swapped", "bits_used_master", "gain"})
+      for (int64_t n = 0; n < sound.frames(); ++n)
+        later.channel(1 - c)[size_t(n + 480)] = std::clamp(-4 * sound.channel(c)[size_t(n)], -1.0, 1.0 - 0x1p-23);
+    const auto report = null_of(save(folder_ / "m.wav", sound, 48000, WordFormat::pcm24),
+                                save(folder_ / "r.wav", later, 48000, WordFormat::pcm24));
+    for (const char* code :
+         {"delay", "length_differs", "polarity_inverted", "channels_swapped", "bits_used_master", "gain"})
       QVERIFY2(says(report, code), code);
     for (const auto& f : report.findings) {
       if (f.code == "delay") QCOMPARE(f.value.value(), 480.0);
@@ -108,13 +117,15 @@ class TestKinds : public QObject {
       if (f.code == "length_differs") QVERIFY(std::abs(f.value.value() - 0.01) < 1e-9);
       QVERIFY(!f.text.empty() && f.text.back() == '.');
     }
-    for (size_t n = 2; n < report.findings.size(); ++n) QVERIFY(report.findings[n - 1].severity >= report.findings[n].severity);
+    for (size_t n = 2; n < report.findings.size(); ++n)
+      QVERIFY(report.findings[n - 1].severity >= report.findings[n].severity);
   }
 
   void clipped_runs_of_the_return_are_a_fault() {
     const auto sound = scaled(Programme(5, 32).render(48000), 0.5);
     const double over = 2.5 / peak_of(sound);
-    const auto report = null_of(save(folder_ / "m.wav", sound, 48000, WordFormat::pcm24), save(folder_ / "r.wav", scaled(sound, over), 48000, WordFormat::pcm24));
+    const auto report = null_of(save(folder_ / "m.wav", sound, 48000, WordFormat::pcm24),
+                                save(folder_ / "r.wav", scaled(sound, over), 48000, WordFormat::pcm24));
     QVERIFY(says(report, "clipped_return"));
     QVERIFY(!says(report, "clipped_master"));
     QCOMPARE(report.kind, Kind::limited);
@@ -132,13 +143,15 @@ class TestKinds : public QObject {
 
   void silence_and_single_samples_are_survived() {
     const auto silent = save(folder_ / "m.wav", Planar(2, 48000), 48000, WordFormat::pcm16);
-    QCOMPARE(null_of(silent, save(folder_ / "r.wav", Planar(2, 48000), 48000, WordFormat::pcm16)).kind, Kind::identical);
+    QCOMPARE(null_of(silent, save(folder_ / "r.wav", Planar(2, 48000), 48000, WordFormat::pcm16)).kind,
+             Kind::identical);
     null_of(silent, save(folder_ / "r.wav", Programme(2, 3).render(48000), 48000));
     null_of(save(folder_ / "one.wav", Planar(1, 1), 48000), silent);
     null_of(silent, save(folder_ / "one.wav", Planar(1, 1), 48000));
     Planar eight(8, 4000);
     for (int c = 0; c < 8; ++c) eight.channel(c)[size_t(100 * c + 7)] = 0.5;
-    QCOMPARE(null_of(save(folder_ / "m.wav", eight, 48000), save(folder_ / "r.wav", scaled(eight, 0.5), 48000)).kind, Kind::level);
+    QCOMPARE(null_of(save(folder_ / "m.wav", eight, 48000), save(folder_ / "r.wav", scaled(eight, 0.5), 48000)).kind,
+             Kind::level);
   }
 
  private:

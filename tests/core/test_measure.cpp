@@ -36,7 +36,8 @@ class TestMeasure : public QObject {
   void integrated_loudness_agrees_with_the_witness() {
     for (const int rate : {44100, 48000, 96000}) {
       const auto sound = Programme(15, uint64_t(rate), 15000).render(rate);
-      const auto report = null_of(save(folder_ / "m.wav", sound, rate), save(folder_ / "r.wav", scaled(sound, 0.5), rate));
+      const auto report =
+          null_of(save(folder_ / "m.wav", sound, rate), save(folder_ / "r.wav", scaled(sound, 0.5), rate));
       const double ours = integrated_lufs(report.sums.master_pieces).value();
       QVERIFY2(std::abs(ours - witness_lufs(sound, rate)) < 0.02, qPrintable(QString("%1 Hz: %2").arg(rate).arg(ours)));
       QVERIFY(std::abs(integrated_lufs(report.sums.return_pieces).value() - ours + 20 * std::log10(2.0)) < 0.02);
@@ -53,12 +54,14 @@ class TestMeasure : public QObject {
 
   void sums_do_not_depend_on_threads() {
     const auto sound = Programme(25, 3).render(48000);
-    const auto m = Clip::open(save(folder_ / "m.wav", sound, 48000)), r = Clip::open(save(folder_ / "r.wav", with_noise(sound, 1e-3, 1), 48000));
+    const auto m = Clip::open(save(folder_ / "m.wav", sound, 48000)),
+               r = Clip::open(save(folder_ / "r.wav", with_noise(sound, 1e-3, 1), 48000));
     Fit fit;
     fit.pairs = plain_pairs(2, 2);
     fit.delay_samples = 0.25;
     set_overlap(fit, m->format().frames, r->format().frames);
-    const auto one = residual_sums(*m, *r, fit, {}, Job{{}, {}, 1}), four = residual_sums(*m, *r, fit, {}, Job{{}, {}, 4});
+    const auto one = residual_sums(*m, *r, fit, {}, Job{{}, {}, 1}),
+               four = residual_sums(*m, *r, fit, {}, Job{{}, {}, 4});
     QCOMPARE(one.residual, four.residual);
     QCOMPARE(one.remainder, four.remainder);
     QVERIFY(one.residual_pieces == four.residual_pieces);
@@ -90,10 +93,12 @@ class TestMeasure : public QObject {
       for (int64_t n = sound.frames(); n-- > 9;) ret.channel(c)[size_t(n)] += 0.4 * sound.channel(c)[size_t(n - 9)];
     const auto clean = null_of(save(folder_ / "m.wav", sound, 48000), save(folder_ / "r.wav", ret, 48000));
     QVERIFY(db(clean.residual_relative_db()) > -40);
-    QVERIFY2(db(clean.sums.remainder_relative_db()) < -60, qPrintable(QString::number(db(clean.sums.remainder_relative_db()))));
+    QVERIFY2(db(clean.sums.remainder_relative_db()) < -60,
+             qPrintable(QString::number(db(clean.sums.remainder_relative_db()))));
     const auto noisy = null_of(folder_ / "m.wav", save(folder_ / "r.wav", with_noise(ret, 1e-3, 6), 48000));
     const double truth = 10 * std::log10(1e-6 / (noisy.sums.master * noisy.fit.gain() * noisy.fit.gain()));
-    QVERIFY2(std::abs(db(noisy.sums.remainder_relative_db()) - truth) < 0.5, qPrintable(QString("%1 for %2").arg(db(noisy.sums.remainder_relative_db())).arg(truth)));
+    QVERIFY2(std::abs(db(noisy.sums.remainder_relative_db()) - truth) < 0.5,
+             qPrintable(QString("%1 for %2").arg(db(noisy.sums.remainder_relative_db())).arg(truth)));
   }
 
   void bandwidth_finds_the_edge() {
@@ -102,7 +107,8 @@ class TestMeasure : public QObject {
       Planar sound(1, 48000 * 3);
       for (double hz = 30; hz < top; hz += 41.3) {
         const double phase = chance.between(0, 6.28), level = 0.005;
-        for (int64_t n = 0; n < sound.frames(); ++n) sound.channel(0)[size_t(n)] += level * std::sin(2 * std::numbers::pi * hz * double(n) / 48000 + phase);
+        for (int64_t n = 0; n < sound.frames(); ++n)
+          sound.channel(0)[size_t(n)] += level * std::sin(2 * std::numbers::pi * hz * double(n) / 48000 + phase);
       }
       const auto clip = Clip::open(save(folder_ / "b.wav", requantised(sound, 16, true), 48000, WordFormat::pcm16));
       const double found = bandwidth_hz(average_spectrum(*clip, 8192, 0, -1, 400)).value();
@@ -121,7 +127,8 @@ class TestMeasure : public QObject {
         auto tone = [&](double n) { return std::sin(2 * std::numbers::pi * hz * n / 44100); };
         for (size_t n = 0; n < in.size(); ++n) in[n] = tone(double(n));
         dsp::Interpolator::shift(in, fraction, out);
-        for (size_t n = 0; n < out.size(); ++n) QVERIFY(std::abs(out[n] - tone(double(n) + dsp::Interpolator::before + fraction)) < 3e-6);
+        for (size_t n = 0; n < out.size(); ++n)
+          QVERIFY(std::abs(out[n] - tone(double(n) + dsp::Interpolator::before + fraction)) < 3e-6);
       }
   }
 

@@ -10,7 +10,8 @@ Programme::Programme(double seconds, uint64_t seed, double top_hz) : seconds_(se
   for (double at = 0.05; at < seconds - 0.05; at += chance.between(0.005, 0.04)) {
     const double hz = 40 * std::pow(top_hz * 0.9 / 40, chance.uniform());
     const double width = chance.between(0.004, 0.06) * std::pow(1000 / (hz + 300), 0.5);
-    grains_.push_back({at, width, hz, 0.25 * std::pow(200 / (hz + 200), 0.6) * chance.between(0.2, 1), chance.between(0, 6.28), chance.between(-1, 1)});
+    grains_.push_back({at, width, hz, 0.25 * std::pow(200 / (hz + 200), 0.6) * chance.between(0.2, 1),
+                       chance.between(0, 6.28), chance.between(-1, 1)});
   }
 }
 
@@ -18,10 +19,12 @@ Planar Programme::render(int rate_hz, double delay_samples, double ratio, double
   Planar out(2, int64_t((seconds_ * ratio + extra_seconds) * rate_hz));
   for (const Grain& g : grains_) {
     const double reach = 6.5 * g.width;
-    const double first = (g.at - reach) * rate_hz * ratio + delay_samples, last = (g.at + reach) * rate_hz * ratio + delay_samples;
+    const double first = (g.at - reach) * rate_hz * ratio + delay_samples,
+                 last = (g.at + reach) * rate_hz * ratio + delay_samples;
     for (auto n = std::max<int64_t>(0, int64_t(first)); n < std::min(out.frames(), int64_t(last)); ++n) {
       const double t = (double(n) - delay_samples) / ratio / rate_hz - g.at;
-      const double x = g.level * std::exp(-0.5 * t * t / (g.width * g.width)) * std::cos(2 * std::numbers::pi * g.hz * t + g.phase);
+      const double x =
+          g.level * std::exp(-0.5 * t * t / (g.width * g.width)) * std::cos(2 * std::numbers::pi * g.hz * t + g.phase);
       out.channel(0)[size_t(n)] += x * (0.6 - 0.4 * g.pan);
       out.channel(1)[size_t(n)] += x * (0.6 + 0.4 * g.pan);
     }

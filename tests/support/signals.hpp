@@ -28,20 +28,24 @@ class Programme {
 /// A folder that goes away with the test.
 class Folder {
  public:
-  std::filesystem::path operator/(const std::string& name) const { return std::filesystem::path(dir_.path().toStdString()) / name; }
+  std::filesystem::path operator/(const std::string& name) const {
+    return std::filesystem::path(dir_.path().toStdString()) / name;
+  }
 
  private:
   QTemporaryDir dir_;
 };
 
-std::filesystem::path save(const std::filesystem::path& file, const Planar& sound, int rate_hz, WordFormat word = WordFormat::float64);
+std::filesystem::path save(const std::filesystem::path& file, const Planar& sound, int rate_hz,
+                           WordFormat word = WordFormat::float64);
 
 Planar scaled(Planar sound, double gain);
 Planar with_noise(Planar sound, double rms, uint64_t seed);
 /// Rounded to a word length with triangular dither (or none).
 Planar requantised(Planar sound, int bits, bool dither, uint64_t seed = 1);
 
-NullReport null_of(const std::filesystem::path& master, const std::filesystem::path& ret, const NullOptions& options = {});
+NullReport null_of(const std::filesystem::path& master, const std::filesystem::path& ret,
+                   const NullOptions& options = {});
 double db(std::optional<double> value);  ///< -999 for none
 
 }  // namespace heathmist::test

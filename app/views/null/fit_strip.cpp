@@ -48,7 +48,8 @@ FitCell::FitCell(const QString& name, const QString& unit, double step, int deci
   edit_ = new QLineEdit(this);
   edit_->setFont(face(Type::value, true));
   edit_->setAccessibleName(name);
-  edit_->setToolTip(tr("%1 in %2. Type a value to hold it; Up and Down nudge it (Shift: ten times, Ctrl: a hundredth)").arg(name, unit));
+  edit_->setToolTip(tr("%1 in %2. Type a value to hold it; Up and Down nudge it (Shift: ten times, Ctrl: a hundredth)")
+                        .arg(name, unit));
   edit_->setTextMargins(-3, 0, 0, 0);
   edit_->installEventFilter(this);
   edit_->setMinimumWidth(56);
@@ -144,13 +145,19 @@ FitStrip::FitStrip(QWidget* parent) : QFrame(parent) {
   connect(delay_, &FitCell::held, this, [=, this](double v) { hold(&FitHold::delay_samples, v, tr("Hold delay")); });
   connect(drift_, &FitCell::held, this, [=, this](double v) { hold(&FitHold::drift_ppm, v, tr("Hold drift")); });
   connect(gain_, &FitCell::held, this, [=, this](double v) { hold(&FitHold::gain_db, v, tr("Hold gain")); });
-  connect(delay_, &FitCell::released, this, [=, this] { hold(&FitHold::delay_samples, std::nullopt, tr("Measure delay")); });
-  connect(drift_, &FitCell::released, this, [=, this] { hold(&FitHold::drift_ppm, std::nullopt, tr("Measure drift")); });
+  connect(delay_, &FitCell::released, this,
+          [=, this] { hold(&FitHold::delay_samples, std::nullopt, tr("Measure delay")); });
+  connect(drift_, &FitCell::released, this,
+          [=, this] { hold(&FitHold::drift_ppm, std::nullopt, tr("Measure drift")); });
   connect(gain_, &FitCell::released, this, [=, this] { hold(&FitHold::gain_db, std::nullopt, tr("Measure gain")); });
-  connect(polarity_, &QToolButton::clicked, this, [=, this] { hold(&FitHold::inverted, std::string(fit_.polarity()) != "inverted", tr("Turn polarity")); });
-  connect(map_, &QToolButton::clicked, this, [=, this] { hold(&FitHold::swapped, !fit_.swapped(), tr("Exchange channels")); });
-  connect(polarity_reset_, &QToolButton::clicked, this, [=, this] { hold(&FitHold::inverted, std::nullopt, tr("Measure polarity")); });
-  connect(map_reset_, &QToolButton::clicked, this, [=, this] { hold(&FitHold::swapped, std::nullopt, tr("Measure channels")); });
+  connect(polarity_, &QToolButton::clicked, this,
+          [=, this] { hold(&FitHold::inverted, std::string(fit_.polarity()) != "inverted", tr("Turn polarity")); });
+  connect(map_, &QToolButton::clicked, this,
+          [=, this] { hold(&FitHold::swapped, !fit_.swapped(), tr("Exchange channels")); });
+  connect(polarity_reset_, &QToolButton::clicked, this,
+          [=, this] { hold(&FitHold::inverted, std::nullopt, tr("Measure polarity")); });
+  connect(map_reset_, &QToolButton::clicked, this,
+          [=, this] { hold(&FitHold::swapped, std::nullopt, tr("Measure channels")); });
   connect(&Theme::instance(), &Theme::changed, this, &FitStrip::dress);
   dress();
   show_nothing();
@@ -178,9 +185,12 @@ QFrame* FitStrip::choice_cell(const QString& name, QToolButton*& button, QToolBu
 }
 
 void FitStrip::dress() {
-  setStyleSheet(QString("#strip { background: %1; border-top: 1px solid %1; border-bottom: 1px solid %1; } #cell { background: %2; }"
-                        " #result { background: %3; } #level { color: %4; } #cell QToolButton { padding: 0px 4px; }")
-                    .arg(colour(Role::rule).name(), colour(Role::ground).name(), colour(Role::sheet).name(), colour(Role::residual).name()));
+  setStyleSheet(
+      QString(
+          "#strip { background: %1; border-top: 1px solid %1; border-bottom: 1px solid %1; } #cell { background: %2; }"
+          " #result { background: %3; } #level { color: %4; } #cell QToolButton { padding: 0px 4px; }")
+          .arg(colour(Role::rule).name(), colour(Role::ground).name(), colour(Role::sheet).name(),
+               colour(Role::residual).name()));
 }
 
 void FitStrip::show_fit(const Fit& fit, const FitHold& hold) {
@@ -194,7 +204,9 @@ void FitStrip::show_fit(const Fit& fit, const FitHold& hold) {
   polarity_->setText(polarity == "normal" ? tr("normal") : polarity == "inverted" ? tr("inverted") : tr("mixed"));
   QString map;
   for (const auto& p : fit.pairs) map += QString(map.isEmpty() ? "%1" : " %1").arg(p.ret + 1);
-  map_->setText(fit.pairs.size() == 2 && fit.pairs[0].ret != fit.pairs[1].ret ? (fit.swapped() ? tr("swapped") : tr("in place")) : map);
+  map_->setText(fit.pairs.size() == 2 && fit.pairs[0].ret != fit.pairs[1].ret
+                    ? (fit.swapped() ? tr("swapped") : tr("in place"))
+                    : map);
   map_->setEnabled(fit.pairs.size() >= 2);
   polarity_reset_->setVisible(hold.inverted.has_value());
   map_reset_->setVisible(hold.swapped.has_value());

@@ -1,4 +1,5 @@
-// The fit in a row: delay, drift, gain, polarity, map, each with its number, its nudge and its reset, and the residual's level.
+// The fit in a row: delay, drift, gain, polarity, map, each with its number, its nudge and its reset, and the
+// residual's level.
 #pragma once
 #include <QFrame>
 #include <QLabel>

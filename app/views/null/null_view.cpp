@@ -132,7 +132,8 @@ QWidget* NullView::make_plates() {
   auto* resolution_button = menu_button(tr("Resolution of the spectra: points of the transform"), resolution, left);
   auto* scale = new QMenu(this);
   auto* scale_button = menu_button(tr("Scales of the spectra"), scale, left);
-  auto choose = [this](QMenu* menu, QToolButton* button, const QString& name, bool now, const std::function<void()>& take) {
+  auto choose = [this](QMenu* menu, QToolButton* button, const QString& name, bool now,
+                       const std::function<void()>& take) {
     auto* action = menu->addAction(name, this, [=] {
       button->setText(name);
       take();
@@ -145,13 +146,25 @@ QWidget* NullView::make_plates() {
     action->setProperty("title", menu->title() + name);
     actions_.push_back(action);
   };
-  for (const auto& [name, value] : {std::pair{tr("no smoothing"), 0}, {tr("1/3 octave"), 3}, {tr("1/6 octave"), 6}, {tr("1/12 octave"), 12}, {tr("1/24 octave"), 24}, {tr("1/48 octave"), 48}})
-    choose(smoothing, smoothing_button, name, value == smoothing_, [this, v = value] { smoothing_ = v, refresh_spectra(); });
+  for (const auto& [name, value] : {std::pair{tr("no smoothing"), 0},
+                                    {tr("1/3 octave"), 3},
+                                    {tr("1/6 octave"), 6},
+                                    {tr("1/12 octave"), 12},
+                                    {tr("1/24 octave"), 24},
+                                    {tr("1/48 octave"), 48}})
+    choose(smoothing, smoothing_button, name, value == smoothing_,
+           [this, v = value] { smoothing_ = v, refresh_spectra(); });
   for (const size_t size : {4096, 16384, 65536, 262144})
-    choose(resolution, resolution_button, tr("%1 points").arg(size), size == fft_size_, [this, size] { fft_size_ = size, ask_for_look(); });
-  auto name_scale = [this, scale_button] { scale_button->setText((logarithmic_ ? tr("log") : tr("linear")) + ", " + (relative_ ? tr("relative") : tr("absolute"))); };
-  for (const auto& [name, field, value] : {std::tuple{tr("logarithmic frequency"), &NullView::logarithmic_, true}, {tr("linear frequency"), &NullView::logarithmic_, false},
-                                           {tr("absolute level"), &NullView::relative_, false}, {tr("relative to master"), &NullView::relative_, true}})
+    choose(resolution, resolution_button, tr("%1 points").arg(size), size == fft_size_,
+           [this, size] { fft_size_ = size, ask_for_look(); });
+  auto name_scale = [this, scale_button] {
+    scale_button->setText((logarithmic_ ? tr("log") : tr("linear")) + ", " +
+                          (relative_ ? tr("relative") : tr("absolute")));
+  };
+  for (const auto& [name, field, value] : {std::tuple{tr("logarithmic frequency"), &NullView::logarithmic_, true},
+                                           {tr("linear frequency"), &NullView::logarithmic_, false},
+                                           {tr("absolute level"), &NullView::relative_, false},
+                                           {tr("relative to master"), &NullView::relative_, true}})
     actions_.push_back(scale->addAction(name, this, [this, name_scale, f = field, v = value] {
       this->*f = v;
       name_scale();
@@ -231,7 +244,9 @@ void NullView::refresh_numbers() {
   if (!trial_) return;
   strip_->show_fit(trial_->report->fit, hold_);
   const auto selected = lanes_->selection();
-  const QString note = !trial_->report->fit.trusted ? tr("not aligned") : selected ? tr("in %1").arg(clock(selected->second - selected->first, 1)) : QString();
+  const QString note = !trial_->report->fit.trusted ? tr("not aligned")
+                       : selected                   ? tr("in %1").arg(clock(selected->second - selected->first, 1))
+                                                    : QString();
   strip_->show_residual(sums().residual_relative_db(), note, false);
   refresh_spectra();
 }
@@ -252,7 +267,8 @@ void NullView::refresh_spectra() {
   const double top = s.master_spectrum.bin_hz * double(s.master_spectrum.power.size() - 1);
   const double bottom = logarithmic_ ? 20 : 0;
   auto line = [&](const Spectrum& spectrum) { return smoothed(spectrum, bottom, top, 900, logarithmic_, smoothing_); };
-  spectra_->show_spectra({line(s.master_spectrum), line(s.return_spectrum), line(s.residual_spectrum), logarithmic_, relative_});
+  spectra_->show_spectra(
+      {line(s.master_spectrum), line(s.return_spectrum), line(s.residual_spectrum), logarithmic_, relative_});
   spectra_note_->setText(lanes_->selection() ? tr("of the selection") : QString());
 }
 
@@ -293,7 +309,8 @@ void NullView::take_hold(const FitHold& hold, const QString& what) {
   const double rate = trial_->report->master.sample_rate_hz;
   const auto selected = lanes_->selection();
   const double from = selected ? selected->first : lanes_->from_s(), to = selected ? selected->second : lanes_->to_s();
-  const double middle = std::min(to - from, live_seconds) / 2 + std::max(from, std::min((from + to) / 2, to) - live_seconds / 2);
+  const double middle =
+      std::min(to - from, live_seconds) / 2 + std::max(from, std::min((from + to) / 2, to) - live_seconds / 2);
   look.options.first = std::max<int64_t>(0, std::llround((middle - live_seconds / 2) * rate));
   look.options.last = look.options.first + std::llround(std::min(live_seconds, std::max(to - from, 0.2)) * rate);
   look.options.fft_size = 1024;
@@ -318,10 +335,18 @@ void NullView::show_evidence(const Finding& finding) {
     lanes_->set_range(*finding.at_s - span / 2, *finding.at_s + span / 2);
   }
   switch (finding.evidence) {
-    case Evidence::lanes: lanes_->setFocus(); break;
-    case Evidence::fit: strip_->delay()->setFocus(); break;
-    case Evidence::spectra: spectra_->setFocus(); break;
-    case Evidence::depth: depth_->setFocus(); break;
+    case Evidence::lanes:
+      lanes_->setFocus();
+      break;
+    case Evidence::fit:
+      strip_->delay()->setFocus();
+      break;
+    case Evidence::spectra:
+      spectra_->setFocus();
+      break;
+    case Evidence::depth:
+      depth_->setFocus();
+      break;
   }
 }
 
@@ -330,7 +355,9 @@ void NullView::set_playhead(double at_s) {
   depth_->set_playhead(at_s);
 }
 
-void NullView::set_heard(Heard heard, double) { lanes_->set_heard(heard == Heard::master ? Lane::master : heard == Heard::ret ? Lane::ret : Lane::residual); }
+void NullView::set_heard(Heard heard, double) {
+  lanes_->set_heard(heard == Heard::master ? Lane::master : heard == Heard::ret ? Lane::ret : Lane::residual);
+}
 
 void NullView::show_empty(const QString& headline, const QString& advice, bool offer_files) {
   choose_->setVisible(offer_files);
@@ -344,7 +371,10 @@ void NullView::show_empty(const QString& headline, const QString& advice, bool o
   pages_->setCurrentIndex(0);
 }
 
-void NullView::show_failure(const QString& sentence) { show_empty(tr("This trial cannot be shown"), sentence + tr("\n\nCtrl+L points to the file anew; Ctrl+Z takes back what was added.")); }
+void NullView::show_failure(const QString& sentence) {
+  show_empty(tr("This trial cannot be shown"),
+             sentence + tr("\n\nCtrl+L points to the file anew; Ctrl+Z takes back what was added."));
+}
 
 void NullView::show_progress(const QString& what, double fraction) {
   progress_what_->setText(what);
