@@ -1,0 +1,216 @@
+// Parts of the window on their own: contrast of the palette, words and units, drops, plates, the runner, the demo.
+#include <QtTest>
+#include <cmath>
+
+#include "app/model/desk.hpp"
+#include "app/plates/depth_plate.hpp"
+#include "app/plates/lanes_plate.hpp"
+#include "app/plates/spectrum_plate.hpp"
+#include "app/theme/theme.hpp"
+#include "demo/writer.hpp"
+#include "tests/support/signals.hpp"
+
+using namespace heathmist;
+using namespace heathmist::app;
+using namespace heathmist::test;
+
+namespace {
+
+/// Relative luminance and contrast ratio of WCAG 2.1.
+double luminance(const QColor& colour) {
+  auto linear = [](double c) { return c <= 0.04045 ? c / 12.92 : std::pow((c + 0.055) / 1.055, 2.4); };
+  return 0.2126 * linear(colour.redF()) + 0.7152 * linear(colour.greenF()) + 0.0722 * linear(colour.blueF());
+}
+double contrast(const QColor& a, const QColor& b) {
+  const double x = luminance(a), y = luminance(b);
+  return (std::max(x, y) + 0.05) / (std::min(x, y) + 0.05);
+}
+
+Spectrum slope() {
+  Spectrum s{10, {}};
+  for (int k = 0; k < 2000; ++k) s.power.push_back(1e-4 / (1 + k));
+  return s;
+}
+
+}  // namespace
+
+class TestParts : public QObject {
+  Q_OBJECT
+
+ private slots:
+  void initTestCase() {
+    qputenv("XDG_CACHE_HOME", QByteArray((folder_ / "cache").c_str()));
+    Theme::instance().apply(false);
+  }
+
+  void text_stands_out_from_its_ground() {
+    for (const bool night : {false, true}) {
+      Theme::instance().apply(night);
+      for (const Role ground : {Role::ground, Role::sheet})
+        for (const Role text : {Role::ink, Role::soft, Role::master, Role::ret})
+          QVERIFY2(contrast(colour(text), colour(ground)) >= 4.5, qPrintable(QString("%1 on %2, night %3: %4").arg(int(text)).arg(int(ground)).arg(night).arg(contrast(colour(text), colour(ground)))));
+    }
+    Theme::instance().apply(false);
+  }
+
+  void the_heat_palette_rises_evenly() {
+    double last = -1;
+    for (double t = 0; t <= 1; t += 0.02) {
+      const double now = luminance(Theme::instance().heat(t));
+      QVERIFY(now >= last);
+      last = now;
+    }
+  }
+
+  void numbers_and_clocks_are_written_well() {
+    QCOMPARE(number(-0.0001, 2), QString("0.00"));
+    QCOMPARE(number(-2.5, 1), QString(QChar(0x2212)) + "2.5");
+    QCOMPARE(app::clock(61.5, 2), QString("1:01.50"));
+    QCOMPARE(app::clock(59, 0), QString("0:59"));
+    QVERIFY(in_other_units(-26).contains("0.0501"));
+    QVERIFY(in_other_units(-26).contains("4.3 bits"));
+    QCOMPARE(hertz(2830, false), QString("2.83 kHz"));
+    QCOMPARE(hertz(10000, true), QString("10 k"));
+  }
+
+  void drops_are_sorted() {
+    const auto pair = sort_drop({"back.mp3", "master.wav"}, false);
+    QCOMPARE(pair.master, QString("master.wav"));
+    QCOMPARE(pair.returns, QStringList{"back.mp3"});
+    QCOMPARE(sort_drop({"a.wav", "b.wav"}, true).master, QString("a.wav"));
+    const auto one = sort_drop({"b.wav"}, true);
+    QVERIFY(one.master.isEmpty() && one.returns == QStringList{"b.wav"});
+    QCOMPARE(sort_drop({"a.wav"}, false).master, QString("a.wav"));
+    QCOMPARE(sort_drop({"m.flac", "x.opus", "y.wav"}, false).returns.size(), 2);
+    QVERIFY(sort_drop({}, false).master.isEmpty());
+  }
+
+  void smoothing_keeps_the_mean() {
+    const auto line = smoothed(slope(), 20, 19000, 300, true, 3);
+    QCOMPARE(line.hz.size(), size_t(300));
+    QVERIFY(std::abs(line.hz.back() - 19000) < 1);
+    for (size_t n = 1; n < line.db.size(); ++n) QVERIFY(line.db[n] <= line.db[n - 1] + 0.01);
+    const auto raw = smoothed(slope(), 0, 19000, 300, false, 0);
+    QVERIFY(std::abs(raw.db.front() + 40) < 0.01);
+  }
+
+  void the_spectrum_plate_reads_and_writes_what_it_shows() {
+    SpectrumPlate plate;
+    plate.resize(400, 300);
+    QVERIFY(plate.read_out(100).isEmpty());
+    const auto line = smoothed(slope(), 20, 19000, 200, true, 12);
+    auto quiet = line;
+    for (double& db : quiet.db) db -= 60;
+    for (const bool relative : {false, true}) {
+      plate.show_spectra({line, line, quiet, true, relative});
+      QVERIFY(plate.read_out(1000).contains("60.0 dB under"));
+    }
+    QCOMPARE(plate.csv().count('\n'), 201);
+    for (double& db : quiet.db) db = -300;
+    plate.show_spectra({line, line, quiet, false, false});
+    QVERIFY(plate.read_out(1000).contains("nothing left"));
+  }
+
+  void the_depth_plate_shows_cells_and_silence() {
+    DepthCells cells;
+    cells.column_s = 0.1;
+    cells.band_edges_hz = {100, 200, 400};
+    cells.master = {1, 1, 1, 0};
+    cells.residual = {0.001f, 0, 1, 0};
+    const auto db = depth_db(cells);
+    QVERIFY(std::abs(db[0] + 30) < 0.01f);
+    QCOMPARE(db[1], -200.0f);
+    QCOMPARE(db[2], 0.0f);
+    QVERIFY(std::isnan(db[3]));
+    DepthPlate plate;
+    plate.resize(300, 200);
+    plate.show_cells(cells);
+    QCOMPARE(plate.csv().count('\n'), 5);
+    std::fill(cells.residual.begin(), cells.residual.end(), 0.0f);
+    plate.show_cells(cells);
+    plate.show_cells({});
+    QVERIFY(!plate.grab().isNull());
+  }
+
+  void lanes_stay_inside_their_length() {
+    LanesPlate plate;
+    plate.resize(700, 300);
+    plate.set_length(100);
+    plate.set_range(-50, 20);
+    QCOMPARE(plate.from_s(), 0.0);
+    QCOMPARE(plate.to_s(), 70.0);
+    plate.set_range(95, 130);
+    QCOMPARE(plate.to_s(), 100.0);
+    plate.zoom(0.1, 90);
+    QVERIFY(plate.from_s() <= 90 && plate.to_s() >= 90);
+    plate.zoom(1e9, 50);
+    QCOMPARE(plate.to_s() - plate.from_s(), 100.0);
+    plate.set_selection(std::pair{10.0, 20.0});
+    QCOMPARE(plate.selection()->second, 20.0);
+  }
+
+  void the_runner_looks_at_the_urgent_one_first() {
+    const auto sound = with_noise(Planar(2, 48000 * 30), 0.1, 1);
+    const auto a = save(folder_ / "a.wav", sound, 48000), b = save(folder_ / "b.wav", with_noise(sound, 0.01, 2), 48000);
+    TrialRunner runner;
+    QStringList order;
+    connect(&runner, &TrialRunner::finished, this, [&](const QString& id) { order << id; });
+    runner.request({"later", a, b, {}}, false);
+    runner.request({"last", a, b, {}}, false);
+    runner.request({"now", a, a, {}}, true);
+    QTRY_COMPARE_WITH_TIMEOUT(order.size(), 3, 60000);
+    QCOMPARE(order.front(), QString("now"));
+    QCOMPARE(runner.result("now")->report->kind, Kind::identical);
+    runner.forget_all();
+    QVERIFY(!runner.result("now"));
+  }
+
+  void the_desk_edits_are_undone() {
+    Desk desk;
+    const auto a = QString::fromStdString((folder_ / "a.wav").string()), b = QString::fromStdString((folder_ / "b.wav").string());
+    desk.add_files({a, b});
+    auto& model = desk.model();
+    const auto trial = model.bench().masters[0].trials[0].id;
+    desk.rename(trial, "Back from Plover");
+    QCOMPARE(desk.name_of(trial), QString("Back from Plover"));
+    desk.exchange(trial);
+    QCOMPARE(model.bench().masters[0].name, std::string("Back from Plover"));
+    model.undo_stack().undo();
+    model.undo_stack().undo();
+    QCOMPARE(desk.name_of(trial), QString("b"));
+    desk.remove(trial);
+    QVERIFY(model.bench().masters[0].trials.empty());
+    model.undo_stack().undo();
+    QCOMPARE(model.bench().masters[0].trials.size(), size_t(1));
+    desk.cancel();
+  }
+
+  void the_demo_tells_the_truth_it_was_made_with() {
+    const auto file = demo::write_demo(folder_ / "demo");
+    const auto bench = load_bench(file);
+    QVERIFY(bench.masters.size() >= 4);
+    const std::map<std::string, Kind> truths{{"trial-mill-race-archive", Kind::identical}, {"trial-mill-race-bounce", Kind::level},
+                                             {"trial-mill-race-pushed", Kind::limited},    {"trial-slack-water-16", Kind::word_length},
+                                             {"trial-slack-water-swapped", Kind::level},   {"trial-lantern-walk-96", Kind::lossy},
+                                             {"trial-lantern-walk-take-2", Kind::unrelated}, {"trial-spoken-tide-turned", Kind::level}};
+    size_t seen = 0;
+    for (const auto& m : bench.masters)
+      for (const auto& t : m.trials) {
+        const auto report = null_of(m.audio.file, t.ret.file);
+        QVERIFY(truths.count(t.id));
+        QVERIFY2(report.kind == truths.at(t.id), qPrintable(QString::fromStdString(t.id + ": " + name_of(report.kind))));
+        if (t.id == "trial-mill-race-bounce") {
+          QVERIFY(std::abs(report.fit.delay_samples - 2713.37) < 0.002);
+          QVERIFY(std::abs(report.fit.gain_db + 2.3) < 0.002);
+        }
+        ++seen;
+      }
+    QCOMPARE(seen, truths.size());
+  }
+
+ private:
+  Folder folder_;
+};
+
+QTEST_MAIN(TestParts)
+#include "test_parts.moc"

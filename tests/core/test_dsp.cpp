@@ -1,0 +1,157 @@
+// The primitives against definitions: transforms by direct sums, vector loops by plain ones, chance by its moments.
+#include <QtTest>
+#include <cmath>
+#include <numbers>
+#include <numeric>
+
+#include "core/dsp/fft.hpp"
+#include "core/dsp/interpolator.hpp"
+#include "core/dsp/noise.hpp"
+#include "core/dsp/simd.hpp"
+#include "core/job.hpp"
+
+using namespace heathmist;
+
+class TestDsp : public QObject {
+  Q_OBJECT
+
+ private slots:
+  void transforms_agree_with_the_definition_data() {
+    QTest::addColumn<int>("size");
+    for (const int size : {2, 6, 10, 64, 90, 250}) QTest::addRow("%d points", size) << size;
+  }
+  void transforms_agree_with_the_definition() {
+    QFETCH(int, size);
+    dsp::Noise chance{uint64_t(size)};
+    dsp::RealFft<double> fft{size_t(size)};
+    std::vector<double> in(static_cast<size_t>(size));
+    for (double& x : in) x = chance.between(-1, 1);
+    std::copy(in.begin(), in.end(), fft.time().begin());
+    fft.forward();
+    for (size_t k = 0; k < fft.bins(); ++k) {
+      std::complex<double> sum = 0;
+      for (size_t n = 0; n < in.size(); ++n)
+        sum += in[n] * std::polar(1.0, -2 * std::numbers::pi * double(k) * double(n) / size);
+      QVERIFY(std::abs(sum - fft.spectrum()[k]) < 1e-11);
+    }
+    fft.inverse();
+    for (size_t n = 0; n < in.size(); ++n) QVERIFY(std::abs(fft.time()[n] / size - in[n]) < 1e-13);
+  }
+
+  void float_transforms_agree_with_double_ones() {
+    dsp::Noise chance(4);
+    dsp::RealFft<float> single(1000);
+    dsp::RealFft<double> twice(1000);
+    for (size_t n = 0; n < 1000; ++n) single.time()[n] = float(twice.time()[n] = float(chance.between(-1, 1)));
+    single.forward();
+    twice.forward();
+    for (size_t k = 0; k < single.bins(); ++k)
+      QVERIFY(std::abs(std::complex<double>(single.spectrum()[k]) - twice.spectrum()[k]) < 1e-3);
+  }
+
+  void good_sizes_have_small_factors() {
+    for (const size_t n : {1u, 7u, 11u, 97u, 1023u, 4099u, 100003u}) {
+      size_t size = dsp::good_fft_size(n), rest = size;
+      QVERIFY(size >= n && size % 2 == 0);
+      for (const size_t factor : {2u, 3u, 5u})
+        while (rest % factor == 0) rest /= factor;
+      QCOMPARE(rest, size_t(1));
+    }
+  }
+
+  void windows_have_their_sums() {
+    const auto hann = dsp::hann(512), harris = dsp::blackman_harris(512);
+    QVERIFY(std::abs(std::reduce(hann.begin(), hann.end()) / 512 - 0.5) < 1e-12);
+    QVERIFY(std::abs(std::inner_product(hann.begin(), hann.end(), hann.begin(), 0.0) / 512 - 0.375) < 1e-12);
+    QVERIFY(std::abs(std::reduce(harris.begin(), harris.end()) / 512 - 0.35875) < 1e-12);
+    QVERIFY(std::abs(dsp::bessel_i0(1.0) - 1.2660658777520084) < 1e-14);  // Abramowitz and Stegun, table 9.8
+    QVERIFY(std::abs(dsp::bessel_i0(5.0) / 27.239871823604442 - 1) < 1e-14);
+  }
+
+  void vector_loops_agree_with_plain_ones() {
+    dsp::Noise chance(6);
+    for (const int64_t count : {1, 3, 15, 16, 33, 200, 1001}) {
+      std::vector<double> in(size_t(count) + 159), h(160), other(160), out(static_cast<size_t>(count));
+      for (auto* v : {&in, &h, &other})
+        for (double& x : *v) x = chance.between(-1, 1);
+      dsp::simd::convolve(in.data(), h.data(), 160, out.data(), count);
+      for (size_t n = 0; n < out.size(); ++n)
+        QVERIFY(std::abs(std::inner_product(h.begin(), h.end(), in.begin() + long(n), 0.0) - out[n]) < 1e-12);
+      double blend = 0;
+      for (size_t k = 0; k < 160; ++k) blend += in[k] * (0.3 * h[k] + 0.7 * other[k]);
+      QVERIFY(std::abs(dsp::simd::blend_dot(in.data(), h.data(), other.data(), 0.7, 160) - blend) < 1e-12);
+      const auto s = dsp::simd::summarize(in.data(), int64_t(in.size()));
+      QCOMPARE(s.low, *std::min_element(in.begin(), in.end()));
+      QCOMPARE(s.high, *std::max_element(in.begin(), in.end()));
+      QVERIFY(std::abs(s.sum - std::reduce(in.begin(), in.end())) < 1e-11);
+      QVERIFY(std::abs(s.square_sum - std::inner_product(in.begin(), in.end(), in.begin(), 0.0)) < 1e-11);
+    }
+    std::vector<double> bad(40, 0.1);
+    bad[23] = NAN;
+    QVERIFY(!std::isfinite(dsp::simd::summarize(bad.data(), 40).square_sum));
+  }
+
+  void a_shift_by_nothing_copies() {
+    dsp::Noise chance(7);
+    std::vector<double> in(500), out(in.size() - dsp::Interpolator::taps + 1);
+    for (double& x : in) x = chance.between(-1, 1);
+    dsp::Interpolator::shift(in, 0, out);
+    for (size_t n = 0; n < out.size(); ++n) QCOMPARE(out[n], in[n + dsp::Interpolator::before]);
+  }
+
+  void stretching_reads_a_tone_at_any_place() {
+    std::vector<double> in(6000), out(4000);
+    auto tone = [](double n) { return std::sin(2 * std::numbers::pi * 0.21 * n); };
+    for (size_t n = 0; n < in.size(); ++n) in[n] = tone(double(n));
+    for (const double step : {1.00005, 0.99991, 1.3}) {
+      dsp::Interpolator::stretch(in, 0.4, step, out);
+      for (size_t n = 0; n < out.size(); ++n)
+        QVERIFY(std::abs(out[n] - tone(0.4 + double(n) * step + dsp::Interpolator::before)) < 4e-6);
+    }
+  }
+
+  void chance_is_the_same_everywhere_and_fair() {
+    dsp::Noise a(42), b(42), c(43);
+    QCOMPARE(a.bits(), b.bits());
+    QVERIFY(a.bits() != c.bits());
+    double sum = 0, squares = 0, triangular = 0, gaussian = 0;
+    constexpr int count = 200000;
+    for (int n = 0; n < count; ++n) {
+      const double u = a.uniform(), t = a.triangular(), g = a.gaussian();
+      QVERIFY(u >= 0 && u < 1 && std::abs(t) < 1);
+      sum += u, squares += u * u, triangular += t * t, gaussian += g * g;
+    }
+    QVERIFY(std::abs(sum / count - 0.5) < 0.005);
+    QVERIFY(std::abs(squares / count - 1.0 / 3) < 0.005);
+    QVERIFY(std::abs(triangular / count - 1.0 / 6) < 0.005);
+    QVERIFY(std::abs(gaussian / count - 1) < 0.02);
+  }
+
+  void work_is_spread_stopped_and_reported() {
+    for (const int threads : {1, 2, 5}) {
+      std::vector<int> done(1000, 0);
+      double last = 0;
+      Job job{{}, [&](double f) { last = std::max(last, f); }, threads};
+      for_each_segment(1000, job, [] { return 0; }, [&](int&, int64_t i) { done[size_t(i)] += 1; });
+      QVERIFY(std::all_of(done.begin(), done.end(), [](int n) { return n == 1; }));
+      QCOMPARE(last, 1.0);
+    }
+    auto throwing = [] {
+      for_each_segment(100, Job{{}, {}, 3}, [] { return 0; }, [](int&, int64_t i) {
+        if (i == 50) throw std::runtime_error("fifty");
+      });
+    };
+    QVERIFY_EXCEPTION_THROWN(throwing(), std::runtime_error);
+    std::stop_source stop;
+    stop.request_stop();
+    auto stopped = [&] { for_each_segment(10, Job{stop.get_token(), {}, 2}, [] { return 0; }, [](int&, int64_t) {}); };
+    QVERIFY_EXCEPTION_THROWN(stopped(), Cancelled);
+    double part = 0;
+    Job whole{{}, [&](double f) { part = f; }, 1};
+    whole.part(0.2, 0.6).report(0.5);
+    QVERIFY(std::abs(part - 0.4) < 1e-12);
+  }
+};
+
+QTEST_GUILESS_MAIN(TestDsp)
+#include "test_dsp.moc"
