@@ -19,6 +19,7 @@ constexpr double limited_share = 0.98;         // of the residual's energy that 
 constexpr double limited_from = 0.25;          // ... those above this part of the peak
 constexpr double limited_step = 0.002;         // ... and by how much less they come back
 constexpr double gain_move_db = 6;             // what a gain that moves must take out of the residual
+constexpr double gain_held_by_level = -0.3;    // correlation of that gain with the level: a limiter goes down when it goes up
 constexpr double unexplained_share =
     0.4;  // of the residual below the top of the band that no filter explains, in coding noise
 constexpr double own_share = 1e-3;  // of the residual that must lie there
@@ -66,12 +67,12 @@ bool clipped(const NullReport& r) {
 
 /// A gain that moves: what it explains, and whether it goes down when the programme goes up.
 struct MovingGain {
-  double taken_out_db = 0, slope = 0;
+  double taken_out_db = 0, correlation = 0;  ///< of gain with level, weighted by energy
 };
 MovingGain moving_gain(const NullReport& r) {
   const auto& s = r.sums.short_pieces;
   const double g = r.fit.gain();
-  double fixed = 0, moving = 0, weight = 0, sx = 0, sy = 0, sxx = 0, sxy = 0;
+  double fixed = 0, moving = 0, weight = 0, sx = 0, sy = 0, sxx = 0, sxy = 0, syy = 0;
   for (size_t n = 0; n < s.mm.size(); ++n) {
     const double mm = s.mm[n], mr = s.mr[n], rr = s.rr[n];
     if (mm <= 0 || mr <= 0) continue;
@@ -79,17 +80,21 @@ MovingGain moving_gain(const NullReport& r) {
     moving += std::max(0.0, rr - mr * mr / mm);
     const double level = 10 * std::log10(mm), gain = 20 * std::log10(mr / mm);
     weight += mm, sx += mm * level, sy += mm * gain, sxx += mm * level * level, sxy += mm * level * gain;
+    syy += mm * gain * gain;
   }
   if (weight <= 0 || fixed <= 0) return {};
-  const double var = sxx / weight - (sx / weight) * (sx / weight), cov = sxy / weight - sx * sy / weight / weight;
-  return {10 * std::log10(fixed / std::max(moving, 1e-30)), var > 0 ? cov / var : 0};
+  const double level_var = sxx / weight - (sx / weight) * (sx / weight);
+  const double gain_var = syy / weight - (sy / weight) * (sy / weight), cov = sxy / weight - sx * sy / weight / weight;
+  const bool moves = level_var > 0 && gain_var > 0;
+  return {10 * std::log10(fixed / std::max(moving, 1e-30)), moves ? cov / std::sqrt(level_var * gain_var) : 0};
 }
 
 /// How the residual follows the programme: dB for dB over the cells, within each band over time.
-double residual_slope(const DepthCells& cells) {
+double residual_slope(const DepthCells& cells, double from_hz = 0, double to_hz = 1e9) {
   const int bands = cells.bands(), columns = cells.columns();
   double var = 0, cov = 0, count = 0;
   for (int b = 0; b < bands; ++b) {
+    if (cells.band_edges_hz[size_t(b)] < from_hz || cells.band_edges_hz[size_t(b)] >= to_hz) continue;
     std::vector<double> x, y;
     for (int c = 0; c < columns; ++c) {
       const auto at = size_t(c * bands + b);
@@ -116,13 +121,15 @@ double band_power(const Spectrum& spectrum, double from_hz, double to_hz) {
   return sum;
 }
 
-/// Coding takes the top of the band away, or leaves least of it there; below the top no filter explains what it does.
+/// Coding takes the top of the band away, or leaves least of it there; below the top no filter explains what it does,
+/// and in the treble too its noise follows the programme (where noise was merely added beside a filter it stands still).
 bool looks_coded(const NullReport& r) {
   const auto& s = r.sums;
   const double edge = 0.75 * std::min(r.return_bandwidth_hz.value_or(20000), 20000.0);
   const double residual = band_power(s.residual_spectrum, 100, edge),
                remainder = band_power(s.remainder_spectrum, 100, edge);
   if (remainder < unexplained_share * residual || residual < own_share * s.residual) return false;
+  if (residual_slope(s.depth, 3000, 12000) < still_slope) return false;
   if (r.master_bandwidth_hz && r.return_bandwidth_hz && *r.return_bandwidth_hz < 0.97 * *r.master_bandwidth_hz)
     return true;
   auto depth = [&](double from_hz, double to_hz) {
@@ -155,7 +162,7 @@ Kind kind_of_residual(const NullReport& r) {
     return Kind::word_length;
   if (clipped(r)) return Kind::limited;
   const auto moving = moving_gain(r);
-  if (moving.taken_out_db > gain_move_db && moving.slope < -0.02 && remainder > relative - linear_margin_db)
+  if (moving.taken_out_db > gain_move_db && moving.correlation < gain_held_by_level && remainder > relative - linear_margin_db)
     return Kind::limited;
   if (slope >= still_slope && looks_coded(r)) return Kind::lossy;
   if (remainder < relative - linear_margin_db) return Kind::linear;
