@@ -16,9 +16,6 @@ class Plate : public QCustomPlot {
   virtual QString csv() const = 0;
   QString title() const { return title_; }
 
- signals:
-  void stepped(int direction);
-
  protected:
   /// Colours of axes and ground by the theme.
   void dress(QCPAxisRect* rect);

@@ -5,6 +5,7 @@
 #include <QScrollArea>
 
 #include "app/theme/theme.hpp"
+#include "app/window/panel_head.hpp"
 
 namespace heathmist::app {
 
@@ -59,21 +60,8 @@ void FindingCard::keyPressEvent(QKeyEvent* event) {
 }
 
 FindingsPanel::FindingsPanel(QWidget* parent) : QWidget(parent) {
-  auto* all = new QVBoxLayout(this);
-  all->setContentsMargins(0, 0, 0, 0);
-  all->setSpacing(0);
-  auto* head = new QHBoxLayout;
-  head->setContentsMargins(16, 10, 14, 6);
-  auto* title = new QLabel(tr("Findings"), this);
-  title->setFont(face(Type::small, true));
-  title->setProperty("soft", true);
-  count_ = new QLabel(this);
-  count_->setFont(face(Type::small));
-  count_->setProperty("soft", true);
-  head->addWidget(title);
-  head->addStretch();
-  head->addWidget(count_);
-  all->addLayout(head);
+  const auto [all, count] = put_head(this, tr("Findings"));
+  count_ = count;
   auto* scroll = new QScrollArea(this);
   scroll->setWidgetResizable(true);
   scroll->setHorizontalScrollBarPolicy(Qt::ScrollBarAlwaysOff);

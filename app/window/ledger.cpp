@@ -7,6 +7,7 @@
 #include <algorithm>
 
 #include "app/theme/theme.hpp"
+#include "app/window/panel_head.hpp"
 
 namespace heathmist::app {
 
@@ -104,21 +105,8 @@ QString words_of(FileState state) {
 }  // namespace
 
 Ledger::Ledger(QWidget* parent) : QWidget(parent) {
-  auto* rows = new QVBoxLayout(this);
-  rows->setContentsMargins(0, 0, 0, 0);
-  rows->setSpacing(0);
-  auto* head = new QHBoxLayout;
-  head->setContentsMargins(16, 10, 14, 6);
-  auto* title = new QLabel(tr("Ledger"), this);
-  title->setFont(face(Type::small, true));
-  title->setProperty("soft", true);
-  count_ = new QLabel(this);
-  count_->setFont(face(Type::small));
-  count_->setProperty("soft", true);
-  head->addWidget(title);
-  head->addStretch();
-  head->addWidget(count_);
-  rows->addLayout(head);
+  const auto [rows, count] = put_head(this, tr("Ledger"));
+  count_ = count;
   list_ = new QListWidget(this);
   list_->setItemDelegate(new RowPainter(list_));
   list_->setMouseTracking(true);

@@ -1,7 +1,7 @@
 // The bench: the document that holds masters and their trials. One file, open JSON (docs/formats.md).
 //
-// In memory all files are absolute paths; on disk they stand relative to the bench. Unknown keys of a bench of this
-// version are kept as they are.
+// In memory all files are absolute paths; on disk they stand relative to the bench. `settings` are kept
+// as they are; other keys that are not known are dropped.
 #pragma once
 #include <filesystem>
 #include <optional>

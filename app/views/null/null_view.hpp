@@ -44,7 +44,6 @@ class NullView : public QWidget {
   void loop_changed(std::optional<std::pair<double, double>> seconds);
   void cancel();
   void choose_files();
-  void narrowed(const QString& what);
 
  private:
   QWidget* make_evidence();
