@@ -51,17 +51,10 @@ std::string shown(std::optional<double> value, int decimals, const char* unit) {
 
 void write_residual(const std::string& file, const Comparable& pair, const Fit& fit) {
   ClipWriter out(file, pair.master->format().sample_rate_hz, int(fit.pairs.size()), WordFormat::float32);
-  const auto master = pair.master->reader();
-  LaidReturn laid(*pair.ret, fit);
-  Planar m, r, e;
+  ResidualReader residual(*pair.master, *pair.ret, fit);
+  Planar e;
   for (int64_t at = fit.first; at < fit.last; at += 1 << 16) {
-    const auto frames = std::min<int64_t>(1 << 16, fit.last - at);
-    master->read(at, frames, m);
-    laid.read(at, frames, r);
-    e.resize(int(fit.pairs.size()), frames);
-    for (size_t p = 0; p < fit.pairs.size(); ++p)
-      take_residual(m.channel(fit.pairs[p].master), r.channel(fit.pairs[p].ret), fit.pairs[p], fit.gain(),
-                    e.channel(int(p)));
+    residual.read(at, std::min<int64_t>(1 << 16, fit.last - at), e);
     out.write(e);
   }
   out.finish();

@@ -1,13 +1,15 @@
 #include "app/listen/device.hpp"
 
 #include <RtAudio.h>
-#include <soxr.h>
 
 #include <algorithm>
 #include <chrono>
 #include <cstdlib>
+#include <filesystem>
 #include <thread>
 #include <vector>
+
+#include "app/listen/rate_bridge.hpp"
 
 namespace heathmist::app {
 
@@ -62,11 +64,10 @@ class RealDevice : public OutputDevice {
   bool start(int sample_rate_hz, RenderCallback render) override {
     stop();
     render_ = std::move(render);
-    source_rate_ = sample_rate_hz;
     const auto& rates = info_.sampleRates;
     const bool same = std::find(rates.begin(), rates.end(), unsigned(sample_rate_hz)) != rates.end();
     rate_ = same ? sample_rate_hz : int(info_.preferredSampleRate);
-    if (!same) converter_.reset(soxr_create(source_rate_, rate_, 2, nullptr, &interleaved(), &quality(), nullptr));
+    if (!same) bridge_ = std::make_unique<RateBridge>(sample_rate_hz, rate_);
     RtAudio::StreamParameters parameters;
     parameters.deviceId = device_;
     parameters.nChannels = 2;
@@ -81,61 +82,41 @@ class RealDevice : public OutputDevice {
   }
   void stop() override {
     if (audio_->isStreamOpen()) audio_->closeStream();
-    converter_.reset();
+    bridge_.reset();
   }
   std::string name() const override { return info_.name; }
   bool is_simulated() const override { return false; }
   int device_rate_hz() const override { return rate_; }
 
  private:
-  static const soxr_io_spec_t& interleaved() {
-    static const soxr_io_spec_t spec = soxr_io_spec(SOXR_FLOAT64_I, SOXR_FLOAT64_I);
-    return spec;
-  }
-  static const soxr_quality_spec_t& quality() {
-    static const soxr_quality_spec_t spec = soxr_quality_spec(SOXR_HQ, 0);
-    return spec;
-  }
-
   static int called(void* out, void*, unsigned frames, double, RtAudioStreamStatus, void* self) {
     static_cast<RealDevice*>(self)->fill({static_cast<double*>(out), size_t(frames) * 2});
     return 0;
   }
 
   void fill(std::span<double> out) {
-    if (!converter_) {
+    if (bridge_)
+      bridge_->fill(out, render_);
+    else
       render_(out);
-    } else {
-      size_t done = 0;
-      while (done < out.size() / 2) {
-        source_.assign(256 * 2, 0.0);
-        render_(source_);
-        size_t used = 0, made = 0;
-        soxr_process(converter_.get(), source_.data(), 256, &used, out.data() + 2 * done, out.size() / 2 - done, &made);
-        for (; used < 256;) {  // what the converter could not take at once is kept for it
-          size_t more = 0, more_made = 0;
-          soxr_process(converter_.get(), source_.data() + 2 * used, 256 - used, &more, out.data() + 2 * (done + made),
-                       out.size() / 2 - done - made, &more_made);
-          used += more, made += more_made;
-          if (more == 0) break;
-        }
-        done += made;
-      }
-    }
     for (double& x : out) x = std::clamp(x, -1.0, 1.0);
   }
 
-  struct Drop {
-    void operator()(soxr_t s) const { soxr_delete(s); }
-  };
   std::unique_ptr<RtAudio> audio_;
   unsigned device_;
   RtAudio::DeviceInfo info_;
   RenderCallback render_;
-  int rate_ = 48000, source_rate_ = 48000;
-  std::unique_ptr<soxr, Drop> converter_;
-  std::vector<double> source_;
+  int rate_ = 48000;
+  std::unique_ptr<RateBridge> bridge_;  // where the device runs at a rate of its own
 };
+
+/// Whether the kernel knows of any sound output; asking ALSA where it does not makes it complain on standard error.
+bool has_sound_card() {
+  std::error_code none;
+  for (const auto& entry : std::filesystem::directory_iterator("/dev/snd", none))
+    if (const auto name = entry.path().filename().string(); name.starts_with("pcm") && name.ends_with("p")) return true;
+  return false;
+}
 
 }  // namespace
 
@@ -145,6 +126,7 @@ std::unique_ptr<OutputDevice> open_output() {
   const char* wanted = std::getenv("HEATHMIST_AUDIO");
   if (wanted && std::string(wanted) == "simulated") return simulated_output();
   for (const auto api : {RtAudio::UNIX_JACK, RtAudio::LINUX_PULSE, RtAudio::LINUX_ALSA}) {
+    if (api == RtAudio::LINUX_ALSA && !has_sound_card()) continue;
     try {
       auto audio = std::make_unique<RtAudio>(api);
       audio->showWarnings(false);

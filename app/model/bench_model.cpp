@@ -40,14 +40,27 @@ void BenchModel::edit(const QString& what, const std::function<void(Bench&)>& ch
   undo_.push(new BenchChange(*this, what, bench_, after, merge));
 }
 
+void BenchModel::learn_mark(const std::filesystem::path& file, const std::string& mark) {
+  auto learn = [&](FileRef& ref) {
+    if (ref.file == file && ref.mark.empty()) ref.mark = mark;
+  };
+  for (Master& m : bench_.masters) {
+    learn(m.audio);
+    for (Trial& t : m.trials) learn(t.ret);
+  }
+}
+
 void BenchModel::put(const Bench& bench) {
+  auto settings = std::move(bench_.settings);
   bench_ = bench;
+  if (!settings.empty()) bench_.settings = std::move(settings);  // what is set stays so through undo
   emit changed();
 }
 
 void BenchModel::open(const QString& file) {
   const Bench loaded = load_bench(file.toStdString());
   undo_.clear();
+  bench_.settings.clear();
   file_ = QFileInfo(file).absoluteFilePath();
   put(loaded);
   emit file_changed();
@@ -64,6 +77,7 @@ void BenchModel::save(const QString& file) {
 void BenchModel::start_anew() {
   undo_.clear();
   file_.clear();
+  bench_.settings.clear();
   put(Bench{});
   emit file_changed();
 }

@@ -22,6 +22,11 @@ class BenchModel : public QObject {
   /// Changes the bench as one step that can be undone. Steps with the same `merge` (not 0) in a row become one.
   void edit(const QString& what, const std::function<void(Bench&)>& change, int merge = 0);
 
+  /// Fills in the mark of a file that has none yet; no step of its own.
+  void learn_mark(const std::filesystem::path& file, const std::string& mark);
+  /// A setting that goes with the bench when it is saved; no step of its own.
+  void set_setting(const std::string& key, const nlohmann::ordered_json& value) { bench_.settings[key] = value; }
+
   /// These throw InputError.
   void open(const QString& file);
   void save(const QString& file);

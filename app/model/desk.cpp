@@ -21,7 +21,7 @@ QString facts_words(const TrialSummary& s) {
 
 FileRef ref_of(const QString& file) {
   const std::filesystem::path path = QFileInfo(file).absoluteFilePath().toStdString();
-  return {path, content_mark(path)};
+  return {path, {}};  // its mark is read by the way
 }
 
 }  // namespace
@@ -48,7 +48,12 @@ Desk::Desk(QObject* parent) : QObject(parent) {
     state(trial->id).failure.clear();
     state(trial->id).running = false;
     state(master->id).facts = facts_words(*state(trial->id).summary);
-    keep_summary(master->audio, trial->ret, trial->hold, *state(trial->id).summary);
+    errands_.run({},
+                 [audio = master->audio, ret = trial->ret, hold = trial->hold,
+                  summary = *state(trial->id).summary]() -> std::function<void()> {
+                   keep_summary(audio, ret, hold, summary);
+                   return {};
+                 });
     emit rows_changed();
     if (trial->id == current_) emit trial_ready(result);
     if (!runner_.is_busy()) request_rest();
@@ -79,21 +84,52 @@ std::optional<TrialSpec> Desk::spec_of(const std::string& trial_id) const {
 }
 
 void Desk::refresh() {
-  auto file_state = [this](const std::string& id, const FileRef& ref) {
-    auto& known = seen_[id];
-    if (!(known.first == ref)) known = {ref, state_of(ref)};
-    return known.second;
-  };
   for (const Master& m : model_.bench().masters) {
-    state(m.id).file = file_state(m.id, m.audio);
+    if (auto& seen = seen_[m.id]; !(seen == m.audio)) look_up(m.id, seen = m.audio);
     for (const Trial& t : m.trials) {
-      auto& row = state(t.id);
-      row.file = file_state(t.id, t.ret);
-      if (!row.summary) row.summary = kept_summary(m.audio, t.ret, t.hold);
-      if (row.summary) state(m.id).facts = facts_words(*row.summary);
+      if (auto& seen = seen_[t.id]; !(seen == t.ret)) look_up(t.id, seen = t.ret);
+      if (!state(t.id).summary) look_up(m, t);
+      if (state(t.id).summary) state(m.id).facts = facts_words(*state(t.id).summary);
     }
   }
   emit rows_changed();
+}
+
+/// Is the file there, is it the one it was? A file that is new to the bench gets its mark.
+void Desk::look_up(const std::string& id, const FileRef& ref) {
+  errands_.run("file " + id, [this, id, ref]() -> std::function<void()> {
+    const FileState found = state_of(ref);
+    const std::string mark = ref.mark.empty() ? content_mark(ref.file) : ref.mark;
+    return [this, id, ref, found, mark] {
+      auto& seen = seen_[id];
+      if (!(seen == ref)) return;  // pointed elsewhere meanwhile
+      seen.mark = mark;
+      state(id).file = found;
+      if (ref.mark.empty()) model_.learn_mark(ref.file, mark);
+      emit rows_changed();
+    };
+  });
+}
+
+/// What an earlier run found out about the trial.
+void Desk::look_up(const Master& master, const Trial& trial) {
+  errands_.run("trial " + trial.id,
+               [this, id = trial.id, owner = master.id, audio = master.audio, ret = trial.ret,
+                hold = trial.hold]() -> std::function<void()> {
+                 const auto kept = kept_summary(audio, ret, hold);
+                 return [this, id, owner, hold, kept] {
+                   const Trial* now = model_.bench().trial(id);
+                   if (!now || !(now->hold == hold)) return;
+                   auto& row = state(id);
+                   row.looked_up = true;
+                   if (kept && !row.summary) {
+                     row.summary = kept;
+                     state(owner).facts = facts_words(*kept);
+                     emit rows_changed();
+                   }
+                   if (!runner_.is_busy()) request_rest();
+                 };
+               });
 }
 
 void Desk::open(const QString& bench_file) {
@@ -135,6 +171,7 @@ void Desk::add_files(const QStringList& files) {
 
 void Desk::look_at(const std::string& id) {
   current_ = id;
+  stopped_ = false;
   request_current();
 }
 
@@ -157,9 +194,11 @@ void Desk::request_current() {
 }
 
 void Desk::request_rest() {
+  if (stopped_) return;
   for (const Master& m : model_.bench().masters)
     for (const Trial& t : m.trials)
-      if (const auto& row = state(t.id); !row.summary && row.failure.isEmpty() && row.file != FileState::missing)
+      if (const auto& row = state(t.id);
+          row.looked_up && !row.summary && row.failure.isEmpty() && row.file != FileState::missing)
         return runner_.request({t.id, m.audio.file, t.ret.file, t.hold}, false);
 }
 
@@ -236,6 +275,9 @@ void Desk::exchange(const std::string& trial_id) {
   });
 }
 
-void Desk::cancel() { runner_.cancel(); }
+void Desk::cancel() {
+  stopped_ = true;
+  runner_.cancel();
+}
 
 }  // namespace heathmist::app

@@ -1,6 +1,7 @@
 // The desk: the bench, the trials that run, and which one is looked at. All the window's logic that is no widget.
 #pragma once
 #include "app/model/bench_model.hpp"
+#include "app/model/errands.hpp"
 #include "app/model/trial_runner.hpp"
 #include "app/window/ledger.hpp"
 
@@ -13,6 +14,7 @@ class Desk : public QObject {
   explicit Desk(QObject* parent = nullptr);
   BenchModel& model() { return model_; }
   TrialRunner& runner() { return runner_; }
+  Errands& errands() { return errands_; }
   const std::map<std::string, RowState>& states() const { return states_; }
 
   /// Takes files as they were dropped: a master and its returns; the null of the first return is then looked at.
@@ -43,6 +45,8 @@ class Desk : public QObject {
 
  private:
   void refresh();
+  void look_up(const std::string& id, const FileRef& ref);
+  void look_up(const Master& master, const Trial& trial);
   void request_current();
   void request_rest();
   std::optional<TrialSpec> spec_of(const std::string& trial_id) const;
@@ -51,8 +55,10 @@ class Desk : public QObject {
   BenchModel model_;
   TrialRunner runner_;
   std::map<std::string, RowState> states_;
-  std::map<std::string, std::pair<FileRef, FileState>> seen_;  // file states, looked up once for each mark
+  std::map<std::string, FileRef> seen_;  // the file of each row as it was last looked at
   std::string current_;
+  bool stopped_ = false;  // measuring the rest was cancelled
+  Errands errands_;       // last: its work may speak of all above
 };
 
 }  // namespace heathmist::app

@@ -137,11 +137,11 @@ void LanesPlate::show_lane(Lane which, const LaneContent& content) {
   const auto count = int(content.columns.size());
   QVector<QCPGraphData> low, high, line;
   low.reserve(count), high.reserve(count);
-  const double step = (to_s() - from_s()) / std::max(1, count);
+  const double step = (content.to_s - content.from_s) / std::max(1, count);
   for (int n = 0; n < count; ++n) {
     const OutlineBin& bin = content.columns[size_t(n)];
     if (bin.low > bin.high) continue;
-    const double at = from_s() + (n + 0.5) * step;
+    const double at = content.from_s + (n + 0.5) * step;
     low.append({at, std::clamp(bin.low * lane.scale, -1.05, 1.05)});
     high.append({at, std::clamp(bin.high * lane.scale, -1.05, 1.05)});
   }
@@ -288,9 +288,10 @@ void LanesPlate::keyPressEvent(QKeyEvent* event) {
 
 QString LanesPlate::csv() const {
   QString text = "time_s,master_low,master_high,return_low,return_high,residual_low,residual_high\n";
-  const size_t count = lanes_[0].content.columns.size();
+  const LaneContent& drawn = lanes_[0].content;
+  const size_t count = drawn.columns.size();
   for (size_t n = 0; n < count; ++n) {
-    text += QString::number(from_s() + (double(n) + 0.5) * (to_s() - from_s()) / double(count), 'f', 6);
+    text += QString::number(drawn.from_s + (double(n) + 0.5) * (drawn.to_s - drawn.from_s) / double(count), 'f', 6);
     for (const auto& lane : lanes_) {
       const bool there = n < lane.content.columns.size() && lane.content.columns[n].low <= lane.content.columns[n].high;
       text += there

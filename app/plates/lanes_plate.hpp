@@ -10,7 +10,8 @@ namespace heathmist::app {
 
 /// What one lane shows of the visible range.
 struct LaneContent {
-  std::vector<OutlineBin> columns;        ///< evenly spread over the range
+  std::vector<OutlineBin> columns;  ///< evenly spread over [from_s, to_s)
+  double from_s = 0, to_s = 0;
   std::vector<double> line_s, line_lufs;  ///< short-term loudness
   QString level;                          ///< under the lane's name
 };

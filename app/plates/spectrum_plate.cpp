@@ -65,14 +65,12 @@ void SpectrumPlate::show_spectra(const SpectraShown& shown) {
   xAxis->setScaleType(shown.logarithmic ? QCPAxis::stLogarithmic : QCPAxis::stLinear);
   auto put = [&](QCPGraph* graph, const SpectrumLine& line) {
     QVector<QCPGraphData> points;
-    for (size_t n = 0; n < line.hz.size(); ++n)
-      points.append(
-          {line.hz[n], std::max(shown_.relative ? line.db[n] - shown_.master.db[n] : line.db[n], deepest_db)});
+    for (size_t n = 0; n < line.hz.size(); ++n) points.append({line.hz[n], std::max(line.db[n], deepest_db)});
     graph->data()->set(points, true);
   };
   put(master_, shown.master);
-  put(ret_, shown.ret);
-  put(residual_, shown.residual);
+  put(ret_, shown.relative ? shown.ret_relative : shown.ret);
+  put(residual_, shown.relative ? shown.residual_relative : shown.residual);
   master_->setVisible(!shown.relative);
   if (scale_changed && !shown.master.hz.empty()) xAxis->setRange(shown.master.hz.front(), shown.master.hz.back());
   fit_levels();

@@ -6,9 +6,10 @@
 namespace heathmist::app {
 
 struct SpectraShown {
-  SpectrumLine master, ret, residual;  ///< the same frequencies in all
+  SpectrumLine master, ret, residual;            ///< the same frequencies in all
+  SpectrumLine ret_relative, residual_relative;  ///< dB against the master
   bool logarithmic = true;
-  bool relative = false;  ///< dB against the master, which is then not drawn
+  bool relative = false;  ///< the relative lines are drawn, and no master
 };
 
 class SpectrumPlate : public Plate {

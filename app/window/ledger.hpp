@@ -17,6 +17,7 @@ struct RowState {
   QString facts;    ///< of a master: 1:12 · 96 kHz · 24 bit
   QString failure;  ///< of a trial: why it could not be run
   bool running = false;
+  bool looked_up = false;  ///< of a trial: it is known whether an earlier run kept its summary
 };
 
 class Ledger : public QWidget {

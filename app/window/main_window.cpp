@@ -36,7 +36,7 @@ MainWindow::MainWindow(std::unique_ptr<OutputDevice> device) : player_(std::move
   columns_ = new QSplitter(Qt::Horizontal, centre);
   columns_->setHandleWidth(1);
   ledger_ = new Ledger(columns_);
-  view_ = new NullView(desk_.runner(), columns_);
+  view_ = new NullView(desk_.runner(), desk_.errands(), columns_);
   findings_ = new FindingsPanel(columns_);
   ledger_->setMinimumWidth(170);
   findings_->setMinimumWidth(190);
@@ -350,13 +350,31 @@ void MainWindow::open_bench(const QString& file) {
   if (!may_let_go()) return;
   try {
     desk_.open(file);
+    restore_settings();
     remember(file);
   } catch (const InputError& error) {
     QMessageBox::warning(this, tr("The bench was not opened"), QString::fromUtf8(error.what()));
   }
 }
 
+/// What goes with the bench besides its trials: how it is listened to and how its spectra are drawn.
+void MainWindow::keep_settings() {
+  auto& model = desk_.model();
+  model.set_setting("listening", {{"matched", listening_->matched()}, {"lift_db", listening_->lift()}});
+  model.set_setting("spectra", view_->settings());
+}
+
+void MainWindow::restore_settings() {
+  const auto& settings = desk_.model().bench().settings;
+  if (const auto at = settings.find("listening"); at != settings.end() && at->is_object()) {
+    if (at->contains("matched") && at->at("matched").is_boolean()) listening_->set_matched(at->at("matched"));
+    if (at->contains("lift_db") && at->at("lift_db").is_number()) listening_->set_lift(at->at("lift_db"));
+  }
+  if (const auto at = settings.find("spectra"); at != settings.end() && at->is_object()) view_->restore(*at);
+}
+
 bool MainWindow::save_to(const QString& file) {
+  keep_settings();
   try {
     desk_.model().save(file);
     remember(file);

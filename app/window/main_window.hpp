@@ -42,6 +42,8 @@ class MainWindow : public QMainWindow {
   QAction* add(const QString& title, const QList<QKeySequence>& keys, const std::function<void()>& run);
   void connect_all();
   void refresh_title();
+  void keep_settings();
+  void restore_settings();
   void show_result(const std::shared_ptr<const TrialResult>& result);
   void show_empty();
   void row_menu(const std::string& id, const QPoint& at);

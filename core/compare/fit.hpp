@@ -72,4 +72,17 @@ class LaidReturn {
 void take_residual(std::span<const double> master, std::span<const double> laid, const ChannelPair& pair, double gain,
                    std::span<double> residual);
 
+/// The residual as a stream, pairs x frames on the master's time axis; zero outside the overlap.
+class ResidualReader {
+ public:
+  ResidualReader(const Clip& master, const Clip& ret, const Fit& fit);
+  void read(int64_t first, int64_t frames, Planar& out);
+
+ private:
+  std::unique_ptr<Reader> master_;
+  LaidReturn laid_;
+  Fit fit_;
+  Planar m_, r_;
+};
+
 }  // namespace heathmist

@@ -19,7 +19,8 @@ constexpr double limited_share = 0.98;         // of the residual's energy that 
 constexpr double limited_from = 0.25;          // ... those above this part of the peak
 constexpr double limited_step = 0.002;         // ... and by how much less they come back
 constexpr double gain_move_db = 6;             // what a gain that moves must take out of the residual
-constexpr double gain_held_by_level = -0.3;    // correlation of that gain with the level: a limiter goes down when it goes up
+constexpr double gain_held_by_level =
+    -0.3;  // correlation of that gain with the level: a limiter goes down when it goes up
 constexpr double unexplained_share =
     0.4;  // of the residual below the top of the band that no filter explains, in coding noise
 constexpr double own_share = 1e-3;  // of the residual that must lie there
@@ -122,7 +123,8 @@ double band_power(const Spectrum& spectrum, double from_hz, double to_hz) {
 }
 
 /// Coding takes the top of the band away, or leaves least of it there; below the top no filter explains what it does,
-/// and in the treble too its noise follows the programme (where noise was merely added beside a filter it stands still).
+/// and in the treble too its noise follows the programme (where noise was merely added beside a filter it stands
+/// still).
 bool looks_coded(const NullReport& r) {
   const auto& s = r.sums;
   const double edge = 0.75 * std::min(r.return_bandwidth_hz.value_or(20000), 20000.0);
@@ -162,7 +164,8 @@ Kind kind_of_residual(const NullReport& r) {
     return Kind::word_length;
   if (clipped(r)) return Kind::limited;
   const auto moving = moving_gain(r);
-  if (moving.taken_out_db > gain_move_db && moving.correlation < gain_held_by_level && remainder > relative - linear_margin_db)
+  if (moving.taken_out_db > gain_move_db && moving.correlation < gain_held_by_level &&
+      remainder > relative - linear_margin_db)
     return Kind::limited;
   if (slope >= still_slope && looks_coded(r)) return Kind::lossy;
   if (remainder < relative - linear_margin_db) return Kind::linear;

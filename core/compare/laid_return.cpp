@@ -77,4 +77,22 @@ void take_residual(std::span<const double> master, std::span<const double> laid,
   for (size_t n = 0; n < residual.size(); ++n) residual[n] = scale * laid[n] - master[n];
 }
 
+ResidualReader::ResidualReader(const Clip& master, const Clip& ret, const Fit& fit)
+    : master_(master.reader()), laid_(ret, fit), fit_(fit) {}
+
+void ResidualReader::read(int64_t first, int64_t frames, Planar& out) {
+  master_->read(first, frames, m_);
+  laid_.read(first, frames, r_);
+  out.resize(int(fit_.pairs.size()), frames);
+  const auto from = std::clamp<int64_t>(fit_.first - first, 0, frames),
+             to = std::clamp(fit_.last - first, from, frames);
+  for (int p = 0; p < out.channels(); ++p) {
+    const auto& pair = fit_.pairs[size_t(p)];
+    const auto e = out.channel(p);
+    take_residual(m_.channel(pair.master), r_.channel(pair.ret), pair, fit_.gain(), e);
+    std::fill(e.begin(), e.begin() + from, 0.0);
+    std::fill(e.begin() + to, e.end(), 0.0);
+  }
+}
+
 }  // namespace heathmist

@@ -80,11 +80,8 @@ Overview Overview::read(std::istream& in) {
   return in ? Overview(head[0], std::move(bins)) : Overview{};
 }
 
-std::vector<OutlineBin> outline_columns(Reader& reader, double first, double frames, int count) {
+std::vector<OutlineBin> outline_columns(const Planar& block, int64_t begin, double first, double frames, int count) {
   std::vector<OutlineBin> result(size_t(std::max(count, 0)));
-  const auto begin = int64_t(std::floor(first));
-  Planar block;
-  reader.read(begin, int64_t(std::ceil(frames)) + 2, block);
   for (int c = 0; c < count; ++c) {
     const auto from = int64_t(first - double(begin) + frames * c / count);
     const auto to =

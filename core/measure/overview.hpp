@@ -37,7 +37,8 @@ class Overview {
   std::vector<std::vector<OutlineBin>> levels_;
 };
 
-/// The same columns straight from the samples, for zooms finer than a bin. Throws InputError.
-std::vector<OutlineBin> outline_columns(Reader& reader, double first, double frames, int count);
+/// The same columns straight from samples, for zooms finer than a bin: `block` starts at frame `begin` and holds
+/// [first, first + frames) and two frames more.
+std::vector<OutlineBin> outline_columns(const Planar& block, int64_t begin, double first, double frames, int count);
 
 }  // namespace heathmist

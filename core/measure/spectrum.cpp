@@ -135,4 +135,9 @@ SpectrumLine smoothed(const Spectrum& spectrum, double low_hz, double high_hz, i
   return line;
 }
 
+SpectrumLine relative_to(SpectrumLine line, const SpectrumLine& against) {
+  for (size_t n = 0; n < line.db.size(); ++n) line.db[n] -= against.db[n];
+  return line;
+}
+
 }  // namespace heathmist

@@ -33,4 +33,7 @@ struct SpectrumLine {
 SpectrumLine smoothed(const Spectrum& spectrum, double low_hz, double high_hz, int points, bool logarithmic,
                       int fraction);
 
+/// `line` in dB against another of the same frequencies.
+SpectrumLine relative_to(SpectrumLine line, const SpectrumLine& against);
+
 }  // namespace heathmist

@@ -4,6 +4,7 @@
 #include <cmath>
 
 #include "app/listen/player.hpp"
+#include "app/listen/rate_bridge.hpp"
 #include "tests/support/signals.hpp"
 
 using namespace heathmist;
@@ -121,6 +122,31 @@ class TestListen : public QObject {
     player.seek(5.9);
     QTRY_VERIFY_WITH_TIMEOUT(!player.is_playing(), 5000);  // it ends by itself and goes back
     QTRY_VERIFY(player.place_s() < 0.1);
+  }
+
+  void a_device_at_another_rate_loses_no_sample() {
+    for (const auto& [from, to] : {std::pair{44100, 48000}, {48000, 44100}, {96000, 48000}, {44100, 192000}}) {
+      RateBridge bridge(from, to);
+      int64_t asked = 0;
+      const double turn = 2 * std::numbers::pi * 997 / from;
+      auto render = [&](std::span<double> out) {
+        for (size_t n = 0; n < out.size(); n += 2, ++asked)
+          out[n] = std::sin(turn * double(asked)), out[n + 1] = -out[n];
+      };
+      std::vector<double> made;
+      dsp::Noise chance(7);
+      while (made.size() < size_t(to)) {
+        std::vector<double> block(2 * (1 + size_t(chance.between(0, 700))));
+        bridge.fill(block, render);
+        made.insert(made.end(), block.begin(), block.end());
+      }
+      // a sine obeys x[n+1] = 2 cos(w) x[n] - x[n-1]; a lost or doubled sample breaks that
+      const double twice = 2 * std::cos(2 * std::numbers::pi * 997 / to);
+      for (size_t n = made.size() / 4 * 2; n + 2 < made.size(); n += 2) {
+        QVERIFY(std::abs(made[n + 2] + made[n - 2] - twice * made[n]) < 1e-4);
+        QVERIFY(std::abs(made[n] + made[n + 1]) < 1e-9);
+      }
+    }
   }
 
  private:

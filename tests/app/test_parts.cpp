@@ -48,7 +48,12 @@ class TestParts : public QObject {
       Theme::instance().apply(night);
       for (const Role ground : {Role::ground, Role::sheet})
         for (const Role text : {Role::ink, Role::soft, Role::master, Role::ret})
-          QVERIFY2(contrast(colour(text), colour(ground)) >= 4.5, qPrintable(QString("%1 on %2, night %3: %4").arg(int(text)).arg(int(ground)).arg(night).arg(contrast(colour(text), colour(ground)))));
+          QVERIFY2(contrast(colour(text), colour(ground)) >= 4.5,
+                   qPrintable(QString("%1 on %2, night %3: %4")
+                                  .arg(int(text))
+                                  .arg(int(ground))
+                                  .arg(night)
+                                  .arg(contrast(colour(text), colour(ground)))));
     }
     Theme::instance().apply(false);
   }
@@ -102,12 +107,12 @@ class TestParts : public QObject {
     auto quiet = line;
     for (double& db : quiet.db) db -= 60;
     for (const bool relative : {false, true}) {
-      plate.show_spectra({line, line, quiet, true, relative});
+      plate.show_spectra({line, line, quiet, line, quiet, true, relative});
       QVERIFY(plate.read_out(1000).contains("60.0 dB under"));
     }
     QCOMPARE(plate.csv().count('\n'), 201);
     for (double& db : quiet.db) db = -300;
-    plate.show_spectra({line, line, quiet, false, false});
+    plate.show_spectra({line, line, quiet, {}, {}, false, false});
     QVERIFY(plate.read_out(1000).contains("nothing left"));
   }
 
@@ -151,7 +156,8 @@ class TestParts : public QObject {
 
   void the_runner_looks_at_the_urgent_one_first() {
     const auto sound = with_noise(Planar(2, 48000 * 30), 0.1, 1);
-    const auto a = save(folder_ / "a.wav", sound, 48000), b = save(folder_ / "b.wav", with_noise(sound, 0.01, 2), 48000);
+    const auto a = save(folder_ / "a.wav", sound, 48000),
+               b = save(folder_ / "b.wav", with_noise(sound, 0.01, 2), 48000);
     TrialRunner runner;
     QStringList order;
     connect(&runner, &TrialRunner::finished, this, [&](const QString& id) { order << id; });
@@ -165,9 +171,29 @@ class TestParts : public QObject {
     QVERIFY(!runner.result("now"));
   }
 
+  void errands_of_one_name_give_way_to_the_newest() {
+    Errands errands;
+    QStringList told;
+    std::mutex gate;
+    gate.lock();
+    errands.run("hold", [&]() -> std::function<void()> {
+      std::scoped_lock held(gate);
+      return {};
+    });
+    for (const char* word : {"first", "second", "third"})
+      errands.run("same", [&told, word] { return [&told, word] { told << word; }; });
+    errands.run({}, [&told] { return [&told] { told << "nameless"; }; });
+    errands.run({}, [&told] { return [&told] { told << "nameless"; }; });
+    QVERIFY(errands.is_busy());
+    gate.unlock();
+    QTRY_COMPARE_WITH_TIMEOUT(told, QStringList({"third", "nameless", "nameless"}), 5000);
+    QTRY_VERIFY(!errands.is_busy());
+  }
+
   void the_desk_edits_are_undone() {
     Desk desk;
-    const auto a = QString::fromStdString((folder_ / "a.wav").string()), b = QString::fromStdString((folder_ / "b.wav").string());
+    const auto a = QString::fromStdString((folder_ / "a.wav").string()),
+               b = QString::fromStdString((folder_ / "b.wav").string());
     desk.add_files({a, b});
     auto& model = desk.model();
     const auto trial = model.bench().masters[0].trials[0].id;
@@ -189,16 +215,18 @@ class TestParts : public QObject {
     const auto file = demo::write_demo(folder_ / "demo");
     const auto bench = load_bench(file);
     QVERIFY(bench.masters.size() >= 4);
-    const std::map<std::string, Kind> truths{{"trial-mill-race-archive", Kind::identical}, {"trial-mill-race-bounce", Kind::level},
-                                             {"trial-mill-race-pushed", Kind::limited},    {"trial-slack-water-16", Kind::word_length},
-                                             {"trial-slack-water-swapped", Kind::level},   {"trial-lantern-walk-96", Kind::lossy},
-                                             {"trial-lantern-walk-take-2", Kind::unrelated}, {"trial-spoken-tide-turned", Kind::level}};
+    const std::map<std::string, Kind> truths{
+        {"trial-mill-race-archive", Kind::identical},   {"trial-mill-race-bounce", Kind::level},
+        {"trial-mill-race-pushed", Kind::limited},      {"trial-slack-water-16", Kind::word_length},
+        {"trial-slack-water-swapped", Kind::level},     {"trial-lantern-walk-96", Kind::lossy},
+        {"trial-lantern-walk-take-2", Kind::unrelated}, {"trial-spoken-tide-turned", Kind::level}};
     size_t seen = 0;
     for (const auto& m : bench.masters)
       for (const auto& t : m.trials) {
         const auto report = null_of(m.audio.file, t.ret.file);
         QVERIFY(truths.count(t.id));
-        QVERIFY2(report.kind == truths.at(t.id), qPrintable(QString::fromStdString(t.id + ": " + name_of(report.kind))));
+        QVERIFY2(report.kind == truths.at(t.id),
+                 qPrintable(QString::fromStdString(t.id + ": " + name_of(report.kind))));
         if (t.id == "trial-mill-race-bounce") {
           QVERIFY(std::abs(report.fit.delay_samples - 2713.37) < 0.002);
           QVERIFY(std::abs(report.fit.gain_db + 2.3) < 0.002);

@@ -201,6 +201,58 @@ class TestWindow : public QObject {
     QCOMPARE(other.ledger()->list()->count(), 2);
   }
 
+  void settings_go_with_the_bench() {
+    show_pair(ret_);
+    window_->listening()->set_lift(42);
+    window_->listening()->set_matched(false);
+    for (QAction* action : window_->null_view()->view_actions())
+      if (action->text() == "1/3 octave" || action->text() == "relative to master" || action->text() == "65536 points")
+        action->trigger();
+    const QString file = QString::fromStdString((folder_ / "settings.heathmist").string());
+    QVERIFY(window_->save_to(file));
+    MainWindow other(simulated_output());
+    other.take_files({file});
+    QCOMPARE(other.listening()->lift(), 42);
+    QVERIFY(!other.listening()->matched());
+    QCOMPARE(other.null_view()->settings(), window_->null_view()->settings());
+    QCOMPARE(other.null_view()->settings().at("smoothing").get<int>(), 3);
+    other.null_view()->restore({{"smoothing", "loud"}, {"colour", 7}, {"points", -1}});  // rubbish is passed over
+    QCOMPARE(other.null_view()->settings(), window_->null_view()->settings());
+  }
+
+  void files_that_are_added_get_their_marks_by_the_way() {
+    show_pair(ret_);
+    auto& desk = window_->desk();
+    QTRY_VERIFY_WITH_TIMEOUT(!desk.errands().is_busy(), 5000);
+    QTRY_COMPARE(desk.model().bench().masters[0].audio.mark, content_mark(master_.toStdString()));
+    QCOMPARE(desk.model().bench().masters[0].trials[0].ret.mark, content_mark(ret_.toStdString()));
+    desk.model().undo_stack().undo();
+    desk.model().undo_stack().redo();
+    QTRY_COMPARE_WITH_TIMEOUT(desk.model().bench().masters[0].audio.mark, content_mark(master_.toStdString()), 5000);
+  }
+
+  void deep_zoom_shows_the_samples_themselves() {
+    show_pair(ret_);
+    auto* lanes = window_->null_view()->lanes();
+    const auto read = Clip::open(master_.toStdString())->reader();
+    Planar block;
+    read->read(96000, 480, block);
+    float high = -1;
+    for (int c = 0; c < 2; ++c)
+      for (const double x : block.channel(c)) high = std::max(high, float(x));
+    lanes->set_range(2.0, 2.01);
+    auto highest = [&] {
+      double most = -1;
+      for (const QString& row : lanes->csv().split('\n').mid(1))
+        if (const auto cells = row.split(','); cells.size() > 2 && !cells[2].isEmpty())
+          most = std::max(most, cells[2].toDouble());
+      return most;
+    };
+    QTRY_VERIFY_WITH_TIMEOUT(std::abs(highest() - double(high)) < 1e-5, 5000);
+    lanes->set_range(2.002, 2.012);  // what was read before stays in its place until the rest comes
+    QVERIFY(lanes->csv().split('\n')[1].toDouble() < 2.0025);
+  }
+
   void a_missing_file_is_said_and_pointed_at_anew() {
     const auto gone = folder_ / "gone.wav";
     std::filesystem::copy_file(ret_.toStdString(), gone);

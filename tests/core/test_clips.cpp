@@ -130,7 +130,9 @@ class TestClips : public QObject {
       for (int n = 0; n < 300; ++n) QCOMPARE(columns[size_t(n)].high > 0.7f, n == 123);
       QCOMPARE(s->levels.sample_peak, 0.75);
     }
-    const auto fine = outline_columns(*clip->reader(), 123450, 20, 20);
+    Planar block;
+    clip->reader()->read(123450, 22, block);
+    const auto fine = outline_columns(block, 123450, 123450, 20, 20);
     QCOMPARE(fine[7].high, 0.75f);
   }
 

@@ -132,19 +132,25 @@ class TestDsp : public QObject {
       std::vector<int> done(1000, 0);
       double last = 0;
       Job job{{}, [&](double f) { last = std::max(last, f); }, threads};
-      for_each_segment(1000, job, [] { return 0; }, [&](int&, int64_t i) { done[size_t(i)] += 1; });
+      for_each_segment(
+          1000, job, [] { return 0; }, [&](int&, int64_t i) { done[size_t(i)] += 1; });
       QVERIFY(std::all_of(done.begin(), done.end(), [](int n) { return n == 1; }));
       QCOMPARE(last, 1.0);
     }
     auto throwing = [] {
-      for_each_segment(100, Job{{}, {}, 3}, [] { return 0; }, [](int&, int64_t i) {
-        if (i == 50) throw std::runtime_error("fifty");
-      });
+      for_each_segment(
+          100, Job{{}, {}, 3}, [] { return 0; },
+          [](int&, int64_t i) {
+            if (i == 50) throw std::runtime_error("fifty");
+          });
     };
     QVERIFY_EXCEPTION_THROWN(throwing(), std::runtime_error);
     std::stop_source stop;
     stop.request_stop();
-    auto stopped = [&] { for_each_segment(10, Job{stop.get_token(), {}, 2}, [] { return 0; }, [](int&, int64_t) {}); };
+    auto stopped = [&] {
+      for_each_segment(
+          10, Job{stop.get_token(), {}, 2}, [] { return 0; }, [](int&, int64_t) {});
+    };
     QVERIFY_EXCEPTION_THROWN(stopped(), Cancelled);
     double part = 0;
     Job whole{{}, [&](double f) { part = f; }, 1};

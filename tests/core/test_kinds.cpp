@@ -128,8 +128,9 @@ class TestKinds : public QObject {
   }
 
   void a_confusion_table_over_noise_like_programme() {
-    const std::vector<Kind> kinds{Kind::identical, Kind::shifted, Kind::level, Kind::word_length, Kind::linear,
-                                  Kind::converted, Kind::lossy, Kind::limited, Kind::noise, Kind::changed, Kind::unrelated};
+    const std::vector<Kind> kinds{Kind::identical, Kind::shifted,   Kind::level,    Kind::word_length,
+                                  Kind::linear,    Kind::converted, Kind::lossy,    Kind::limited,
+                                  Kind::noise,     Kind::changed,   Kind::unrelated};
     std::map<Kind, std::map<Kind, int>> table;
     for (uint64_t seed = 1; seed <= 3; ++seed) {
       const int rate = 48000;

@@ -34,7 +34,8 @@ class TestSearch : public QObject {
     const auto sound = programme.render(48000);
     Planar late(2, sound.frames() + 70000);
     for (int c = 0; c < 2; ++c)
-      for (int64_t n = 0; n < sound.frames(); ++n) late.channel(c)[size_t(n + 70000)] = -0.3 * sound.channel(c)[size_t(n)];
+      for (int64_t n = 0; n < sound.frames(); ++n)
+        late.channel(c)[size_t(n + 70000)] = -0.3 * sound.channel(c)[size_t(n)];
     const auto m = Clip::open(save(folder_ / "m.wav", sound, 48000));
     const auto r = Clip::open(save(folder_ / "r.wav", with_noise(late, 0.003, 4), 48000));
     for (const SketchPlan plan : {SketchPlan{6, SketchKind::waveform}, SketchPlan{48, SketchKind::energy}}) {
@@ -51,7 +52,8 @@ class TestSearch : public QObject {
     const auto m = Clip::open(save(folder_ / "m.wav", programme.render(44100), 44100));
     const auto r = Clip::open(save(folder_ / "r.wav", programme.render(44100, 321.5), 44100));
     const auto plan = plan_sketches(44100, 2 * m->format().frames);
-    auto anchors = place_anchors(sketch(*m, uneven_mixture(2), plan, {}), m->format().frames, r->format().frames, 320, 20);
+    auto anchors =
+        place_anchors(sketch(*m, uneven_mixture(2), plan, {}), m->format().frames, r->format().frames, 320, 20);
     QVERIFY(anchors.size() > 10);
     for (size_t n = 1; n < anchors.size(); ++n) QVERIFY(anchors[n].at >= anchors[n - 1].at);
     find_anchors(anchors, *m, *r, uneven_mixture(2), uneven_mixture(2), 320, 200, {});
@@ -74,10 +76,12 @@ class TestSearch : public QObject {
       for (int n = 0; n < 40; ++n) {
         const int64_t at = 100000 * n;
         const bool stray = n % 4 == 1;
-        anchors.push_back({at, 32768, stray ? chance.between(-9000, 9000) : 77 + drift * double(at) + chance.between(-0.1, 0.1), 5});
+        anchors.push_back(
+            {at, 32768, stray ? chance.between(-9000, 9000) : 77 + drift * double(at) + chance.between(-0.1, 0.1), 5});
       }
       const auto line = line_through(anchors);
-      QVERIFY2(std::abs(line.delay - 77) < 1 && std::abs(line.drift_ppm - drift * 1e6) < 0.6, qPrintable(QString::number(line.drift_ppm)));
+      QVERIFY2(std::abs(line.delay - 77) < 1 && std::abs(line.drift_ppm - drift * 1e6) < 0.6,
+               qPrintable(QString::number(line.drift_ppm)));
       QVERIFY(line.share > 0.7 && line.share < 0.85);
     }
   }
@@ -90,14 +94,16 @@ class TestSearch : public QObject {
         std::vector<std::complex<double>> cross(size / 2 + 1);
         std::vector<double> weights(cross.size(), 1);
         for (size_t k = 0; k < cross.size(); ++k)
-          cross[k] = sign * std::polar(chance.between(0.5, 2), -2 * std::numbers::pi * double(k) * delay / double(size));
+          cross[k] =
+              sign * std::polar(chance.between(0.5, 2), -2 * std::numbers::pi * double(k) * delay / double(size));
         weights.front() = weights.back() = 0;
         const auto found = phase_delay(cross, weights);
         QVERIFY2(std::abs(found.samples - delay) < 1e-6, qPrintable(QString::number(found.samples)));
         QCOMPARE(found.inverted, sign < 0);
       }
     }
-    QCOMPARE(phase_delay(std::vector<std::complex<double>>(size / 2 + 1), std::vector<double>(size / 2 + 1)).samples, 0.0);
+    QCOMPARE(phase_delay(std::vector<std::complex<double>>(size / 2 + 1), std::vector<double>(size / 2 + 1)).samples,
+             0.0);
   }
 
   void overlaps_leave_room_to_interpolate() {
@@ -125,9 +131,11 @@ class TestSearch : public QObject {
     const auto report = null_of(save(folder_ / "m.wav", sound, 48000), save(folder_ / "r.wav", ret, 48000));
     QVERIFY(report.fit.trusted);
     const auto& p = report.fit.pairs;
-    QVERIFY2(std::abs(p[1].delay_samples - p[0].delay_samples - 6.5) < 0.01, qPrintable(QString::number(p[1].delay_samples)));
+    QVERIFY2(std::abs(p[1].delay_samples - p[0].delay_samples - 6.5) < 0.01,
+             qPrintable(QString::number(p[1].delay_samples)));
     QVERIFY(std::abs(p[1].gain_db - p[0].gain_db - 20 * std::log10(0.9)) < 0.05);
-    QVERIFY(std::any_of(report.findings.begin(), report.findings.end(), [](const auto& f) { return f.code == "channel_delay"; }));
+    QVERIFY(std::any_of(report.findings.begin(), report.findings.end(),
+                        [](const auto& f) { return f.code == "channel_delay"; }));
   }
 
  private:

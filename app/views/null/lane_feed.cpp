@@ -11,12 +11,14 @@ namespace {
 constexpr double sample_zoom = 96;  // frames a column under which the samples themselves are read
 }
 
+LaneFeed::LaneFeed(Errands& errands, QObject* parent) : QObject(parent), errands_(errands) {}
+
 void LaneFeed::set_trial(std::shared_ptr<const TrialResult> trial) {
   trial_ = std::move(trial);
   lines_ = {};
   levels_ = {};
-  master_.reset();
-  ret_.reset();
+  fine_ = {};
+  asked_ = {};
   if (!trial_) return;
   const auto& sums = trial_->report->sums;
   const std::array<const LoudnessPieces*, 3> pieces{&sums.master_pieces, &sums.return_pieces, &sums.residual_pieces};
@@ -27,13 +29,11 @@ void LaneFeed::set_trial(std::shared_ptr<const TrialResult> trial) {
                  : n == 2 && sums.residual == 0 ? QObject::tr("silence")
                                                 : QObject::tr("below gate");
   }
-  master_ = trial_->pair.master->reader();
-  ret_ = trial_->pair.ret->reader();
 }
 
 double LaneFeed::length_s() const { return trial_ ? trial_->report->master.duration_s() : 1; }
 
-std::vector<OutlineBin> LaneFeed::outline(Lane lane, double first, double frames, int columns) {
+std::vector<OutlineBin> LaneFeed::outline(Lane lane, double first, double frames, int columns) const {
   const auto& r = *trial_->report;
   switch (lane) {
     case Lane::master:
@@ -47,42 +47,52 @@ std::vector<OutlineBin> LaneFeed::outline(Lane lane, double first, double frames
   }
 }
 
-std::vector<OutlineBin> LaneFeed::from_samples(Lane lane, double first, double frames, int columns) {
-  const auto& fit = trial_->report->fit;
-  if (lane == Lane::master) return outline_columns(*master_, first, frames, columns);
-  if (lane == Lane::ret) return outline_columns(*ret_, fit.place_in_return(first), frames * fit.ratio(), columns);
-  const auto begin = int64_t(std::floor(first)), count = int64_t(std::ceil(frames)) + 2;
-  Planar m, r;
-  master_->read(begin, count, m);
-  LaidReturn(*trial_->pair.ret, fit).read(begin, count, r);
-  std::vector<double> residual(static_cast<size_t>(count));
-  std::vector<OutlineBin> bins(static_cast<size_t>(columns));
-  for (const auto& pair : fit.pairs) {
-    take_residual(m.channel(pair.master), r.channel(pair.ret), pair, fit.gain(), residual);
-    for (int c = 0; c < columns; ++c) {
-      const auto from = int64_t(first - double(begin) + frames * c / columns);
-      const auto to =
-          std::min(count, std::max(from + 1, int64_t(first - double(begin) + frames * (c + 1) / columns) + 1));
-      for (int64_t n = from; n < to; ++n) {
-        if (begin + n < fit.first || begin + n >= fit.last) continue;
-        auto& bin = bins[size_t(c)];
-        bin.low = std::min(bin.low, float(residual[size_t(n)]));
-        bin.high = std::max(bin.high, float(residual[size_t(n)]));
-      }
+LaneFeed::Fine LaneFeed::read_samples(const TrialResult& trial, double from_s, double to_s, int columns) {
+  const auto& fit = trial.report->fit;
+  const double rate = trial.report->master.sample_rate_hz, first = from_s * rate, frames = (to_s - from_s) * rate;
+  const auto master = trial.pair.master->reader(), ret = trial.pair.ret->reader();
+  ResidualReader residual(*trial.pair.master, *trial.pair.ret, fit);
+  Planar block;
+  auto take = [&](auto& reader, double at, double length) {
+    const auto begin = int64_t(std::floor(at));
+    reader.read(begin, int64_t(std::ceil(length)) + 2, block);
+    return outline_columns(block, begin, at, length, columns);
+  };
+  return {from_s,
+          to_s,
+          {take(*master, first, frames), take(*ret, fit.place_in_return(first), frames * fit.ratio()),
+           take(residual, first, frames)}};
+}
+
+void LaneFeed::ask(double from_s, double to_s, int columns) {
+  if (asked_ == std::pair{from_s, to_s}) return;
+  asked_ = {from_s, to_s};
+  errands_.run("lanes", [this, trial = trial_, from_s, to_s, columns]() -> std::function<void()> {
+    try {
+      auto fine = std::make_shared<Fine>(read_samples(*trial, from_s, to_s, columns));
+      return [this, trial, fine] {
+        if (trial != trial_) return;
+        fine_ = std::move(*fine);
+        emit refined();
+      };
+    } catch (const std::exception&) {  // the file is gone: the outline that was kept still serves
+      return {};
     }
-  }
-  return bins;
+  });
 }
 
 LaneContent LaneFeed::content(Lane lane, double from_s, double to_s, int columns) {
-  LaneContent content;
+  LaneContent content{{}, from_s, to_s, {}, {}, {}};
   if (!trial_) return content;
-  const double rate = trial_->report->master.sample_rate_hz, first = from_s * rate, frames = (to_s - from_s) * rate;
-  try {
-    content.columns = frames / columns < sample_zoom ? from_samples(lane, first, frames, columns)
-                                                     : outline(lane, first, frames, columns);
-  } catch (const InputError&) {  // the file is gone: the outline that was kept still serves
-    content.columns = outline(lane, first, frames, columns);
+  const double rate = trial_->report->master.sample_rate_hz, frames = (to_s - from_s) * rate;
+  const bool wants_samples = frames / columns < sample_zoom;
+  if (wants_samples) ask(from_s, to_s, columns);
+  const double fine_span = fine_.to_s - fine_.from_s, span = to_s - from_s;
+  if (wants_samples && fine_span > span * 0.2 && fine_span < span * 5 && fine_.from_s < to_s && fine_.to_s > from_s) {
+    content.columns = fine_.lanes[size_t(lane)];
+    content.from_s = fine_.from_s, content.to_s = fine_.to_s;
+  } else {
+    content.columns = outline(lane, from_s * rate, frames, columns);
   }
   const auto n = size_t(lane);
   const double piece_s = double(loudness_piece_frames(int(rate)) / 5 * 5) / rate,

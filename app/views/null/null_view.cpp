@@ -35,7 +35,8 @@ QToolButton* menu_button(const QString& hint, QMenu* menu, QWidget* parent) {
 
 }  // namespace
 
-NullView::NullView(TrialRunner& runner, QWidget* parent) : QWidget(parent), runner_(runner) {
+NullView::NullView(TrialRunner& runner, Errands& errands, QWidget* parent)
+    : QWidget(parent), runner_(runner), feed_(errands) {
   auto* rows = new QVBoxLayout(this);
   rows->setContentsMargins(0, 0, 0, 0);
   rows->setSpacing(0);
@@ -57,6 +58,7 @@ NullView::NullView(TrialRunner& runner, QWidget* parent) : QWidget(parent), runn
     refresh_lanes();
     depth_->set_range(from, to);
   });
+  connect(&feed_, &LaneFeed::refined, this, &NullView::refresh_lanes);
   connect(lanes_, &LanesPlate::clicked, this, &NullView::seek);
   connect(depth_, &DepthPlate::clicked, this, &NullView::seek);
   connect(lanes_, &LanesPlate::selected, this, [this](double from, double to) { set_selection(std::pair{from, to}); });
@@ -132,7 +134,7 @@ QWidget* NullView::make_plates() {
   auto* resolution_button = menu_button(tr("Resolution of the spectra: points of the transform"), resolution, left);
   auto* scale = new QMenu(this);
   auto* scale_button = menu_button(tr("Scales of the spectra"), scale, left);
-  auto choose = [this](QMenu* menu, QToolButton* button, const QString& name, bool now,
+  auto choose = [this](QMenu* menu, QToolButton* button, const QString& name, const QString& setting, bool now,
                        const std::function<void()>& take) {
     auto* action = menu->addAction(name, this, [=] {
       button->setText(name);
@@ -143,7 +145,7 @@ QWidget* NullView::make_plates() {
     menu->findChild<QActionGroup*>()->addAction(action);
     action->setChecked(now);
     if (now) button->setText(name);
-    action->setProperty("title", menu->title() + name);
+    action->setProperty("setting", setting);
     actions_.push_back(action);
   };
   for (const auto& [name, value] : {std::pair{tr("no smoothing"), 0},
@@ -152,24 +154,27 @@ QWidget* NullView::make_plates() {
                                     {tr("1/12 octave"), 12},
                                     {tr("1/24 octave"), 24},
                                     {tr("1/48 octave"), 48}})
-    choose(smoothing, smoothing_button, name, value == smoothing_,
+    choose(smoothing, smoothing_button, name, QString("smoothing %1").arg(value), value == smoothing_,
            [this, v = value] { smoothing_ = v, refresh_spectra(); });
   for (const size_t size : {4096, 16384, 65536, 262144})
-    choose(resolution, resolution_button, tr("%1 points").arg(size), size == fft_size_,
+    choose(resolution, resolution_button, tr("%1 points").arg(size), QString("points %1").arg(size), size == fft_size_,
            [this, size] { fft_size_ = size, ask_for_look(); });
   auto name_scale = [this, scale_button] {
     scale_button->setText((logarithmic_ ? tr("log") : tr("linear")) + ", " +
                           (relative_ ? tr("relative") : tr("absolute")));
   };
-  for (const auto& [name, field, value] : {std::tuple{tr("logarithmic frequency"), &NullView::logarithmic_, true},
-                                           {tr("linear frequency"), &NullView::logarithmic_, false},
-                                           {tr("absolute level"), &NullView::relative_, false},
-                                           {tr("relative to master"), &NullView::relative_, true}})
+  for (const auto& [name, setting, field, value] :
+       {std::tuple{tr("logarithmic frequency"), "logarithmic 1", &NullView::logarithmic_, true},
+        {tr("linear frequency"), "logarithmic 0", &NullView::logarithmic_, false},
+        {tr("absolute level"), "relative 0", &NullView::relative_, false},
+        {tr("relative to master"), "relative 1", &NullView::relative_, true}}) {
     actions_.push_back(scale->addAction(name, this, [this, name_scale, f = field, v = value] {
       this->*f = v;
       name_scale();
       refresh_spectra();
     }));
+    actions_.back()->setProperty("setting", setting);
+  }
   name_scale();
   for (auto* button : {smoothing_button, resolution_button, scale_button}) head->addWidget(button);
   left_rows->addLayout(head);
@@ -214,6 +219,21 @@ QWidget* NullView::make_evidence() {
   lanes_->setMinimumHeight(180);
   lower->setMinimumHeight(260);
   return page;
+}
+
+nlohmann::ordered_json NullView::settings() const {
+  return {{"points", fft_size_},
+          {"smoothing", smoothing_},
+          {"logarithmic", int(logarithmic_)},
+          {"relative", int(relative_)}};
+}
+
+void NullView::restore(const nlohmann::ordered_json& settings) {
+  for (const auto& [key, value] : settings.items())
+    if (value.is_number_integer())
+      for (QAction* action : actions_)
+        if (action->property("setting") == QString("%1 %2").arg(QString::fromStdString(key)).arg(value.get<int>()))
+          action->trigger();
 }
 
 void NullView::show_trial(std::shared_ptr<const TrialResult> trial, const FitHold& hold) {
@@ -267,8 +287,11 @@ void NullView::refresh_spectra() {
   const double top = s.master_spectrum.bin_hz * double(s.master_spectrum.power.size() - 1);
   const double bottom = logarithmic_ ? 20 : 0;
   auto line = [&](const Spectrum& spectrum) { return smoothed(spectrum, bottom, top, 900, logarithmic_, smoothing_); };
-  spectra_->show_spectra(
-      {line(s.master_spectrum), line(s.return_spectrum), line(s.residual_spectrum), logarithmic_, relative_});
+  SpectraShown shown{
+      line(s.master_spectrum), line(s.return_spectrum), line(s.residual_spectrum), {}, {}, logarithmic_, relative_};
+  shown.ret_relative = relative_to(shown.ret, shown.master);
+  shown.residual_relative = relative_to(shown.residual, shown.master);
+  spectra_->show_spectra(shown);
   spectra_note_->setText(lanes_->selection() ? tr("of the selection") : QString());
 }
 

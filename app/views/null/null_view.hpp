@@ -18,7 +18,7 @@ class NullView : public QWidget {
   Q_OBJECT
 
  public:
-  explicit NullView(TrialRunner& runner, QWidget* parent = nullptr);
+  NullView(TrialRunner& runner, Errands& errands, QWidget* parent = nullptr);
 
   void show_trial(std::shared_ptr<const TrialResult> trial, const FitHold& hold);
   void show_empty(const QString& headline, const QString& advice, bool offer_files = true);
@@ -37,6 +37,9 @@ class NullView : public QWidget {
   DepthPlate* depth() const { return depth_; }
   FitStrip* strip() const { return strip_; }
   const std::vector<QAction*>& view_actions() const { return actions_; }
+  /// How the spectra are drawn, as the bench keeps it.
+  nlohmann::ordered_json settings() const;
+  void restore(const nlohmann::ordered_json& settings);  ///< what it does not know is passed over
 
  signals:
   void hold_changed(const heathmist::FitHold& hold, const QString& what);

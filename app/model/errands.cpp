@@ -1,0 +1,45 @@
+#include "app/model/errands.hpp"
+
+#include <algorithm>
+
+namespace heathmist::app {
+
+Errands::Errands(QObject* parent) : QObject(parent) {
+  worker_ = std::jthread([this](std::stop_token stop) { loop(stop); });
+}
+
+Errands::~Errands() {
+  worker_.request_stop();
+  wake_.notify_all();
+}
+
+void Errands::run(const std::string& name, Work work) {
+  {
+    std::scoped_lock held(lock_);
+    if (!name.empty()) std::erase_if(queue_, [&](const auto& waiting) { return waiting.first == name; });
+    queue_.emplace_back(name, std::move(work));
+  }
+  wake_.notify_all();
+}
+
+bool Errands::is_busy() const {
+  std::scoped_lock held(lock_);
+  return running_ || !queue_.empty();
+}
+
+void Errands::loop(std::stop_token stop) {
+  while (true) {
+    Work work;
+    {
+      std::unique_lock held(lock_);
+      running_ = false;
+      if (!wake_.wait(held, stop, [&] { return !queue_.empty(); })) return;
+      work = std::move(queue_.front().second);
+      queue_.pop_front();
+      running_ = true;
+    }
+    if (auto after = work()) QMetaObject::invokeMethod(this, std::move(after), Qt::QueuedConnection);
+  }
+}
+
+}  // namespace heathmist::app
