@@ -26,6 +26,7 @@ int main(int argc, char** argv) {
   null->add_option("--gain", call.gain, "auto, none, or the return's gain in dB")->capture_default_str();
   null->add_option("--drift", call.drift, "auto or none")->capture_default_str();
   null->add_option("--residual", call.residual, "write the residual to this .wav (32-bit float)");
+  null->add_option("--floor", call.floor, "a recording of silence through the same route: its baseline");
   null->add_flag("--json", call.json, "one JSON object on standard output");
 
   try {

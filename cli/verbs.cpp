@@ -60,6 +60,20 @@ void write_residual(const std::string& file, const Comparable& pair, const Fit& 
   out.finish();
 }
 
+/// The floor of the route: the spectrum of a recording of silence, brought to the master's level.
+Spectrum floor_of(const std::string& file, const Clip& master, const NullReport& report, const Job& job) {
+  const auto clip = Clip::at_rate(Clip::open(file, job), master.format().sample_rate_hz, job);
+  auto floor = average_spectrum(*clip, 16384, 0, -1, 2000, job);
+  for (double& power : floor.power) power /= report.fit.gain() * report.fit.gain();
+  return floor;
+}
+
+Json whole_json(const NullReport& report, const Explanation& why) {
+  Json json = null_json(report);
+  json["explanation"] = explanation_json(report, why);
+  return json;
+}
+
 void print_null(const NullReport& r) {
   fmt::print("{}\n", r.findings.front().text);
   fmt::print(
@@ -107,10 +121,13 @@ void null(const NullCall& call) {
   const Job job = watched("null");
   const auto master = Clip::open(call.master, job.part(0, 0.1)), ret = Clip::open(call.ret, job.part(0.1, 0.2));
   const auto pair = comparable(master, ret, job.part(0.2, 0.4));
-  const auto report = null_test(*master, *ret, pair, options, job.part(0.4, 1));
+  auto report = null_test(*master, *ret, pair, options, job.part(0.4, 0.6));
+  ExplainOptions explaining;
+  if (!call.floor.empty()) explaining.floor = floor_of(call.floor, *pair.master, report, job.part(0.6, 0.62));
+  const auto why = explain(*master, *ret, pair, report, explaining, job.part(0.62, 1));
   if (!call.residual.empty()) write_residual(call.residual, pair, report.fit);
   if (call.json)
-    fmt::print("{}\n", null_json(report).dump(2));
+    fmt::print("{}\n", whole_json(report, why).dump(2));
   else
     print_null(report);
 }

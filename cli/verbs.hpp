@@ -9,7 +9,7 @@ namespace heathmist::cli {
 void facts(const std::vector<std::string>& files, bool json);
 
 struct NullCall {
-  std::string master, ret, align = "auto", gain = "auto", drift = "auto", residual;
+  std::string master, ret, align = "auto", gain = "auto", drift = "auto", residual, floor;
   bool json = false;
 };
 /// Throws std::invalid_argument where an option's words are off.

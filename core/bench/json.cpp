@@ -76,4 +76,102 @@ Json null_json(const NullReport& r) {
           {"findings", findings}};
 }
 
+namespace {
+
+Json tones_json(const std::vector<SteadyTone>& tones) {
+  Json all = Json::array();
+  for (const auto& t : tones) all.push_back({{"hz", t.hz}, {"dbfs", t.dbfs}});
+  return all;
+}
+
+Json study_json(const ClipStudy& s) {
+  Json words = nullptr;
+  if (s.words) {
+    Json channels = Json::array();
+    for (const auto& c : s.words->channels)
+      channels.push_back({{"bits_used", c.bits_used}, {"bit_activity", c.activity}, {"empty_codes_share", c.empty_share}});
+    words = {{"container_bits", s.words->container_bits},
+             {"bits_used", s.words->bits_used},
+             {"idle_in_silence", s.words->idle_in_silence()},
+             {"channels", channels}};
+  }
+  Json overs = Json::array();
+  for (const auto& o : s.overs) overs.push_back({{"at_s", o.at_s}, {"dbtp", o.dbtp}, {"channel", o.channel}});
+  const Origin& o = s.origin;
+  return {{"words", words},
+          {"origin",
+           {{"bandwidth_hz", number_or_null(o.bandwidth_hz)},
+            {"steepness_db", o.steepness_db},
+            {"ultrasonic_dbfs", number_or_null(o.ultrasonic_dbfs)},
+            {"images_about_hz", number_or_null(o.folded_about_hz)},
+            {"steady_tones", tones_json(o.pilot_tones)},
+            {"hum_hz", number_or_null(o.hum_hz)},
+            {"hum_dbfs", number_or_null(o.hum_hz ? std::optional(o.hum_dbfs) : std::nullopt)},
+            {"hum_lines", tones_json(o.hum_lines)}}},
+          {"flat_tops",
+           {{"runs", s.flat_tops.runs},
+            {"level_dbfs", number_or_null(s.flat_tops.runs ? std::optional(s.flat_tops.level_dbfs) : std::nullopt)},
+            {"at_s", s.flat_tops.at_s}}},
+          {"true_peak_overs", overs}};
+}
+
+Json bands_json(const std::vector<PathBand>& bands) {
+  Json all = Json::array();
+  for (const auto& b : bands)
+    all.push_back({{"low_hz", b.low_hz},
+                   {"high_hz", b.high_hz},
+                   {"magnitude_db", b.magnitude_db},
+                   {"magnitude_error_db", b.magnitude_error_db},
+                   {"phase_deg", b.phase_deg},
+                   {"phase_error_deg", b.phase_error_deg},
+                   {"group_delay_ms", b.delay_ms},
+                   {"coherence", b.coherence},
+                   {"master_dbfs", number_or_null(power_db(b.master))},
+                   {"residual_dbfs", number_or_null(power_db(b.residual))},
+                   {"linear_dbfs", number_or_null(power_db(b.linear))},
+                   {"remainder_dbfs", number_or_null(power_db(b.remainder))}});
+  return all;
+}
+
+}  // namespace
+
+Json explanation_json(const NullReport& r, const Explanation& w) {
+  Json depth = Json::array(), closest = Json::array(), breaks = Json::array(), crosstalk = Json::array();
+  for (const auto& b : w.depth) depth.push_back({{"centre_hz", b.centre_hz}, {"depth_db", number_or_null(b.depth_db)}});
+  for (const auto& c : w.closest)
+    closest.push_back({{"at_s", c.at_s}, {"depth_db", c.depth_db}, {"low_hz", c.low_hz}, {"high_hz", c.high_hz}, {"cell_db", c.cell_db}});
+  for (const auto& b : w.continuity.breaks)
+    breaks.push_back({{"kind", name_of(b.kind)}, {"at_s", b.at_s}, {"length_s", b.length_s}, {"jump_samples", b.jump_samples}});
+  for (size_t from = 0; from < r.fit.pairs.size(); ++from)
+    for (size_t to = 0; to < r.fit.pairs.size(); ++to)
+      if (const auto db = crosstalk_db(w.split, from, to)) crosstalk.push_back({{"from", from}, {"to", to}, {"db", *db}});
+  Json requantised = nullptr;
+  if (w.requantised)
+    requantised = {{"bits", w.requantised->bits},
+                   {"truncated", w.requantised->truncated},
+                   {"dither", name_of(w.requantised->dither)},
+                   {"mean_steps", w.requantised->mean_steps},
+                   {"variance_steps2", w.requantised->variance_steps2},
+                   {"tilt_db", w.requantised->tilt_db}};
+  const bool split = !w.split.empty(), masked = w.mask.bands() > 0;
+  return {{"linear_relative_db", number_or_null(split ? power_db(w.split.linear_power, r.sums.master) : std::nullopt)},
+          {"remainder_relative_db", number_or_null(split ? power_db(w.split.remainder_power, r.sums.master) : std::nullopt)},
+          {"path", bands_json(w.bands)},
+          {"crosstalk", crosstalk},
+          {"depth", depth},
+          {"closest", closest},
+          {"residual_to_mask",
+           {{"covered_share", number_or_null(masked ? std::optional(w.mask.covered_share) : std::nullopt)},
+            {"worst_db", number_or_null(masked ? std::optional(w.mask.worst_db) : std::nullopt)},
+            {"worst_at_s", number_or_null(masked ? std::optional(w.mask.worst_at_s) : std::nullopt)},
+            {"band_edges_hz", w.mask.band_edges_hz},
+            {"band_db", w.mask.band_db}}},
+          {"breaks", breaks},
+          {"requantised", requantised},
+          {"gain_reduction_db", w.gain.deepest_db},
+          {"floor_share", number_or_null(w.floor ? std::optional(w.floor_share) : std::nullopt)},
+          {"master", study_json(w.master)},
+          {"return", study_json(w.ret)}};
+}
+
 }  // namespace heathmist

@@ -2,7 +2,7 @@
 #pragma once
 #include <nlohmann/json.hpp>
 
-#include "core/compare/null.hpp"
+#include "core/compare/explain.hpp"
 
 namespace heathmist {
 
@@ -13,6 +13,9 @@ Json facts_json(const std::string& path, const ClipFormat& format, const Levels&
                 std::optional<double> bandwidth_hz);
 
 Json null_json(const NullReport& report);
+
+/// What the explanation adds: one object, `explanation` in the answer to `null`.
+Json explanation_json(const NullReport& report, const Explanation& why);
 
 /// A number, or null where there is none or it is not finite.
 Json number_or_null(std::optional<double> value);

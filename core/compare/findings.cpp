@@ -5,6 +5,7 @@
 #include <cmath>
 
 #include "core/compare/null.hpp"
+#include "core/compare/phrases.hpp"
 
 namespace heathmist {
 
@@ -16,36 +17,6 @@ constexpr double channel_delay_step = 0.02;  // samples between channels worth a
 constexpr double channel_gain_step_db = 0.03;
 constexpr double lost_ratio = 0.25;      // of the master's power that is left where a band is called lost
 constexpr double bandwidth_step = 0.97;  // a return that reaches less far than this share of the master
-
-/// A number with a real minus sign, never "-0".
-std::string number(double value, int decimals) {
-  auto text = fmt::format("{:.{}f}", value, decimals);
-  if (text.find_first_not_of("-0.") == std::string::npos && text[0] == '-') text.erase(0, 1);
-  if (text[0] == '-') text = "−" + text.substr(1);
-  return text;
-}
-
-/// Decimals only where there is something to say: 2713, 2713.37, 0.0123.
-std::string samples(double value) {
-  if (value == std::round(value)) return number(value, 0);
-  return number(value, std::abs(value) < 1 ? 4 : 2);
-}
-
-std::string clock(double seconds) {
-  const int minutes = int(seconds / 60);
-  return fmt::format("{}:{:05.2f}", minutes, seconds - 60 * minutes);
-}
-
-std::string kilohertz(double hz) { return hz < 1000 ? number(hz, 0) + " Hz" : number(hz / 1000, 1) + " kHz"; }
-
-/// Codecs as people write them.
-std::string codec_words(const std::string& codec) {
-  if (codec == "vorbis") return "Vorbis";
-  if (codec == "opus") return "Opus";
-  std::string words = codec;
-  std::transform(words.begin(), words.end(), words.begin(), [](unsigned char c) { return char(std::toupper(c)); });
-  return words;
-}
 
 struct Teller {
   const NullReport& r;
@@ -60,7 +31,7 @@ struct Teller {
 
   std::string depth_text() const {
     const auto db = r.residual_relative_db();
-    return db ? fmt::format("the residual lies {} dB under the master", number(-*db, 1))
+    return db ? fmt::format("the residual lies {} dB under the master", number_text(-*db, 1))
               : "the residual is digital silence";
   }
 
@@ -105,13 +76,13 @@ struct Teller {
         f = &say("word_length", Severity::note,
                  fmt::format("Cut to {} bits: {}.", r.return_levels.bits_used.value_or(0), depth),
                  fmt::format("Residual at {} dBFS RMS; nothing else differs.",
-                             number(power_db(r.sums.residual).value_or(-999), 1)),
+                             number_text(power_db(r.sums.residual).value_or(-999), 1)),
                  Evidence::spectra);
         break;
       case Kind::linear:
         f = &say("linear", by_depth, fmt::format("A filter explains it: {}.", depth),
                  fmt::format("Level, EQ and phase taken out as well, {} dB are left.",
-                             number(r.sums.remainder_relative_db().value_or(-200), 1)),
+                             number_text(r.sums.remainder_relative_db().value_or(-200), 1)),
                  Evidence::spectra);
         break;
       case Kind::converted:
@@ -121,7 +92,7 @@ struct Teller {
         break;
       case Kind::lossy:
         f = &say("lossy", by_depth, fmt::format("Lossy coding: {}.", depth),
-                 r.ret.lossy ? fmt::format("The return is {} at {} kbit/s.", codec_words(r.ret.codec),
+                 r.ret.lossy ? fmt::format("The return is {} at {} kbit/s.", codec_text(r.ret.codec),
                                            r.ret.bit_rate_bps.value_or(0) / 1000)
                              : "What is left follows the programme, as coding noise does.",
                  Evidence::depth);
@@ -132,13 +103,13 @@ struct Teller {
         break;
       case Kind::noise:
         f = &say("noise", by_depth, fmt::format("Noise was added, the programme is untouched: {}.", depth),
-                 fmt::format("The noise stands at {} dBFS RMS.", number(power_db(r.sums.residual).value_or(-999), 1)),
+                 fmt::format("The noise stands at {} dBFS RMS.", number_text(power_db(r.sums.residual).value_or(-999), 1)),
                  Evidence::spectra);
         break;
       case Kind::changed:
         f = &say("changed", by_depth, fmt::format("Changed in more than one way: {}.", depth),
                  fmt::format("The best linear filter leaves {} dB.",
-                             number(r.sums.remainder_relative_db().value_or(-200), 1)),
+                             number_text(r.sums.remainder_relative_db().value_or(-200), 1)),
                  Evidence::spectra);
         break;
     }
@@ -150,15 +121,15 @@ struct Teller {
     if (r.fit.delay_samples != 0) {
       const double d = r.fit.delay_samples;
       auto& f = say("delay", Severity::note,
-                    fmt::format("The return is {} samples {}.", samples(std::abs(d)), d > 0 ? "late" : "early"),
-                    fmt::format("{} ms at {} Hz; taken out before comparing.", number(1000 * std::abs(d) / rate(), 3),
+                    fmt::format("The return is {} samples {}.", samples_text(std::abs(d)), d > 0 ? "late" : "early"),
+                    fmt::format("{} ms at {} Hz; taken out before comparing.", number_text(1000 * std::abs(d) / rate(), 3),
                                 r.master.sample_rate_hz),
                     Evidence::fit);
       f.value = d, f.unit = "samples";
     }
     if (r.fit.drift_ppm != 0) {
       auto& f = say("drift", Severity::caution,
-                    fmt::format("The return runs {} ppm {}.", number(std::abs(r.fit.drift_ppm), 2),
+                    fmt::format("The return runs {} ppm {}.", number_text(std::abs(r.fit.drift_ppm), 2),
                                 r.fit.drift_ppm > 0 ? "slow" : "fast"),
                     "Two clocks: it was played or captured on another one. Taken out before comparing.", Evidence::fit);
       f.value = r.fit.drift_ppm, f.unit = "ppm";
@@ -167,7 +138,7 @@ struct Teller {
     if (std::abs(longer) * rate() >= 1) {
       auto& f =
           say("length_differs", Severity::note,
-              fmt::format("The return is {} s {}.", number(std::abs(longer), 3), longer > 0 ? "longer" : "shorter"),
+              fmt::format("The return is {} s {}.", number_text(std::abs(longer), 3), longer > 0 ? "longer" : "shorter"),
               fmt::format("{} frames against {}.", r.ret.frames, r.master.frames), Evidence::lanes);
       f.value = longer, f.unit = "s";
     }
@@ -177,7 +148,7 @@ struct Teller {
     if (std::abs(r.fit.gain_db) >= 0.0005) {
       auto& f = say(
           "gain", Severity::note,
-          fmt::format("The return is {} dB {}.", number(std::abs(r.fit.gain_db), std::abs(r.fit.gain_db) < 0.1 ? 3 : 2),
+          fmt::format("The return is {} dB {}.", number_text(std::abs(r.fit.gain_db), std::abs(r.fit.gain_db) < 0.1 ? 3 : 2),
                       r.fit.gain_db > 0 ? "louder" : "quieter"),
           "Taken out before comparing.", Evidence::fit);
       f.value = r.fit.gain_db, f.unit = "dB";
@@ -185,7 +156,7 @@ struct Teller {
     const auto m = integrated_lufs(r.sums.master_pieces), e = integrated_lufs(r.sums.return_pieces);
     if (m && e && std::abs(*e - *m) < loudness_step_lu && r.kind != Kind::identical) {
       auto& f = say("loudness_unchanged", Severity::clean, "Loudness is unchanged.",
-                    fmt::format("{} LUFS against {}.", number(*e, 1), number(*m, 1)), Evidence::lanes);
+                    fmt::format("{} LUFS against {}.", number_text(*e, 1), number_text(*m, 1)), Evidence::lanes);
       f.value = *e - *m, f.unit = "LU";
     }
   }
@@ -215,14 +186,14 @@ struct Teller {
       const double louder = r.fit.pairs[p].gain_db - r.fit.pairs[0].gain_db;
       if (std::abs(late) > channel_delay_step && r.kind != Kind::lossy) {
         auto& f = say("channel_delay", Severity::fault,
-                      fmt::format("Channel {} is {} samples {} than channel 1.", p + 1, samples(std::abs(late)),
+                      fmt::format("Channel {} is {} samples {} than channel 1.", p + 1, samples_text(std::abs(late)),
                                   late > 0 ? "later" : "earlier"),
                       "", Evidence::fit);
         f.value = late, f.unit = "samples";
       }
       if (std::abs(louder) > channel_gain_step_db && r.kind != Kind::lossy) {
         auto& f = say("channel_gain", Severity::caution,
-                      fmt::format("Channel {} is {} dB {} than channel 1.", p + 1, number(std::abs(louder), 2),
+                      fmt::format("Channel {} is {} dB {} than channel 1.", p + 1, number_text(std::abs(louder), 2),
                                   louder > 0 ? "louder" : "quieter"),
                       "", Evidence::fit);
         f.value = louder, f.unit = "dB";
@@ -246,8 +217,8 @@ struct Teller {
     if (*r.return_bandwidth_hz >= bandwidth_step * *r.master_bandwidth_hz || !lost_above(*r.return_bandwidth_hz))
       return;
     auto& f = say("bandwidth", Severity::caution,
-                  fmt::format("Nothing above {} comes back.", kilohertz(*r.return_bandwidth_hz)),
-                  fmt::format("The master reaches {}.", kilohertz(*r.master_bandwidth_hz)), Evidence::spectra);
+                  fmt::format("Nothing above {} comes back.", hertz_text(*r.return_bandwidth_hz)),
+                  fmt::format("The master reaches {}.", hertz_text(*r.master_bandwidth_hz)), Evidence::spectra);
     f.value = *r.return_bandwidth_hz, f.unit = "Hz";
   }
 
@@ -266,7 +237,7 @@ struct Teller {
     double at = levels.first_run_s.value_or(0);
     if (of_return) at = (at * rate() - r.fit.delay_samples) / r.fit.ratio() / rate();
     f.at_s = std::max(0.0, at);
-    f.detail += fmt::format(" First at {}.", clock(*f.at_s));
+    f.detail += fmt::format(" First at {}.", clock_text(*f.at_s));
   }
 
   void bits(const Levels& levels, const ClipFormat& format, bool of_return) {

@@ -37,7 +37,7 @@ enum class Severity { clean, note, caution, fault };
 const char* name_of(Severity severity);
 
 /// What a finding can be seen on.
-enum class Evidence { lanes, fit, spectra, depth };
+enum class Evidence { lanes, fit, spectra, depth, explanation, mask, words };
 
 struct Finding {
   std::string code;  ///< stable, snake case

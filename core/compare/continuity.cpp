@@ -1,0 +1,207 @@
+#include "core/compare/continuity.hpp"
+
+#include <algorithm>
+#include <cmath>
+
+#include "core/compare/anchors.hpp"
+
+namespace heathmist {
+
+namespace {
+
+constexpr double least_bad = 0.06;       // local residual to master (power) that is a break at all
+constexpr double bad_over_usual = 30;    // ... and so many times the usual
+constexpr double silent_ratio = 1e-5;    // of the master's power, under which the return is silent
+constexpr double least_master = 1e-7;    // mean square under which a piece of the master tells nothing
+constexpr double most_jump_s = 2;
+constexpr size_t most_breaks = 200;
+constexpr double look_s = 0.35;          // programme that a new delay is found from
+constexpr double least_clearness = 5;
+constexpr int64_t least_dropout = 8;     // samples
+
+struct Walker {
+  const Clip& master;
+  const Clip& ret;
+  const Fit& fit;
+  const ResidualSums& sums;
+  const Job& job;
+  int64_t piece = 1;
+  double threshold = 0;
+  Planar m{}, r{};
+
+  double rate() const { return master.format().sample_rate_hz; }
+  int64_t pieces() const { return int64_t(sums.short_pieces.mm.size()); }
+  double least() const { return least_master * double(piece) * double(fit.pairs.size()); }
+
+  struct Sum {
+    double mm = 0, ee = 0, rr = 0;
+  };
+  /// Powers over frames of the overlap, with the return laid by another delay.
+  Sum sum_of(int64_t at, int64_t frames, double delay) {
+    load(at, frames, delay);
+    Sum s;
+    const double scale = 1 / fit.gain();
+    for (const auto& pair : fit.pairs) {
+      const auto x = m.channel(pair.master), y = r.channel(pair.ret);
+      const double sign = pair.inverted ? -scale : scale;
+      for (size_t n = 0; n < x.size(); ++n) {
+        const double v = sign * y[n], e = v - x[n];
+        s.mm += x[n] * x[n], s.ee += e * e, s.rr += v * v;
+      }
+    }
+    return s;
+  }
+  void load(int64_t at, int64_t frames, double delay) {
+    master.reader()->read(at, frames, m);
+    LaidReturn(ret, delay, fit.drift_ppm).read(at, frames, r);
+  }
+
+  Sum usual(int64_t n) const {  // under the one fit of the whole
+    const double mm = sums.short_pieces.mm[size_t(n)], mr = sums.short_pieces.mr[size_t(n)],
+                 rr = sums.short_pieces.rr[size_t(n)], g = fit.gain();
+    return {mm, std::max(0.0, mm - 2 * mr / g + rr / (g * g)), rr / (g * g)};
+  }
+  Sum under(int64_t n, double delay) {
+    return delay == fit.delay_samples ? usual(n) : sum_of(sums.first + n * piece, piece, delay);
+  }
+  bool is_bad(const Sum& s) const { return s.mm > least() && s.ee > threshold * s.mm; }
+  bool is_silent(const Sum& s) const { return s.mm > least() && s.rr < silent_ratio * s.mm; }
+
+  bool lies_well(int64_t at, int64_t frames, double delay) {
+    const Sum s = sum_of(at, frames, delay);
+    return s.mm > 0 && s.ee < threshold * s.mm;
+  }
+
+  /// The delay at which the programme from `at` is found in the return; nothing where none leaves a residual like the rest.
+  std::optional<double> relocate_from(int64_t at, double near) {
+    std::vector<Anchor> one{{at, std::min<int64_t>(int64_t(look_s * rate()), sums.last - at), 0, 0}};
+    if (one[0].frames < piece * 2) return {};
+    const double shifted = near + (fit.ratio() - 1) * double(at);
+    find_anchors(one, master, ret, uneven_mixture(master.format().channels), uneven_mixture(ret.format().channels), shifted,
+                 int64_t(most_jump_s * rate()), job);
+    if (one[0].clearness < least_clearness) return {};
+    const double found = one[0].delay - (fit.ratio() - 1) * double(at);
+    for (const double fine : {std::round(found), found})
+      if (lies_well(at, one[0].frames, fine)) return fine;
+    return {};
+  }
+  /// The same from `at` on: what was skipped is nowhere to be found, so the programme after it is tried as well.
+  std::optional<double> relocate(int64_t at, double near) {
+    for (const double later_s : {0.0, 0.08, 0.25, 0.6, 1.2, 2.0})
+      if (const auto found = relocate_from(at + int64_t(later_s * rate()), near); found && std::abs(*found - near) > 0.5)
+        return found;
+    return {};
+  }
+
+  /// Squared error under a delay, frame by frame, of all pairs; and the master's own square.
+  void errors(int64_t from, int64_t frames, double delay, std::vector<double>& error, std::vector<double>& square) {
+    load(from, frames, delay);
+    error.assign(size_t(frames), 0);
+    square.assign(size_t(frames), 0);
+    const double scale = 1 / fit.gain();
+    for (const auto& pair : fit.pairs) {
+      const auto x = m.channel(pair.master), y = r.channel(pair.ret);
+      const double sign = pair.inverted ? -scale : scale;
+      for (size_t n = 0; n < size_t(frames); ++n) {
+        error[n] += (sign * y[n] - x[n]) * (sign * y[n] - x[n]);
+        square[n] += x[n] * x[n];
+      }
+    }
+  }
+
+  /// The frame in [from, to) at which the return leaves delay `a`: for delay `b` where the master runs on in it, for
+  /// something else where part of the master is missing. Least error in sum; the last of several (a repeat is there twice).
+  int64_t border(int64_t from, int64_t to, double a, double b) {
+    std::vector<double> under_a, under_b, square;
+    errors(from, to - from, b, under_b, square);
+    errors(from, to - from, a, under_a, square);
+    double sum = 0, least_sum = 0;
+    int64_t best = 0;
+    for (size_t n = 0; n < under_a.size(); ++n)
+      if (sum += under_a[n] - (b > a ? under_b[n] : 0.5 * square[n]); sum <= least_sum) least_sum = sum, best = int64_t(n) + 1;
+    return from + best;
+  }
+
+  /// The longest stretch near [from, to) in which the return is as good as nothing, in frames.
+  std::pair<int64_t, int64_t> silent_stretch(int64_t from, int64_t to, double delay) {
+    from = std::max(sums.first, from - piece), to = std::min(sums.last, to + piece);
+    const Sum s = sum_of(from, to - from, delay);
+    const double least_sample = std::sqrt(s.mm / double(to - from) / double(fit.pairs.size()) * silent_ratio);
+    std::pair<int64_t, int64_t> best{from, from};
+    int64_t begin = from;
+    for (int64_t n = from; n <= to; ++n) {
+      const bool silent = n < to && std::all_of(fit.pairs.begin(), fit.pairs.end(), [&](const auto& p) {
+                            return std::abs(r.channel(p.ret)[size_t(n - from)]) < least_sample * fit.gain();
+                          });
+      if (silent) continue;
+      if (n - begin > best.second - best.first) best = {begin, n};
+      begin = n + 1;
+    }
+    return best;
+  }
+};
+
+double usual_ratio(const Walker& w) {
+  std::vector<double> ratios;
+  for (int64_t n = 0; n < w.pieces(); ++n)
+    if (const auto s = w.usual(n); s.mm > w.least()) ratios.push_back(s.ee / s.mm);
+  if (ratios.size() < 8) return 1;
+  std::nth_element(ratios.begin(), ratios.begin() + long(ratios.size() / 2), ratios.end());
+  return ratios[ratios.size() / 2];
+}
+
+void walk(Walker& w, Continuity& found) {
+  double delay = w.fit.delay_samples;
+  int64_t bad = 0;
+  for (int64_t n = 0; n < w.pieces() && found.breaks.size() < most_breaks; ++n) {
+    w.job.check();
+    w.job.report(double(n) / double(w.pieces()));
+    bad += w.is_bad(w.usual(n));
+    const auto now = w.under(n, delay);
+    if (!w.is_bad(now)) continue;
+    const int64_t at = w.sums.first + n * w.piece;
+    int64_t end = n + 1;
+    while (end < w.pieces() && end < n + int64_t(3 / 0.02) && w.is_bad(w.under(end, delay))) ++end;
+    const auto silent = w.silent_stretch(at, w.sums.first + end * w.piece, delay);
+    const bool dropped = silent.second - silent.first >= least_dropout;
+    // After a dropout, and wherever it stays bad, the return may have moved.
+    const int64_t from = dropped ? std::max(silent.second, at) : at + w.piece;
+    if (end - n > 2 && (!dropped || w.sums.first + end * w.piece - silent.second > 2 * w.piece))
+      if (const auto moved = w.relocate(from, delay)) {
+        const int64_t border = w.border(std::max(w.sums.first, at - w.piece), from + w.piece, delay, *moved);
+        const double jump = *moved - delay;
+        found.breaks.push_back({jump < 0 ? BreakKind::skip : BreakKind::insert, double(border) / w.rate(),
+                                std::abs(jump) / w.rate(), jump});
+        delay = *moved;
+        n = std::max(n, (border + std::max<int64_t>(0, -int64_t(jump)) - w.sums.first) / w.piece);
+        continue;
+      }
+    if (dropped)
+      found.breaks.push_back({BreakKind::dropout, double(silent.first) / w.rate(),
+                              double(silent.second - silent.first) / w.rate(), 0});
+    for (int64_t k = n + 1; k < end; ++k) bad += w.is_bad(w.usual(k));
+    n = end - 1;
+  }
+  found.broken_s = double(bad * w.piece) / w.rate();
+}
+
+}  // namespace
+
+const char* name_of(BreakKind kind) {
+  static constexpr const char* names[] = {"dropout", "skip", "insert"};
+  return names[int(kind)];
+}
+
+Continuity find_breaks(const Clip& master, const Clip& ret, const Fit& fit, const ResidualSums& sums, const Job& job) {
+  Continuity found;
+  if (!fit.trusted || sums.short_pieces.mm.empty()) return found;
+  Walker w{master, ret, fit, sums, job};
+  w.piece = std::max<int64_t>(1, loudness_piece_frames(master.format().sample_rate_hz) / 5);
+  const double usual = usual_ratio(w);
+  if (usual * bad_over_usual > 0.7) return found;  // nothing nulls well enough to tell a break from the rest
+  w.threshold = std::max(least_bad, usual * bad_over_usual);
+  walk(w, found);
+  return found;
+}
+
+}  // namespace heathmist

@@ -1,0 +1,162 @@
+#include "core/compare/dynamics.hpp"
+
+#include <algorithm>
+#include <cmath>
+
+#include "core/dsp/interpolator.hpp"
+#include "core/dsp/simd.hpp"
+
+namespace heathmist {
+
+namespace {
+
+constexpr int64_t segment_frames = 1 << 18;
+constexpr double top_share = 0.7;
+constexpr size_t most_places = 100, most_overs = 1000;
+constexpr double over_apart_s = 0.1;
+constexpr int oversampling = 8;
+constexpr double least_neighbour = 0.7;  // a peak above 1 has a sample beside it that reaches this
+
+struct Tops {
+  int64_t runs = 0;
+  double level = 0;
+  std::vector<int64_t> places;
+};
+
+void tops_of(std::span<const double> x, int64_t first, double least, Tops& tops) {
+  for (size_t n = 1; n + 3 < x.size();) {
+    const double v = x[n];
+    if (std::abs(v) < least || v != x[n + 1] || v != x[n + 2]) {
+      ++n;
+      continue;
+    }
+    size_t end = n + 3;
+    while (end < x.size() && x[end] == v) ++end;
+    const double sign = v > 0 ? 1 : -1;
+    if (x[n - 1] != v && end < x.size() && sign * x[n - 1] < std::abs(v) && sign * x[end] < std::abs(v)) {
+      ++tops.runs;
+      tops.level = std::max(tops.level, std::abs(v));
+      tops.places.push_back(first + int64_t(n));
+    }
+    n = end;
+  }
+}
+
+}  // namespace
+
+FlatTops find_flat_tops(const Clip& clip, double peak, const Job& job) {
+  const auto& f = clip.format();
+  FlatTops found;
+  if (peak <= 0) return found;
+  std::vector<Tops> parts(size_t((f.frames + segment_frames - 1) / segment_frames));
+  for_each_segment(
+      int64_t(parts.size()), job, [&] { return std::pair{clip.reader(), Planar()}; },
+      [&](auto& state, int64_t s) {
+        auto& [reader, block] = state;
+        const int64_t first = s * segment_frames - 1;  // one sample before, some after: a run belongs where it starts
+        reader->read(first, segment_frames + 1 + 256, block);
+        for (int c = 0; c < f.channels; ++c) tops_of(block.channel(c), first, peak * top_share, parts[size_t(s)]);
+        auto& places = parts[size_t(s)].places;
+        const auto late = std::count_if(places.begin(), places.end(), [&](int64_t at) { return at >= (s + 1) * segment_frames; });
+        parts[size_t(s)].runs -= late;
+        std::erase_if(places, [&](int64_t at) { return at >= (s + 1) * segment_frames; });
+        std::sort(places.begin(), places.end());
+        if (places.size() > most_places) places.resize(most_places);
+      });
+  double level = 0;
+  for (const Tops& part : parts) {
+    found.runs += part.runs;
+    level = std::max(level, part.level);
+    for (const int64_t at : part.places)
+      if (found.at_s.size() < most_places) found.at_s.push_back(double(at) / f.sample_rate_hz);
+  }
+  if (level > 0) found.level_dbfs = 20 * std::log10(level);
+  return found;
+}
+
+std::vector<Over> find_overs(const Clip& clip, const Overview& overview, const Job& job) {
+  using dsp::Interpolator;
+  std::vector<int64_t> loud;
+  if (!overview.empty())
+    for (size_t n = 0; n < overview.finest().size(); ++n)
+      if (const auto& bin = overview.finest()[n]; std::max(bin.high, -bin.low) >= float(least_neighbour)) loud.push_back(int64_t(n));
+  std::vector<std::vector<double>> kernels;
+  for (int k = 1; k < oversampling; ++k) kernels.push_back(Interpolator::kernel(double(k) / oversampling));
+  struct Peak {
+    double level = 0;
+    int64_t at = 0;
+    int channel = 0;
+  };
+  constexpr int64_t frames = Overview::bin_frames, group = 64;
+  std::vector<std::vector<Peak>> parts((loud.size() + group - 1) / group);
+  for_each_segment(
+      int64_t(parts.size()), job, [&] { return std::pair{clip.reader(), Planar()}; },
+      [&](auto& state, int64_t g) {
+        auto& [reader, block] = state;
+        for (size_t i = size_t(g * group); i < std::min(loud.size(), size_t((g + 1) * group)); ++i) {
+          const int64_t first = loud[i] * frames;
+          reader->read(first - Interpolator::before, frames + Interpolator::taps, block);
+          for (int c = 0; c < block.channels(); ++c) {
+            const auto x = block.channel(c);
+            for (size_t n = 0; n < size_t(frames); ++n) {
+              const double here = std::abs(x[n + Interpolator::before]), next = std::abs(x[n + Interpolator::before + 1]);
+              if (std::max(here, next) < least_neighbour) continue;
+              double top = here;
+              for (const auto& kernel : kernels) {
+                double value = 0;
+                dsp::simd::convolve(x.data() + n, kernel.data(), Interpolator::taps, &value, 1);
+                top = std::max(top, std::abs(value));
+              }
+              if (top > 1) parts[size_t(g)].push_back({top, first + int64_t(n), c});
+            }
+          }
+        }
+      });
+  std::vector<Peak> all;
+  for (const auto& part : parts) all.insert(all.end(), part.begin(), part.end());
+  std::stable_sort(all.begin(), all.end(), [](const Peak& a, const Peak& b) { return a.at < b.at; });
+  std::vector<Over> overs;
+  double last_s = -1;
+  for (const Peak& p : all) {
+    const double at_s = double(p.at) / clip.format().sample_rate_hz, dbtp = 20 * std::log10(p.level);
+    if (overs.empty() || at_s - last_s >= over_apart_s) {
+      if (overs.size() == most_overs) break;
+      overs.push_back({at_s, dbtp, p.channel});
+    } else if (dbtp > overs.back().dbtp) {
+      overs.back() = {at_s, dbtp, p.channel};
+    }
+    last_s = at_s;
+  }
+  return overs;
+}
+
+GainTrace gain_trace(const ResidualSums& sums, const Fit& fit, int sample_rate_hz) {
+  GainTrace trace;
+  const auto& s = sums.short_pieces;
+  trace.first_s = double(sums.first) / sample_rate_hz;
+  trace.piece_s = double(std::max<int64_t>(1, loudness_piece_frames(sample_rate_hz) / 5)) / sample_rate_hz;
+  std::vector<float> known;
+  float most = 0;
+  for (const float mm : s.mm) most = std::max(most, mm);
+  for (size_t n = 0; n < s.mm.size(); ++n) {
+    const bool tells = s.mm[n] > 1e-6f * most && s.mr[n] > 0;
+    trace.db.push_back(tells ? float(20 * std::log10(double(s.mr[n]) / double(s.mm[n])) - fit.gain_db) : NAN);
+    if (tells) known.push_back(trace.db.back());
+  }
+  if (known.empty()) return trace;
+  const auto place = known.begin() + long(double(known.size() - 1) * 0.9);
+  std::nth_element(known.begin(), place, known.end());
+  const double usual = double(*place);
+  double sum = 0, weight = 0;
+  for (size_t n = 0; n < trace.db.size(); ++n) {
+    if (std::isnan(trace.db[n])) continue;
+    const double reduction = std::min(0.0, double(trace.db[n]) - usual);
+    sum += reduction * double(s.mm[n]), weight += double(s.mm[n]);
+    if (s.mm[n] > 1e-3f * most && reduction < trace.deepest_db)
+      trace.deepest_db = reduction, trace.deepest_at_s = trace.first_s + double(n) * trace.piece_s;
+  }
+  trace.average_db = weight > 0 ? sum / weight : 0;
+  return trace;
+}
+
+}  // namespace heathmist

@@ -1,0 +1,35 @@
+// Clipping and limiting: flat tops wherever they sit, true-peak overs, and the gain that moves between master and return.
+#pragma once
+#include <vector>
+
+#include "core/compare/sums.hpp"
+
+namespace heathmist {
+
+struct FlatTops {
+  int64_t runs = 0;            ///< runs of three or more equal samples that are the top of their wave
+  double level_dbfs = 0;       ///< of the highest of them
+  std::vector<double> at_s;    ///< where the first 100 start
+};
+/// Flat tops at 70 % of the clip's peak and above. `peak` comes from the survey.
+FlatTops find_flat_tops(const Clip& clip, double peak, const Job& job = {});
+
+struct Over {
+  double at_s = 0, dbtp = 0;  ///< highest true peak of the moment
+  int channel = 0;
+};
+/// Moments above 0 dBTP, less than 100 ms apart taken as one, up to 1000; eightfold interpolation with 160 taps, beside
+/// samples that come within 3 dB of full scale.
+std::vector<Over> find_overs(const Clip& clip, const Overview& overview, const Job& job = {});
+
+/// Gain of the return against the master in pieces of 20 ms, less the fit's own gain and polarity.
+struct GainTrace {
+  double first_s = 0, piece_s = 0;
+  std::vector<float> db;        ///< not a number where the master is silent
+  double deepest_db = 0;        ///< reduction below the usual (90th percentile), 0 or less
+  double deepest_at_s = 0;
+  double average_db = 0;        ///< mean reduction, weighted with the master's energy
+};
+GainTrace gain_trace(const ResidualSums& sums, const Fit& fit, int sample_rate_hz);
+
+}  // namespace heathmist

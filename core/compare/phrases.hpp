@@ -1,0 +1,18 @@
+// Numbers as the findings write them.
+#pragma once
+#include <string>
+
+namespace heathmist {
+
+/// A number with a real minus sign, never "-0".
+std::string number_text(double value, int decimals);
+/// Decimals only where there is something to say: 2713, 2713.37, 0.0123.
+std::string samples_text(double value);
+/// 1:02.35
+std::string clock_text(double seconds);
+/// 90 Hz, 12.4 kHz
+std::string hertz_text(double hz);
+/// Codecs as people write them.
+std::string codec_text(const std::string& codec);
+
+}  // namespace heathmist
