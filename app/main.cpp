@@ -31,6 +31,10 @@ void take_picture(MainWindow& window, const QCommandLineParser& words) {
       qApp->exit(0);
     });
   };
+  const QStringList plates = words.value("plates").split(',');
+  window.null_view()->plates()->left()->choose(plates.value(0).toInt());
+  window.null_view()->plates()->right()->choose(plates.value(1).toInt());
+  if (words.value("view") == "trials") window.show_view(1);
   if (words.isSet("select")) {
     const QStringList range = words.value("select").split('-');
     QObject::connect(
@@ -65,6 +69,8 @@ int main(int argc, char** argv) {
                     {"scale", "pixels a point", "N", "1"},
                     {"trial", "show the trial whose name holds TEXT", "TEXT"},
                     {"select", "with a selection", "FROM-TO"},
+                    {"plates", "the plates at the left and right, from 0", "L,R", "0,0"},
+                    {"view", "null or trials", "NAME", "null"},
                     {"night", "the night variant"}});
   words.process(app);
 

@@ -24,7 +24,31 @@ Player::~Player() {
   wake_.notify_all();
 }
 
+namespace {
+
+bool same_fit(const Fit& a, const Fit& b) {
+  return a.delay_samples == b.delay_samples && a.drift_ppm == b.drift_ppm && a.gain_db == b.gain_db &&
+         a.first == b.first && a.last == b.last &&
+         std::equal(a.pairs.begin(), a.pairs.end(), b.pairs.begin(), b.pairs.end(), [](const auto& x, const auto& y) {
+           return x.master == y.master && x.ret == y.ret && x.inverted == y.inverted;
+         });
+}
+
+}  // namespace
+
 void Player::set_source(const Comparable& pair, const Fit& fit) {
+  {
+    std::scoped_lock held(lock_);
+    if (reader_ && pair_.master == pair.master && pair_.ret == pair.ret && same_fit(fit_, fit)) return;
+  }
+  std::unique_ptr<Reader> reader;
+  std::unique_ptr<LaidReturn> laid;
+  try {
+    reader = pair.master->reader();
+    laid = std::make_unique<LaidReturn>(*pair.ret, fit);
+  } catch (const InputError&) {  // a file has vanished meanwhile: nothing to be heard
+    return clear_source();
+  }
   const int rate = pair.master->format().sample_rate_hz;
   const bool other_rate = rate != rate_;
   if (other_rate) device_->stop();
@@ -33,9 +57,10 @@ void Player::set_source(const Comparable& pair, const Fit& fit) {
     const double at_s = rate_ > 0 ? double(place_) / rate_ : 0;
     pair_ = pair;
     fit_ = fit;
-    reader_ = pair.master->reader();
-    laid_ = std::make_unique<LaidReturn>(*pair.ret, fit);
+    reader_ = std::move(reader);
+    laid_ = std::move(laid);
     rate_ = rate;
+    prepare_band();
     length_ = pair.master->format().frames;
     read_at_ = std::clamp<int64_t>(std::llround(at_s * rate), 0, pair.master->format().frames);
     place_ = read_at_;
@@ -112,6 +137,19 @@ void Player::set_loop(std::optional<std::pair<double, double>> seconds) {
   loop_to_ = seconds ? std::llround(seconds->second * rate_) : 0;
 }
 
+void Player::set_band(std::optional<std::pair<double, double>> hz) {
+  std::scoped_lock held(lock_);
+  band_ = hz;
+  prepare_band();
+  read_at_ = place_;  // what was read ahead is read again
+  ++epoch_;
+}
+
+void Player::prepare_band() {
+  filters_.clear();
+  if (band_ && rate_ > 0) filters_.assign(6, dsp::BandPass(rate_, band_->first, band_->second));
+}
+
 void Player::set_mix(const MixSettings& settings) {
   {
     std::scoped_lock held(lock_);
@@ -170,6 +208,13 @@ bool Player::feed_block(RingBlock& block) {
         block.data[n].residual[c] = frame >= fit_.first && frame < fit_.last ? residual[n] : 0;
       }
     }
+    if (!filters_.empty())
+      for (size_t n = 0; n < block.frames; ++n)
+        for (size_t c = 0; c < 2; ++c) {
+          block.data[n].master[c] = filters_[c].run(block.data[n].master[c]);
+          block.data[n].ret[c] = filters_[2 + c].run(block.data[n].ret[c]);
+          block.data[n].residual[c] = filters_[4 + c].run(block.data[n].residual[c]);
+        }
   } catch (const InputError&) {  // the file has vanished: silence, and the view says why
     std::fill_n(block.data.begin(), block.frames, MixFrame{});
   }

@@ -10,6 +10,7 @@
 #include "app/listen/device.hpp"
 #include "app/listen/mixer.hpp"
 #include "core/compare/null.hpp"
+#include "core/dsp/biquad.hpp"
 
 namespace heathmist::app {
 
@@ -30,6 +31,8 @@ class Player : public QObject {
   void seek(double at_s);
   double place_s() const;
   void set_loop(std::optional<std::pair<double, double>> seconds);
+  /// Only this band of all three is heard; nothing: all of it.
+  void set_band(std::optional<std::pair<double, double>> hz);
   void set_mix(const MixSettings& settings);
   MixSettings mix() const;
   const OutputDevice& device() const { return *device_; }
@@ -54,6 +57,7 @@ class Player : public QObject {
   void render(std::span<double> out);
   void meter(std::span<const double> out);
   void restart_device();
+  void prepare_band();
 
   std::unique_ptr<OutputDevice> device_;
   QTimer ticker_;
@@ -68,6 +72,8 @@ class Player : public QObject {
   int64_t read_at_ = 0, loop_from_ = 0, loop_to_ = 0;
   int rate_ = 0;
   MixSettings mix_;
+  std::optional<std::pair<double, double>> band_;
+  std::vector<dsp::BandPass> filters_;  // of master, return and residual, left and right; empty: no band
 
   std::vector<RingBlock> ring_;
   std::atomic<size_t> written_{0}, read_{0};

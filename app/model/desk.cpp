@@ -33,9 +33,14 @@ Desk::Desk(QObject* parent) : QObject(parent) {
   });
   connect(&runner_, &TrialRunner::progressed, this, [this](const QString& id, double fraction) {
     const Trial* trial = model_.bench().trial(id.toStdString());
-    if (trial)
+    const bool shown = id.toStdString() == current_ && runner_.result(current_);
+    if (shown)
+      emit explaining(std::max(0.0, 2 * fraction - 1));
+    else if (trial)
       emit progressed(
-          tr("Laying %1 on its master, %2 %").arg(QString::fromStdString(trial->name)).arg(int(100 * fraction)),
+          fraction < 0.5
+              ? tr("Laying %1 on its master, %2 %").arg(QString::fromStdString(trial->name)).arg(int(200 * fraction))
+              : tr("Explaining %1, %2 %").arg(QString::fromStdString(trial->name)).arg(int(200 * fraction - 100)),
           fraction);
   });
   connect(&runner_, &TrialRunner::finished, this, [this](const QString& id) {
@@ -48,15 +53,18 @@ Desk::Desk(QObject* parent) : QObject(parent) {
     state(trial->id).failure.clear();
     state(trial->id).running = false;
     state(master->id).facts = facts_words(*state(trial->id).summary);
+    emit rows_changed();
+    if (trial->id == current_) emit trial_ready(result);
+    if (!result->why) return;  // its explanation is still to come
     errands_.run({},
                  [audio = master->audio, ret = trial->ret, hold = trial->hold,
                   summary = *state(trial->id).summary]() -> std::function<void()> {
                    keep_summary(audio, ret, hold, summary);
                    return {};
                  });
-    emit rows_changed();
-    if (trial->id == current_) emit trial_ready(result);
-    if (!runner_.is_busy()) request_rest();
+  });
+  connect(&runner_, &TrialRunner::rested, this, [this] {
+    request_rest();
     if (!runner_.is_busy()) emit idle();
   });
   connect(&runner_, &TrialRunner::failed, this, [this](const QString& id, const QString& sentence) {
@@ -64,15 +72,12 @@ Desk::Desk(QObject* parent) : QObject(parent) {
     state(id.toStdString()).running = false;
     emit rows_changed();
     if (id.toStdString() == current_) emit trial_failed(sentence);
-    request_rest();
-    if (!runner_.is_busy()) emit idle();
   });
   connect(&runner_, &TrialRunner::cancelled, this, [this](const QString& id) {
     state(id.toStdString()).running = false;
     emit rows_changed();
     if (id.toStdString() == current_ && !runner_.result(current_))
       emit trial_failed(tr("Stopped before it was done. Choose the trial again to measure it."));
-    if (!runner_.is_busy()) emit idle();
   });
 }
 
@@ -80,7 +85,7 @@ std::optional<TrialSpec> Desk::spec_of(const std::string& trial_id) const {
   const auto& bench = model_.bench();
   const Trial* trial = bench.trial(trial_id);
   if (!trial) return {};
-  return TrialSpec{trial->id, bench.master_of(trial_id)->audio.file, trial->ret.file, trial->hold};
+  return TrialSpec{trial->id, bench.master_of(trial_id)->audio.file, trial->ret.file, trial->hold, bench.floor};
 }
 
 void Desk::refresh() {
@@ -181,7 +186,7 @@ void Desk::request_current() {
     const auto done = runner_.result(current_);
     if (done && done->spec == *spec) {
       emit trial_ready(done);
-      return;
+      if (done->why) return;
     }
     state(current_).running = true;
     runner_.request(*spec, true);
@@ -199,7 +204,7 @@ void Desk::request_rest() {
     for (const Trial& t : m.trials)
       if (const auto& row = state(t.id);
           row.looked_up && !row.summary && row.failure.isEmpty() && row.file != FileState::missing)
-        return runner_.request({t.id, m.audio.file, t.ret.file, t.hold}, false);
+        return runner_.request(*spec_of(t.id), false);
 }
 
 FitHold Desk::current_hold() const {
@@ -253,6 +258,17 @@ void Desk::point_anew(const std::string& id, const QString& file) {
     if (Master* m = bench.master(id)) m->audio = ref_of(file);
     if (Trial* t = bench.trial(id)) t->ret = ref_of(file);
   });
+}
+
+void Desk::set_floor(const std::optional<Floor>& floor) {
+  model_.edit(floor ? tr("Set the floor of the route") : tr("Let the floor go"),
+              [&](Bench& bench) { bench.floor = floor; });
+}
+
+void Desk::floor_from(const std::string& trial_id) {
+  const Trial* trial = model_.bench().trial(trial_id);
+  const Master* owner = model_.bench().master_of(trial_id);
+  if (trial && owner) set_floor(Floor{trial->name, trial->ret, owner->audio});
 }
 
 void Desk::exchange(const std::string& trial_id) {

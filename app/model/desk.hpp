@@ -30,7 +30,9 @@ class Desk : public QObject {
   void remove(const std::string& id);
   void rename(const std::string& id, const QString& name);
   void point_anew(const std::string& id, const QString& file);
-  void exchange(const std::string& trial_id);  ///< master and return change places
+  void set_floor(const std::optional<Floor>& floor);
+  void floor_from(const std::string& trial_id);  ///< what that trial leaves is the floor of the route
+  void exchange(const std::string& trial_id);    ///< master and return change places
   void cancel();
 
  signals:
@@ -41,6 +43,7 @@ class Desk : public QObject {
   void nothing_selected();
   void master_selected(const QString& name);
   void progressed(const QString& what, double fraction);
+  void explaining(double fraction);  ///< the trial that is looked at has its null, and gets its explanation
   void idle();
 
  private:

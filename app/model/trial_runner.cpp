@@ -28,7 +28,7 @@ void TrialRunner::request(const TrialSpec& spec, bool urgent) {
   {
     std::scoped_lock held(lock_);
     const auto done = results_.find(spec.id);
-    if (done != results_.end() && done->second->spec == spec) return;
+    if (done != results_.end() && done->second->spec == spec && done->second->why) return;
     if (running_ && *running_ == spec && !running_stop_.stop_requested()) return;
     std::erase_if(queue_, [&](const TrialSpec& s) { return s.id == spec.id; });
     if (running_ && running_->id == spec.id) running_stop_.request_stop();  // its values have changed meanwhile
@@ -78,6 +78,7 @@ std::shared_ptr<const TrialResult> TrialRunner::result(const std::string& id) co
 }
 
 void TrialRunner::work(std::stop_token stop) {
+  bool worked = false;
   while (!stop.stop_requested()) {
     std::optional<Look> next_look;
     std::optional<TrialSpec> next;
@@ -85,6 +86,7 @@ void TrialRunner::work(std::stop_token stop) {
     {
       std::unique_lock held(lock_);
       running_.reset();
+      if (std::exchange(worked, false) && !look_ && queue_.empty()) emit rested();
       if (!wake_.wait(held, stop, [&] { return look_ || !queue_.empty(); })) return;
       running_stop_ = {};
       token = running_stop_.get_token();
@@ -96,6 +98,7 @@ void TrialRunner::work(std::stop_token stop) {
         running_ = next;
       }
     }
+    worked = true;
     if (next_look) run_look(*next_look, token);
     if (next) run_trial(*next, token);
   }
@@ -123,36 +126,86 @@ void TrialRunner::run_trial(const TrialSpec& spec, std::stop_token stop) {
           },
           0};
   try {
-    auto result = std::make_shared<TrialResult>();
-    result->spec = spec;
-    result->master = clip(spec.master, job.part(0, 0.1));
-    result->ret = clip(spec.ret, job.part(0.1, 0.25));
-    const auto before = this->result(spec.id);
-    const bool same_files = before && before->spec.master == spec.master && before->spec.ret == spec.ret &&
-                            before->master == result->master && before->ret == result->ret;
-    result->pair = same_files ? before->pair : comparable(result->master, result->ret, job.part(0.25, 0.5));
-    if (spec.hold.any()) {
-      result->measured =
-          same_files ? before->measured : find_fit(*result->pair.master, *result->pair.ret, {}, job.part(0.5, 0.7));
-      NullOptions options;
-      options.held_fit = with_hold(result->measured, spec.hold);
-      result->report = std::make_shared<NullReport>(
-          null_test(*result->master, *result->ret, result->pair, options, job.part(0.7, 1)));
-    } else {
-      result->report =
-          std::make_shared<NullReport>(null_test(*result->master, *result->ret, result->pair, {}, job.part(0.5, 1)));
-      result->measured = result->report->fit;
-    }
-    {
-      std::scoped_lock held(lock_);
-      results_[spec.id] = result;
-    }
-    emit finished(id);
+    auto result = null_of(spec, job.part(0, 0.5));
+    publish(std::make_shared<TrialResult>(*result));
+    explain_result(*result, job.part(0.5, 1));
+    publish(std::move(result));
   } catch (const Cancelled&) {
     emit cancelled(id);
   } catch (const std::exception& error) {
     emit failed(id, QString::fromUtf8(error.what()));
   }
+}
+
+/// Runs the null, or takes what is left of it from an earlier run of the same files.
+std::shared_ptr<TrialResult> TrialRunner::null_of(const TrialSpec& spec, const Job& job) {
+  const auto before = this->result(spec.id);
+  auto result = std::make_shared<TrialResult>();
+  result->spec = spec;
+  result->master = clip(spec.master, job.part(0, 0.1));
+  result->ret = clip(spec.ret, job.part(0.1, 0.25));
+  const bool same_files = before && before->spec.master == spec.master && before->spec.ret == spec.ret &&
+                          before->master == result->master && before->ret == result->ret;
+  if (same_files && before->spec.hold == spec.hold) {
+    *result = *before;
+    result->spec = spec;
+    return result;
+  }
+  result->pair = same_files ? before->pair : comparable(result->master, result->ret, job.part(0.25, 0.5));
+  const bool same_part = same_files && before->spec.hold.by == spec.hold.by;
+  if (!spec.hold.any()) {
+    result->report =
+        std::make_shared<NullReport>(null_test(*result->master, *result->ret, result->pair, {}, job.part(0.5, 1)));
+    result->measured = result->report->fit;
+    return result;
+  }
+  if (same_part) {
+    result->measured = before->measured;
+  } else {
+    result->measured = find_fit(*result->pair.master, *result->pair.ret, {}, job.part(0.5, 0.6));
+    if (spec.hold.by)
+      result->measured =
+          find_fit_by(result->pair.master, result->pair.ret, result->measured, *spec.hold.by, job.part(0.6, 0.7));
+  }
+  NullOptions options;
+  options.held_fit = with_hold(result->measured, spec.hold);
+  result->report =
+      std::make_shared<NullReport>(null_test(*result->master, *result->ret, result->pair, options, job.part(0.7, 1)));
+  return result;
+}
+
+void TrialRunner::explain_result(TrialResult& result, const Job& job) {
+  ExplainOptions options;
+  if (result.spec.floor) {
+    try {
+      options.floor = spectrum_of(*result.spec.floor, *result.report, job.part(0, 0.1));
+    } catch (const InputError&) {  // a floor that is gone takes nothing away from the rest
+    }
+  }
+  auto report = std::make_shared<NullReport>(*result.report);
+  result.why = std::make_shared<Explanation>(
+      explain(*result.master, *result.ret, result.pair, *report, options, job.part(0.1, 1)));
+  result.report = std::move(report);
+}
+
+Spectrum TrialRunner::spectrum_of(const Floor& floor, const NullReport& report, const Job& job) {
+  const auto recording = clip(floor.recording.file, job.part(0, 0.2));
+  if (floor.master)
+    return null_test(clip(floor.master->file, job.part(0.2, 0.3)), recording, {}, job.part(0.3, 1))
+        .sums.residual_spectrum;
+  const auto at_rate = Clip::at_rate(recording, report.master.sample_rate_hz, job.part(0.2, 0.6));
+  auto spectrum = average_spectrum(*at_rate, 16384, 0, -1, 2000, job.part(0.6, 1));
+  for (double& power : spectrum.power) power /= report.fit.gain() * report.fit.gain();
+  return spectrum;
+}
+
+void TrialRunner::publish(std::shared_ptr<const TrialResult> result) {
+  const QString id = QString::fromStdString(result->spec.id);
+  {
+    std::scoped_lock held(lock_);
+    results_[result->spec.id] = std::move(result);
+  }
+  emit finished(id);
 }
 
 void TrialRunner::run_look(const Look& look, std::stop_token stop) {

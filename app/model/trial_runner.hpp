@@ -7,7 +7,7 @@
 #include <thread>
 
 #include "core/bench/document.hpp"
-#include "core/compare/null.hpp"
+#include "core/compare/explain.hpp"
 
 namespace heathmist::app {
 
@@ -16,16 +16,19 @@ struct TrialSpec {
   std::string id;
   std::filesystem::path master, ret;
   FitHold hold;
+  std::optional<Floor> floor;
   bool operator==(const TrialSpec&) const = default;
 };
 
-/// A trial that has been run: the clips, as they stand and as they are compared, and the report.
+/// A trial that has been run: the clips, as they stand and as they are compared, the report, and, once it is there, the
+/// explanation.
 struct TrialResult {
   TrialSpec spec;
   std::shared_ptr<const Clip> master, ret;
   Comparable pair;
   Fit measured;  ///< the fit before anything was held
   std::shared_ptr<const NullReport> report;
+  std::shared_ptr<const Explanation> why;
 };
 
 /// A narrowed look at the trial that was run last: some seconds, another resolution, a nudged fit.
@@ -56,15 +59,20 @@ class TrialRunner : public QObject {
   std::shared_ptr<const TrialResult> result(const std::string& id) const;
 
  signals:
-  void progressed(const QString& id, double fraction);
-  void finished(const QString& id);
+  void progressed(const QString& id, double fraction);  ///< the null: 0 .. 0.5, the explanation: 0.5 .. 1
+  void finished(const QString& id);                     ///< twice: the null, and its explanation
   void failed(const QString& id, const QString& sentence);
   void cancelled(const QString& id);
+  void rested();  ///< nothing runs and nothing waits any more
   void looked(const heathmist::app::Look& look, std::shared_ptr<const heathmist::ResidualSums> sums);
 
  private:
   void work(std::stop_token stop);
   void run_trial(const TrialSpec& spec, std::stop_token stop);
+  std::shared_ptr<TrialResult> null_of(const TrialSpec& spec, const Job& job);
+  void explain_result(TrialResult& result, const Job& job);
+  Spectrum spectrum_of(const Floor& floor, const NullReport& report, const Job& job);
+  void publish(std::shared_ptr<const TrialResult> result);
   void run_look(const Look& look, std::stop_token stop);
   std::shared_ptr<const Clip> clip(const std::filesystem::path& file, const Job& job);
 

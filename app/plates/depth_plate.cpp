@@ -41,8 +41,9 @@ DepthPlate::DepthPlate(QWidget* parent) : Plate(parent), bands_(new QCPAxisTicke
   nothing_ = new QCPItemText(this);
   nothing_->position->setType(QCPItemPosition::ptAxisRectRatio);
   nothing_->position->setCoords(0.5, 0.45);
-  nothing_->setText(tr("Nothing is left in any cell"));
   nothing_->setVisible(false);
+  frame_ = new QCPItemRect(this);
+  frame_->setVisible(false);
   recolour();
 }
 
@@ -61,6 +62,7 @@ void DepthPlate::recolour() {
   heat.setNanColor(colour(Role::sheet));
   map_->setGradient(heat);
   playhead_->setPen(QPen(QColor(255, 255, 255, 200), 1.2));
+  frame_->setPen(QPen(colour(Role::ink), 1.6));
   nothing_->setFont(face(Type::body));
   nothing_->setColor(colour(Role::soft));
   text_->setFont(face(Type::small));
@@ -70,25 +72,66 @@ void DepthPlate::recolour() {
 }
 
 void DepthPlate::show_cells(const DepthCells& cells) {
-  cells_ = cells;
+  mask_ = false;
+  first_s_ = cells.first_s, column_s_ = cells.column_s, edges_hz_ = cells.band_edges_hz;
   db_ = depth_db(cells);
-  const int columns = cells.columns(), bands = cells.bands();
   const bool silent = std::all_of(cells.residual.begin(), cells.residual.end(), [](float power) { return power <= 0; });
-  map_->setVisible(!silent);
-  nothing_->setVisible(silent);
+  if (silent) return show_nothing(tr("Nothing is left in any cell"));
+  scale_->setDataRange(QCPRange(-80, 0));
+  show_values();
+}
+
+void DepthPlate::show_mask(const MaskMap& mask) {
+  mask_ = true;
+  first_s_ = mask.first_s, column_s_ = mask.column_s, edges_hz_ = mask.band_edges_hz;
+  db_ = mask.over_db;
+  if (mask.columns() == 0) return show_nothing(tr("Nothing is left to be masked"));
+  scale_->setDataRange(QCPRange(-30, 20));
+  show_values();
+}
+
+void DepthPlate::show_nothing(const QString& words) {
+  db_.clear();
+  nothing_->setText(words);
+  map_->setVisible(false);
+  nothing_->setVisible(true);
+  replot(rpQueuedReplot);
+}
+
+void DepthPlate::show_values() {
+  const int columns = columns_count(), bands = bands_count();
+  map_->setVisible(true);
+  nothing_->setVisible(false);
   map_->data()->setSize(std::max(columns, 1), std::max(bands, 1));
-  const double from = cells.first_s, to = cells.first_s + cells.column_s * std::max(columns - 1, 1);
-  map_->data()->setRange(QCPRange(from + cells.column_s / 2, to + cells.column_s / 2),
-                         QCPRange(0, std::max(bands - 1, 1)));
+  const double from = first_s_, to = first_s_ + column_s_ * std::max(columns - 1, 1);
+  map_->data()->setRange(QCPRange(from + column_s_ / 2, to + column_s_ / 2), QCPRange(0, std::max(bands - 1, 1)));
   for (int c = 0; c < columns; ++c)
     for (int b = 0; b < bands; ++b) map_->data()->setCell(c, b, double(db_[size_t(c * bands + b)]));
   bands_->clear();
+  double last = -1;
   for (const double hz : {50.0, 100.0, 200.0, 500.0, 1000.0, 2000.0, 5000.0, 10000.0, 20000.0, 40000.0}) {
-    const auto at = std::upper_bound(cells.band_edges_hz.begin(), cells.band_edges_hz.end(), hz);
-    if (at == cells.band_edges_hz.begin() || at == cells.band_edges_hz.end()) continue;
-    bands_->addTick(double(at - cells.band_edges_hz.begin()) - 1, hertz(hz, true));
+    const double row = row_of(hz);
+    if (row < 0 || row > bands - 1 || row < last + bands / 12.0) continue;
+    bands_->addTick(row, hertz(hz, true));
+    last = row;
   }
   yAxis->setRange(-0.5, std::max(bands, 1) - 0.5);
+  replot(rpQueuedReplot);
+}
+
+double DepthPlate::row_of(double hz) const {
+  const auto at = std::upper_bound(edges_hz_.begin(), edges_hz_.end(), hz);
+  if (at == edges_hz_.begin()) return -1;
+  if (at == edges_hz_.end()) return bands_count();
+  return double(at - edges_hz_.begin()) - 1;
+}
+
+void DepthPlate::set_frame(std::optional<std::pair<double, double>> seconds,
+                           std::optional<std::pair<double, double>> hz) {
+  frame_->setVisible((seconds || hz) && !edges_hz_.empty());
+  if (!seconds) seconds = std::pair{first_s_, first_s_ + column_s_ * columns_count()};
+  frame_->topLeft->setCoords(seconds->first, hz ? row_of(hz->second * 0.999) + 0.5 : bands_count() - 0.5);
+  frame_->bottomRight->setCoords(seconds->second, hz ? row_of(hz->first * 1.001) - 0.5 : -0.5);
   replot(rpQueuedReplot);
 }
 
@@ -105,26 +148,29 @@ void DepthPlate::set_playhead(double at_s) {
 
 void DepthPlate::mouseMoveEvent(QMouseEvent* event) {
   const auto column =
-      int(std::floor((xAxis->pixelToCoord(event->position().x()) - cells_.first_s) / std::max(cells_.column_s, 1e-9)));
+      int(std::floor((xAxis->pixelToCoord(event->position().x()) - first_s_) / std::max(column_s_, 1e-9)));
   const auto band = int(std::floor(yAxis->pixelToCoord(event->position().y()) + 0.5));
-  const bool inside = column >= 0 && column < cells_.columns() && band >= 0 && band < cells_.bands();
+  const bool inside = column >= 0 && column < columns_count() && band >= 0 && band < bands_count();
   text_->setVisible(inside);
   if (inside) {
-    const double db = double(db_[size_t(column * cells_.bands() + band)]);
-    const QString depth = std::isnan(db) ? tr("silent")
-                          : db <= -200
-                              ? tr("nothing left")
+    const double db = double(db_[size_t(column * bands_count() + band)]);
+    const QString words = std::isnan(db) ? tr("silent")
+                          : db <= -200   ? tr("nothing left")
+                          : mask_
+                              ? tr("%1 dB %2 the mask").arg(number(std::abs(db), 1), db <= 0 ? tr("under") : tr("over"))
                               : tr("%1 dB %2").arg(number(std::abs(db), 1), db <= 0 ? tr("under") : tr("over"));
     text_->setText(tr("%1, %2 to %3\n%4")
-                       .arg(clock(cells_.first_s + column * cells_.column_s, 1),
-                            hertz(cells_.band_edges_hz[size_t(band)], false),
-                            hertz(cells_.band_edges_hz[size_t(band + 1)], false), depth));
+                       .arg(clock(first_s_ + column * column_s_, 1), hertz(edges_hz_[size_t(band)], false),
+                            hertz(edges_hz_[size_t(band + 1)], false), words));
   }
   replot(rpQueuedReplot);
 }
 
 void DepthPlate::mousePressEvent(QMouseEvent* event) {
-  if (event->button() == Qt::LeftButton) emit clicked(xAxis->pixelToCoord(event->position().x()));
+  const double at = xAxis->pixelToCoord(event->position().x());
+  const auto band = int(std::floor(yAxis->pixelToCoord(event->position().y()) + 0.5));
+  if (event->button() == Qt::LeftButton && band >= 0 && band < bands_count())
+    emit clicked(at, edges_hz_[size_t(band)], edges_hz_[size_t(band + 1)]);
 }
 
 void DepthPlate::resizeEvent(QResizeEvent* event) {
@@ -138,14 +184,14 @@ void DepthPlate::leaveEvent(QEvent*) {
 }
 
 QString DepthPlate::csv() const {
-  QString text = "time_s,low_hz,high_hz,depth_db\n";
-  for (int c = 0; c < cells_.columns(); ++c)
-    for (int b = 0; b < cells_.bands(); ++b)
+  QString text = mask_ ? "time_s,low_hz,high_hz,residual_to_mask_db\n" : "time_s,low_hz,high_hz,depth_db\n";
+  for (int c = 0; c < columns_count(); ++c)
+    for (int b = 0; b < bands_count(); ++b)
       text += QString("%1,%2,%3,%4\n")
-                  .arg(cells_.first_s + c * cells_.column_s, 0, 'f', 3)
-                  .arg(cells_.band_edges_hz[size_t(b)], 0, 'f', 1)
-                  .arg(cells_.band_edges_hz[size_t(b + 1)], 0, 'f', 1)
-                  .arg(double(db_[size_t(c * cells_.bands() + b)]), 0, 'f', 2);
+                  .arg(first_s_ + c * column_s_, 0, 'f', 3)
+                  .arg(edges_hz_[size_t(b)], 0, 'f', 1)
+                  .arg(edges_hz_[size_t(b + 1)], 0, 'f', 1)
+                  .arg(double(db_[size_t(c * bands_count() + b)]), 0, 'f', 2);
   return text;
 }
 

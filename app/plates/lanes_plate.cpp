@@ -222,7 +222,10 @@ void LanesPlate::mousePressEvent(QMouseEvent* event) {
   if (event->button() != Qt::LeftButton) return;
   pressed_ = event->position();
   moved_ = false;
-  drag_ = event->modifiers() & Qt::ShiftModifier ? Drag::select : Drag::pan;
+  const bool on_return = lanes_[1].rect->rect().contains(event->pos());
+  drag_ = event->modifiers() & Qt::ShiftModifier                  ? Drag::select
+          : event->modifiers() & Qt::ControlModifier && on_return ? Drag::align
+                                                                  : Drag::pan;
   drag_from_s_ = seconds_at(pressed_.x());
 }
 
@@ -235,6 +238,10 @@ void LanesPlate::mouseMoveEvent(QMouseEvent* event) {
   }
   if (!moved_ && std::abs(event->position().x() - pressed_.x()) < 4) return;
   moved_ = true;
+  if (drag_ == Drag::align) {
+    show_shifted(at - drag_from_s_);
+    return;
+  }
   if (drag_ == Drag::pan)
     set_range(from_s() + drag_from_s_ - at, to_s() + drag_from_s_ - at);
   else
@@ -249,6 +256,20 @@ void LanesPlate::mouseReleaseEvent(QMouseEvent* event) {
     emit clicked(std::clamp(drag_from_s_, 0.0, length_s_));
   else if (was == Drag::select && selection_)
     emit selected(selection_->first, selection_->second);
+  else if (was == Drag::align) {
+    // What is dragged to the right was early by that much, so its delay is less.
+    show_shifted(0);
+    emit return_dragged(-(seconds_at(event->position().x()) - drag_from_s_) * rate_hz_);
+  }
+}
+
+/// Draws the return's outline where it is being dragged to.
+void LanesPlate::show_shifted(double by_s) {
+  LaneContent moved = lanes_[1].content;
+  moved.from_s += by_s - shifted_s_, moved.to_s += by_s - shifted_s_;
+  for (double& at : moved.line_s) at += by_s - shifted_s_;
+  shifted_s_ = by_s;
+  show_lane(Lane::ret, moved);
 }
 
 void LanesPlate::leaveEvent(QEvent*) { place_line(&LaneParts::cursor, 0, false); }

@@ -30,6 +30,7 @@ class LanesPlate : public Plate {
   double from_s() const;
   double to_s() const;
   int columns() const;  ///< pixels across
+  void set_sample_rate(double rate_hz) { rate_hz_ = rate_hz; }
   void set_playhead(double at_s);
   void set_selection(std::optional<std::pair<double, double>> seconds);
   std::optional<std::pair<double, double>> selection() const { return selection_; }
@@ -42,6 +43,8 @@ class LanesPlate : public Plate {
   void clicked(double at_s);
   void hovered(double at_s);
   void selected(double from_s, double to_s);
+  void return_dragged(
+      double samples);  ///< Ctrl and drag on the return's lane: by how much it was moved, later positive
   void selection_cleared();
 
  protected:
@@ -65,17 +68,18 @@ class LanesPlate : public Plate {
   };
   LaneParts make_lane(int row);
   double seconds_at(double x) const;
-  void place_selection();
+  void show_shifted(double by_s);
   void place_line(QCPItemLine* LaneParts::*line, double at_s, bool visible);
 
   std::array<LaneParts, 3> lanes_;
   double length_s_ = 1, playhead_s_ = 0;
   std::optional<std::pair<double, double>> selection_;
   Lane heard_ = Lane::master;
-  enum class Drag { none, pan, select } drag_ = Drag::none;
+  enum class Drag { none, pan, select, align } drag_ = Drag::none;
   double drag_from_s_ = 0;
   QPointF pressed_;
   bool moved_ = false;
+  double rate_hz_ = 48000, shifted_s_ = 0;
 };
 
 }  // namespace heathmist::app

@@ -84,7 +84,11 @@ QString ClockTicker::getTickLabel(double tick, const QLocale&, QChar, int) {
   return clock(tick, decimals);
 }
 
-QString LevelTicker::getTickLabel(double tick, const QLocale&, QChar, int) { return number(tick, 0); }
+QString LevelTicker::getTickLabel(double tick, const QLocale&, QChar, int) {
+  int decimals = 0;
+  for (double step = 1; decimals < 3 && std::abs(tick / step - std::round(tick / step)) > 1e-6; step /= 10) ++decimals;
+  return number(tick, decimals);
+}
 
 QVector<double> HertzTicker::createTickVector(double step, const QCPRange& range) {
   if (!logarithmic) return QCPAxisTicker::createTickVector(step, range);

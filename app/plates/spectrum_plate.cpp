@@ -11,35 +11,21 @@ namespace {
 constexpr double deepest_db = -200;
 }
 
-SpectrumPlate::SpectrumPlate(QWidget* parent) : Plate(parent), ticker_(new HertzTicker) {
+SpectrumPlate::SpectrumPlate(QWidget* parent) : FrequencyPlate(parent) {
   title_ = "spectra";
   setAccessibleName(tr("Spectra of master, return and residual"));
-  floor_ = addGraph();
+  bottom_ = addGraph();
   residual_ = addGraph();
-  residual_->setChannelFillGraph(floor_);
-  floor_->setPen(Qt::NoPen);
+  residual_->setChannelFillGraph(bottom_);
+  bottom_->setPen(Qt::NoPen);
   master_ = addGraph();
   ret_ = addGraph();
-  xAxis->setTicker(ticker_);
-  yAxis->setTicker(QSharedPointer<QCPAxisTicker>(new LevelTicker));
-  yAxis->ticker()->setTickCount(6);
-  axisRect()->setMinimumMargins(QMargins(38, 6, 10, 20));
-  setInteractions(QCP::iRangeDrag);
-  cursor_ = new QCPItemLine(this);
-  for (auto* position : {cursor_->start, cursor_->end}) position->setTypeY(QCPItemPosition::ptAxisRectRatio);
-  text_ = new QCPItemText(this);
-  text_->position->setType(QCPItemPosition::ptAxisRectRatio);
-  text_->position->setCoords(0.98, 0.03);
-  text_->setPositionAlignment(Qt::AlignRight | Qt::AlignTop);
-  text_->setTextAlignment(Qt::AlignLeft);
-  text_->setPadding(QMargins(6, 4, 6, 4));
-  cursor_->setVisible(false);
-  text_->setVisible(false);
+  floor_ = addGraph();
   recolour();
 }
 
 void SpectrumPlate::recolour() {
-  dress(axisRect());
+  FrequencyPlate::recolour();
   master_->setPen(QPen(colour(Role::master), 1.6));
   QPen dashed(colour(Role::ret), 1.5);
   dashed.setStyle(Qt::CustomDashLine);
@@ -49,20 +35,12 @@ void SpectrumPlate::recolour() {
   QColor fill = colour(Role::residual);
   fill.setAlphaF(0.25f);
   residual_->setBrush(fill);
-  cursor_->setPen(QPen(colour(Role::soft), 1, Qt::DotLine));
-  text_->setFont(face(Type::small));
-  text_->setColor(colour(Role::ink));
-  text_->setBrush(colour(Role::sheet));
-  text_->setPen(QPen(colour(Role::rule)));
+  floor_->setPen(QPen(colour(Role::soft), 1.2, Qt::DotLine));
 }
 
 void SpectrumPlate::show_spectra(const SpectraShown& shown) {
-  const bool scale_changed = shown.logarithmic != shown_.logarithmic || shown.relative != shown_.relative ||
-                             shown_.master.hz.empty() ||
-                             (!shown.master.hz.empty() && shown.master.hz.back() != shown_.master.hz.back());
   shown_ = shown;
-  ticker_->logarithmic = shown.logarithmic;
-  xAxis->setScaleType(shown.logarithmic ? QCPAxis::stLogarithmic : QCPAxis::stLinear);
+  set_frequencies(shown.master.hz, shown.logarithmic);
   auto put = [&](QCPGraph* graph, const SpectrumLine& line) {
     QVector<QCPGraphData> points;
     for (size_t n = 0; n < line.hz.size(); ++n) points.append({line.hz[n], std::max(line.db[n], deepest_db)});
@@ -71,10 +49,10 @@ void SpectrumPlate::show_spectra(const SpectraShown& shown) {
   put(master_, shown.master);
   put(ret_, shown.relative ? shown.ret_relative : shown.ret);
   put(residual_, shown.relative ? shown.residual_relative : shown.residual);
+  put(floor_, shown.relative ? SpectrumLine{} : shown.floor);
   master_->setVisible(!shown.relative);
-  if (scale_changed && !shown.master.hz.empty()) xAxis->setRange(shown.master.hz.front(), shown.master.hz.back());
   fit_levels();
-  if (text_->visible()) place_cursor(cursor_hz_);
+  refresh_cursor();
   replot(rpQueuedReplot);
 }
 
@@ -90,12 +68,7 @@ void SpectrumPlate::fit_levels() {
   bottom = std::max({deepest_db, std::floor((bottom - 3) / 10) * 10, top - 170});
   yAxis->setRange(std::min(bottom, top - 20), top);
   const auto& hz = shown_.master.hz;
-  if (!hz.empty()) floor_->data()->set({{hz.front(), bottom - 400}, {hz.back(), bottom - 400}}, true);
-}
-
-size_t SpectrumPlate::nearest(double hz) const {
-  const auto at = std::lower_bound(shown_.master.hz.begin(), shown_.master.hz.end(), hz);
-  return std::min(size_t(at - shown_.master.hz.begin()), shown_.master.hz.size() - 1);
+  if (!hz.empty()) bottom_->data()->set({{hz.front(), bottom - 400}, {hz.back(), bottom - 400}}, true);
 }
 
 QString SpectrumPlate::read_out(double hz) const {
@@ -106,68 +79,10 @@ QString SpectrumPlate::read_out(double hz) const {
   const QString under = e <= deepest_db
                             ? tr("nothing left")
                             : tr("%1 dB %2").arg(number(std::abs(m - e), 1), m >= e ? tr("under") : tr("over"));
-  return tr("%1\nmaster %2  return %3\nresidual %4, %5")
-      .arg(hertz(shown_.master.hz[n], false), level(m), level(shown_.ret.db[n]), level(e), under);
-}
-
-void SpectrumPlate::place_cursor(double hz) {
-  cursor_hz_ = hz;
-  cursor_->start->setCoords(hz, 0);
-  cursor_->end->setCoords(hz, 1);
-  text_->setText(read_out(hz));
-  cursor_->setVisible(true);
-  text_->setVisible(!shown_.master.hz.empty());
-  replot(rpQueuedReplot);
-}
-
-void SpectrumPlate::mouseMoveEvent(QMouseEvent* event) {
-  QCustomPlot::mouseMoveEvent(event);
-  if (axisRect()->rect().contains(event->pos())) place_cursor(xAxis->pixelToCoord(event->position().x()));
-}
-
-void SpectrumPlate::resizeEvent(QResizeEvent* event) {
-  ticker_->dense = event->size().width() > 330;
-  Plate::resizeEvent(event);
-}
-
-void SpectrumPlate::leaveEvent(QEvent*) {
-  cursor_->setVisible(false);
-  text_->setVisible(false);
-  replot(rpQueuedReplot);
-}
-
-void SpectrumPlate::wheelEvent(QWheelEvent* event) {
-  QCPAxis* axis = event->modifiers() & Qt::ShiftModifier || event->position().x() < axisRect()->left() ? yAxis : xAxis;
-  const double about = axis->pixelToCoord(axis == xAxis ? event->position().x() : event->position().y());
-  axis->scaleRange(std::pow(0.85, (event->angleDelta().y() + event->angleDelta().x()) / 120.0), about);
-  replot(rpQueuedReplot);
-}
-
-void SpectrumPlate::mouseDoubleClickEvent(QMouseEvent*) {
-  if (!shown_.master.hz.empty()) xAxis->setRange(shown_.master.hz.front(), shown_.master.hz.back());
-  fit_levels();
-  replot(rpQueuedReplot);
-}
-
-void SpectrumPlate::keyPressEvent(QKeyEvent* event) {
-  if (shown_.master.hz.empty()) return Plate::keyPressEvent(event);
-  const size_t now = nearest(cursor_hz_), last = shown_.master.hz.size() - 1;
-  switch (event->key()) {
-    case Qt::Key_Left:
-      return place_cursor(shown_.master.hz[now > 4 ? now - 4 : 0]);
-    case Qt::Key_Right:
-      return place_cursor(shown_.master.hz[std::min(last, now + 4)]);
-    case Qt::Key_Up:
-      xAxis->scaleRange(0.8, cursor_hz_);
-      return replot();
-    case Qt::Key_Down:
-      xAxis->scaleRange(1.25, cursor_hz_);
-      return replot();
-    case Qt::Key_0:
-      return mouseDoubleClickEvent(nullptr);
-    default:
-      Plate::keyPressEvent(event);
-  }
+  QString text = tr("%1\nmaster %2  return %3\nresidual %4, %5")
+                     .arg(hertz(shown_.master.hz[n], false), level(m), level(shown_.ret.db[n]), level(e), under);
+  if (n < shown_.floor.db.size()) text += tr("\nfloor %1").arg(level(shown_.floor.db[n]));
+  return text;
 }
 
 QString SpectrumPlate::csv() const {

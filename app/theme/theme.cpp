@@ -46,9 +46,20 @@ QString sheet_text() {
     QPushButton[plain="false"] { border: 1px solid $rule; padding: 6px 14px; background: $sheet; }
     QLineEdit { background: transparent; border: 1px solid transparent; border-radius: 4px; selection-background-color: $selection; selection-color: $ink; }
     QLineEdit:hover { background: $faint; }
+    QTableWidget { background: $sheet; border: none; outline: none; alternate-background-color: $ground; }
+    QTableWidget::item { padding: 0 4px; border: none; }
+    QTableWidget::item:selected { background: $selection; color: $ink; }
+    QTableWidget::item:focus { border: 1px solid $master; }
+    QHeaderView { background: $ground; }
+    QHeaderView::section { background: $ground; color: $soft; border: none; border-bottom: 1px solid $rule; padding: 3px 6px; font-size: 8.5pt; }
+    QComboBox { background: transparent; border: 1px solid $rule; border-radius: 4px; padding: 2px 8px; }
+    QComboBox::drop-down { border: none; width: 14px; }
+    QComboBox QAbstractItemView { background: $sheet; border: 1px solid $rule; selection-background-color: $selection; selection-color: $ink; }
     QListWidget { background: transparent; border: 1px solid transparent; outline: none; }
     QScrollBar:vertical { background: transparent; width: 9px; }
     QScrollBar::handle:vertical { background: $rule; border-radius: 4px; min-height: 30px; }
+    QScrollBar:horizontal { background: transparent; height: 9px; }
+    QScrollBar::handle:horizontal { background: $rule; border-radius: 4px; min-width: 30px; }
     QScrollBar::add-line, QScrollBar::sub-line, QScrollBar::add-page, QScrollBar::sub-page { background: transparent; height: 0; }
     QSplitter::handle { background: $rule; }
     QSlider::groove:horizontal { height: 3px; background: $rule; border-radius: 1px; }

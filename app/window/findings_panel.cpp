@@ -90,6 +90,10 @@ void FindingsPanel::show_findings(const std::vector<Finding>& findings) {
   count_->setText(findings.empty() ? QString() : QString::number(findings.size()));
 }
 
+void FindingsPanel::show_explaining(double fraction) {
+  count_->setText(tr("explaining, %1 %").arg(int(100 * fraction)));
+}
+
 QStringList FindingsPanel::sentences() const {
   QStringList list;
   for (const auto& f : findings_) list << QString::fromStdString(f.text);

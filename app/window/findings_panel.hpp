@@ -15,6 +15,8 @@ class FindingsPanel : public QWidget {
  public:
   explicit FindingsPanel(QWidget* parent = nullptr);
   void show_findings(const std::vector<Finding>& findings);
+  /// The findings of the null stand; those of the explanation are on their way.
+  void show_explaining(double fraction);
   QStringList sentences() const;
 
  signals:

@@ -178,9 +178,17 @@ void ListeningBar::set_pair(double length_s, std::optional<double> master_lufs, 
 
 void ListeningBar::set_loop(std::optional<std::pair<double, double>> seconds) {
   player_.set_loop(seconds);
-  loop_->setEnabled(seconds.has_value());
-  loop_note_->setText(seconds ? tr("%1 to %2").arg(clock(seconds->first, 1), clock(seconds->second, 1))
-                              : tr("no loop"));
+  loop_range_ = seconds;
+  show_band(band_);
+}
+
+void ListeningBar::show_band(std::optional<std::pair<double, double>> hz) {
+  band_ = hz;
+  loop_->setEnabled(loop_range_ || band_);
+  QStringList words;
+  if (loop_range_) words << tr("%1 to %2").arg(clock(loop_range_->first, 1), clock(loop_range_->second, 1));
+  if (band_) words << tr("%1 to %2 Hz").arg(number(band_->first, 0), number(band_->second, 0));
+  loop_note_->setText(words.isEmpty() ? tr("no loop") : words.join("\n"));
   refresh();
 }
 

@@ -18,6 +18,7 @@ class ListeningBar : public QWidget {
   /// Loudness of the pair over what is compared; nothing where either is silent.
   void set_pair(double length_s, std::optional<double> master_lufs, std::optional<double> return_lufs);
   void set_loop(std::optional<std::pair<double, double>> seconds);
+  void show_band(std::optional<std::pair<double, double>> hz);  ///< only this band is heard
   void hear(Heard heard);
   Heard heard() const { return mix_.heard; }
   void set_matched(bool on);
@@ -37,6 +38,7 @@ class ListeningBar : public QWidget {
   Player& player_;
   MixSettings mix_;
   double length_s_ = 0;
+  std::optional<std::pair<double, double>> loop_range_, band_;
   std::optional<double> match_db_;
   QToolButton *play_, *matched_, *loop_;
   QButtonGroup* choice_;

@@ -36,11 +36,15 @@ MainWindow::MainWindow(std::unique_ptr<OutputDevice> device) : player_(std::move
   columns_ = new QSplitter(Qt::Horizontal, centre);
   columns_->setHandleWidth(1);
   ledger_ = new Ledger(columns_);
-  view_ = new NullView(desk_.runner(), desk_.errands(), columns_);
+  views_ = new QStackedWidget(columns_);
+  view_ = new NullView(desk_.runner(), desk_.errands(), views_);
+  trials_ = new TrialsView(views_);
+  views_->addWidget(view_);
+  views_->addWidget(trials_);
   findings_ = new FindingsPanel(columns_);
   ledger_->setMinimumWidth(170);
   findings_->setMinimumWidth(190);
-  view_->setMinimumWidth(420);
+  views_->setMinimumWidth(420);
   columns_->setStretchFactor(0, 1);
   columns_->setStretchFactor(1, 3);
   columns_->setStretchFactor(2, 1);
@@ -83,19 +87,21 @@ QWidget* MainWindow::make_top() {
   connect(menu_, &QMenu::aboutToShow, this, &MainWindow::fill_menu);
   row->addWidget(bench_button_);
   row->addSpacing(40);
-  auto* tab = new QToolButton(top_);
-  tab->setText(tr("Null"));
-  tab->setObjectName("viewTab");
-  tab->setCheckable(true);
-  tab->setChecked(true);
-  tab->setFixedHeight(45);
-  tab->setFont(face(Type::body, true));
-  tab->setToolTip(tr("Null: lanes, fit, spectra and depth of one trial (F7)"));
-  connect(tab, &QToolButton::clicked, this, [this, tab] {
-    tab->setChecked(true);
-    view_->lanes()->setFocus();
-  });
-  row->addWidget(tab);
+  tabs_ = new QButtonGroup(this);
+  for (const auto& [name, hint] : {std::pair{tr("Null"), tr("Null: lanes, fit, plates of one trial (F7)")},
+                                   {tr("Trials"), tr("Trials: all of the bench side by side (F9)")}}) {
+    auto* tab = new QToolButton(top_);
+    tab->setText(name);
+    tab->setObjectName("viewTab");
+    tab->setCheckable(true);
+    tab->setFixedHeight(45);
+    tab->setFont(face(Type::body, true));
+    tab->setToolTip(hint);
+    tabs_->addButton(tab, int(tabs_->buttons().size()));
+    row->addWidget(tab);
+  }
+  tabs_->button(0)->setChecked(true);
+  connect(tabs_, &QButtonGroup::idClicked, this, &MainWindow::show_view);
   row->addStretch();
   search_ = new QToolButton(top_);
   search_->setText(tr("Find or do anything    Ctrl K"));
@@ -114,6 +120,15 @@ QWidget* MainWindow::make_top() {
   connect(&Theme::instance(), &Theme::changed, top_, dress);
   dress();
   return top_;
+}
+
+void MainWindow::show_view(int index) {
+  views_->setCurrentIndex(index);
+  tabs_->button(index)->setChecked(true);
+  if (index == 0)
+    view_->lanes()->setFocus();
+  else
+    trials_->table()->setFocus();
 }
 
 QAction* MainWindow::add(const QString& title, const QList<QKeySequence>& keys, const std::function<void()>& run) {
@@ -150,10 +165,9 @@ void MainWindow::make_actions() {
   add(tr("Lift the residual more"), {QKeySequence(".")}, [this] { listening_->set_lift(listening_->lift() + 6); });
   add(tr("Lift the residual less"), {QKeySequence(",")}, [this] { listening_->set_lift(listening_->lift() - 6); });
   add(tr("Stop measuring, or let the selection go"), {QKeySequence("Esc")}, [this] {
-    if (desk_.runner().is_busy() && !view_->selection())
-      desk_.cancel();
-    else
-      view_->set_selection({});
+    if (desk_.runner().is_busy() && !view_->selection() && !view_->band()) return desk_.cancel();
+    view_->set_selection({});
+    if (view_->band()) view_->set_band({});
   });
   add(tr("Next trial"), {QKeySequence("Ctrl+Down")}, [this] {
     ledger_->list()->setCurrentRow(std::min(ledger_->list()->count() - 1, ledger_->list()->currentRow() + 1));
@@ -161,7 +175,20 @@ void MainWindow::make_actions() {
   add(tr("Previous trial"), {QKeySequence("Ctrl+Up")},
       [this] { ledger_->list()->setCurrentRow(std::max(0, ledger_->list()->currentRow() - 1)); });
   add(tr("Go to the ledger"), {QKeySequence("F6")}, [this] { ledger_->list()->setFocus(); });
-  add(tr("Go to the lanes"), {QKeySequence("F7")}, [this] { view_->lanes()->setFocus(); });
+  add(tr("Go to the lanes"), {QKeySequence("F7")}, [this] { show_view(0); });
+  add(tr("Compare all trials side by side"), {QKeySequence("F9")}, [this] { show_view(1); });
+  int key = 1;
+  for (Chooser* side : {view_->plates()->left(), view_->plates()->right()})
+    for (int page = 0; page < side->pages()->count(); ++page, ++key)
+      add(tr("Show plate: %1").arg(side->name(page)), {QKeySequence(QString("Alt+%1").arg(key))}, [this, side, page] {
+        show_view(0);
+        side->choose(page);
+        side->pages()->currentWidget()->setFocus();
+      });
+  add(tr("Snap the delay to the nearest null"), {QKeySequence("Ctrl+G")}, [this] { view_->snap(); });
+  add(tr("Take a recording of silence as the floor of the route…"), {}, [this] { choose_floor(); });
+  add(tr("Take this trial as the floor of the route"), {}, [this] { desk_.floor_from(desk_.current()); });
+  add(tr("Let the floor of the route go"), {}, [this] { desk_.set_floor({}); });
   add(tr("Go to the findings"), {QKeySequence("F8")}, [this] {
     if (auto* card = findings_->findChild<FindingCard*>()) card->setFocus();
   });
@@ -186,6 +213,7 @@ void MainWindow::connect_all() {
     ledger_->show_bench(desk_.model().bench(), desk_.states());
     const QSignalBlocker quiet(ledger_->list());
     ledger_->select(desk_.current());
+    trials_->show_bench(desk_.model().bench(), desk_.states());
   });
   connect(&desk_, &Desk::trial_ready, this, &MainWindow::show_result);
   connect(&desk_, &Desk::trial_failed, this, [this](const QString& sentence) {
@@ -225,18 +253,37 @@ void MainWindow::connect_all() {
     player_.seek(at);
     view_->set_playhead(at);
   });
+  connect(&desk_, &Desk::explaining, this, [this](double fraction) { findings_->show_explaining(fraction); });
+  connect(trials_, &TrialsView::opened, this, [this](const QString& id) {
+    desk_.look_at(id.toStdString());
+    ledger_->select(id.toStdString());
+    show_view(0);
+  });
+  connect(view_, &NullView::band_changed, this, [this](auto hz) {
+    player_.set_band(hz);
+    listening_->show_band(hz);
+  });
+  connect(view_, &NullView::cell_heard, this, [this] {
+    if (!view_->selection()) return;
+    player_.seek(view_->selection()->first);
+    if (!player_.is_playing()) listening_->toggle_play();
+  });
   connect(view_, &NullView::loop_changed, listening_, &ListeningBar::set_loop);
   connect(view_, &NullView::cancel, this, [this] { desk_.cancel(); });
   connect(view_, &NullView::choose_files, this, &MainWindow::choose_files);
   connect(&player_, &Player::moved, view_, &NullView::set_playhead);
   connect(listening_, &ListeningBar::heard_changed, view_, &NullView::set_heard);
-  connect(listening_, &ListeningBar::loop_cleared, this, [this] { view_->set_selection({}); });
+  connect(listening_, &ListeningBar::loop_cleared, this, [this] {
+    view_->set_selection({});
+    if (view_->band()) view_->set_band({});
+  });
 }
 
 void MainWindow::show_result(const std::shared_ptr<const TrialResult>& result) {
   view_->hide_progress();
   view_->show_trial(result, desk_.current_hold());
   findings_->show_findings(result->report->findings);
+  if (!result->why) findings_->show_explaining(0);
   player_.set_source(result->pair, result->report->fit);
   const auto& sums = result->report->sums;
   listening_->set_pair(result->report->master.duration_s(), integrated_lufs(sums.master_pieces),
@@ -290,7 +337,7 @@ void MainWindow::find_anything() {
       entries.push_back({action->text().remove('&'), action->shortcut().toString(QKeySequence::NativeText),
                          [action] { action->trigger(); }});
   for (QAction* action : view_->view_actions())
-    entries.push_back({tr("Spectra: %1").arg(action->text()), {}, [action] { action->trigger(); }});
+    entries.push_back({tr("Plates: %1").arg(action->text()), {}, [action] { action->trigger(); }});
   auto* finder = new Finder(std::move(entries), this);
   finder->setAttribute(Qt::WA_DeleteOnClose);
   finder->move(search_->mapToGlobal(QPoint(search_->width() - 440, search_->height() + 4)));
@@ -303,9 +350,16 @@ void MainWindow::row_menu(const std::string& id, const QPoint& at) {
   menu.addAction(tr("Rename…"), this, [this, id] { rename(id); });
   menu.addAction(tr("Point to its file anew…"), this, [this, id] { point_anew(id); });
   if (trial) menu.addAction(tr("Exchange master and return"), this, [this, id] { desk_.exchange(id); });
+  if (trial) menu.addAction(tr("Take as the floor of the route"), this, [this, id] { desk_.floor_from(id); });
   menu.addSeparator();
   menu.addAction(tr("Remove from the bench"), this, [this, id] { desk_.remove(id); });
   menu.exec(at);
+}
+
+void MainWindow::choose_floor() {
+  const QString file =
+      QFileDialog::getOpenFileName(this, tr("Choose a recording of silence through the same route"), {}, audio_filter);
+  if (!file.isEmpty()) desk_.set_floor(Floor{title_of(file).toStdString(), {file.toStdString(), {}}, {}});
 }
 
 void MainWindow::rename(const std::string& id) {

@@ -5,6 +5,7 @@
 
 #include "app/model/desk.hpp"
 #include "app/views/null/null_view.hpp"
+#include "app/views/trials/trials_view.hpp"
 #include "app/window/findings_panel.hpp"
 #include "app/window/ledger.hpp"
 #include "app/window/listening_bar.hpp"
@@ -22,6 +23,8 @@ class MainWindow : public QMainWindow {
   void take_files(const QStringList& files);
   Desk& desk() { return desk_; }
   NullView* null_view() const { return view_; }
+  TrialsView* trials_view() const { return trials_; }
+  void show_view(int index);  ///< 0: Null, 1: Trials
   Ledger* ledger() const { return ledger_; }
   FindingsPanel* findings() const { return findings_; }
   ListeningBar* listening() const { return listening_; }
@@ -42,6 +45,7 @@ class MainWindow : public QMainWindow {
   QAction* add(const QString& title, const QList<QKeySequence>& keys, const std::function<void()>& run);
   void connect_all();
   void refresh_title();
+  void choose_floor();
   void keep_settings();
   void restore_settings();
   void show_result(const std::shared_ptr<const TrialResult>& result);
@@ -67,6 +71,9 @@ class MainWindow : public QMainWindow {
   QSplitter* columns_;
   Ledger* ledger_;
   NullView* view_;
+  TrialsView* trials_;
+  QStackedWidget* views_;
+  QButtonGroup* tabs_;
   FindingsPanel* findings_;
   ListeningBar* listening_;
   QWidget* top_;

@@ -67,6 +67,23 @@ Json json_of(const FileRef& ref, const std::filesystem::path& folder) {
   return {{"file", (relative.empty() ? file : relative).generic_string()}, {"mark", ref.mark}};
 }
 
+constexpr const char* part_names[] = {"all", "channel", "mid", "side"};
+
+Json json_of(const FitBy& by) {
+  Json json{{"part", part_names[int(by.part)]}};
+  if (by.part == FitBy::Part::channel) json["channel"] = by.channel;
+  if (by.high_hz > 0) json["low_hz"] = by.low_hz, json["high_hz"] = by.high_hz;
+  return json;
+}
+
+FitBy by_from(const Json& json) {
+  const std::string part = json.at("part");
+  const auto found = std::find(std::begin(part_names), std::end(part_names), part);
+  if (found == std::end(part_names)) throw std::invalid_argument("a part that is not known");
+  return {FitBy::Part(found - std::begin(part_names)), json.value("channel", 0), json.value("low_hz", 0.0),
+          json.value("high_hz", 0.0)};
+}
+
 Json json_of(const Trial& trial, const std::filesystem::path& folder) {
   Json hold = Json::object();
   put(hold, "delay_samples", trial.hold.delay_samples);
@@ -74,6 +91,7 @@ Json json_of(const Trial& trial, const std::filesystem::path& folder) {
   put(hold, "gain_db", trial.hold.gain_db);
   put(hold, "inverted", trial.hold.inverted);
   put(hold, "swapped", trial.hold.swapped);
+  if (trial.hold.by) hold["by"] = json_of(*trial.hold.by);
   return {{"id", trial.id}, {"name", trial.name}, {"return", json_of(trial.ret, folder)}, {"hold", hold}};
 }
 
@@ -95,7 +113,8 @@ Trial trial_from(const Json& json, const std::filesystem::path& folder) {
           json.at("name"),
           ref_from(json.at("return"), folder),
           {maybe<double>(hold, "delay_samples"), maybe<double>(hold, "drift_ppm"), maybe<double>(hold, "gain_db"),
-           maybe<bool>(hold, "inverted"), maybe<bool>(hold, "swapped")}};
+           maybe<bool>(hold, "inverted"), maybe<bool>(hold, "swapped"),
+           hold.contains("by") ? std::optional(by_from(hold.at("by"))) : std::nullopt}};
 }
 
 Bench bench_from(const Json& json, const std::filesystem::path& folder) {
@@ -106,6 +125,11 @@ Bench bench_from(const Json& json, const std::filesystem::path& folder) {
     Master master{m.at("id"), m.at("name"), ref_from(m.at("audio"), folder), {}};
     for (const Json& t : m.at("trials")) master.trials.push_back(trial_from(t, folder));
     bench.masters.push_back(std::move(master));
+  }
+  if (json.contains("floor")) {
+    const Json& floor = json.at("floor");
+    bench.floor = Floor{floor.at("name"), ref_from(floor.at("recording"), folder), {}};
+    if (floor.contains("master")) bench.floor->master = ref_from(floor.at("master"), folder);
   }
   return bench;
 }
@@ -143,8 +167,12 @@ void save_bench(const Bench& bench, const std::filesystem::path& file) {
     for (const Trial& t : m.trials) trials.push_back(json_of(t, folder));
     masters.push_back({{"id", m.id}, {"name", m.name}, {"audio", json_of(m.audio, folder)}, {"trials", trials}});
   }
-  const Json json{
-      {"heathmist_bench", Bench::version}, {"name", bench.name}, {"masters", masters}, {"settings", bench.settings}};
+  Json json{{"heathmist_bench", Bench::version}, {"name", bench.name}, {"masters", masters}};
+  if (bench.floor) {
+    json["floor"] = {{"name", bench.floor->name}, {"recording", json_of(bench.floor->recording, folder)}};
+    if (bench.floor->master) json["floor"]["master"] = json_of(*bench.floor->master, folder);
+  }
+  json["settings"] = bench.settings;
   write_whole(file, json.dump(2) + "\n");
 }
 

@@ -10,7 +10,7 @@
 
 #include <nlohmann/json.hpp>
 
-#include "core/compare/fit.hpp"
+#include "core/compare/manual_fit.hpp"
 
 namespace heathmist {
 
@@ -28,7 +28,8 @@ struct FitHold {
   std::optional<double> delay_samples, drift_ppm, gain_db;
   std::optional<bool> inverted;  ///< all channels
   std::optional<bool> swapped;   ///< first two channels of the return exchanged
-  bool any() const { return delay_samples || drift_ppm || gain_db || inverted || swapped; }
+  std::optional<FitBy> by;       ///< delay, drift and gain are measured by a part of the signal
+  bool any() const { return delay_samples || drift_ppm || gain_db || inverted || swapped || by; }
   bool operator==(const FitHold&) const = default;
 };
 /// The fit with what is held put in its place.
@@ -48,10 +49,19 @@ struct Master {
   bool operator==(const Master&) const = default;
 };
 
+/// The baseline of the route: a recording of silence, or what is left of a file that went the same way: its master.
+struct Floor {
+  std::string name;
+  FileRef recording;
+  std::optional<FileRef> master;  ///< the recording is nulled with it
+  bool operator==(const Floor&) const = default;
+};
+
 struct Bench {
   static constexpr int version = 1;
   std::string name;
   std::vector<Master> masters;
+  std::optional<Floor> floor;
   nlohmann::ordered_json settings = nlohmann::ordered_json::object();
   bool operator==(const Bench&) const = default;
 

@@ -89,7 +89,8 @@ Json study_json(const ClipStudy& s) {
   if (s.words) {
     Json channels = Json::array();
     for (const auto& c : s.words->channels)
-      channels.push_back({{"bits_used", c.bits_used}, {"bit_activity", c.activity}, {"empty_codes_share", c.empty_share}});
+      channels.push_back(
+          {{"bits_used", c.bits_used}, {"bit_activity", c.activity}, {"empty_codes_share", c.empty_share}});
     words = {{"container_bits", s.words->container_bits},
              {"bits_used", s.words->bits_used},
              {"idle_in_silence", s.words->idle_in_silence()},
@@ -139,12 +140,18 @@ Json explanation_json(const NullReport& r, const Explanation& w) {
   Json depth = Json::array(), closest = Json::array(), breaks = Json::array(), crosstalk = Json::array();
   for (const auto& b : w.depth) depth.push_back({{"centre_hz", b.centre_hz}, {"depth_db", number_or_null(b.depth_db)}});
   for (const auto& c : w.closest)
-    closest.push_back({{"at_s", c.at_s}, {"depth_db", c.depth_db}, {"low_hz", c.low_hz}, {"high_hz", c.high_hz}, {"cell_db", c.cell_db}});
+    closest.push_back({{"at_s", c.at_s},
+                       {"depth_db", c.depth_db},
+                       {"low_hz", c.low_hz},
+                       {"high_hz", c.high_hz},
+                       {"cell_db", c.cell_db}});
   for (const auto& b : w.continuity.breaks)
-    breaks.push_back({{"kind", name_of(b.kind)}, {"at_s", b.at_s}, {"length_s", b.length_s}, {"jump_samples", b.jump_samples}});
+    breaks.push_back(
+        {{"kind", name_of(b.kind)}, {"at_s", b.at_s}, {"length_s", b.length_s}, {"jump_samples", b.jump_samples}});
   for (size_t from = 0; from < r.fit.pairs.size(); ++from)
     for (size_t to = 0; to < r.fit.pairs.size(); ++to)
-      if (const auto db = crosstalk_db(w.split, from, to)) crosstalk.push_back({{"from", from}, {"to", to}, {"db", *db}});
+      if (const auto db = crosstalk_db(w.split, from, to))
+        crosstalk.push_back({{"from", from}, {"to", to}, {"db", *db}});
   Json requantised = nullptr;
   if (w.requantised)
     requantised = {{"bits", w.requantised->bits},
@@ -155,7 +162,8 @@ Json explanation_json(const NullReport& r, const Explanation& w) {
                    {"tilt_db", w.requantised->tilt_db}};
   const bool split = !w.split.empty(), masked = w.mask.bands() > 0;
   return {{"linear_relative_db", number_or_null(split ? power_db(w.split.linear_power, r.sums.master) : std::nullopt)},
-          {"remainder_relative_db", number_or_null(split ? power_db(w.split.remainder_power, r.sums.master) : std::nullopt)},
+          {"remainder_relative_db",
+           number_or_null(split ? power_db(w.split.remainder_power, r.sums.master) : std::nullopt)},
           {"path", bands_json(w.bands)},
           {"crosstalk", crosstalk},
           {"depth", depth},

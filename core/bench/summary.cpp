@@ -12,29 +12,43 @@ namespace heathmist {
 
 namespace {
 
-constexpr int rules_version = 2;  // raised when the rules of kind or findings change
+constexpr int rules_version = 4;  // raised when the rules of kind or findings change
 
 std::filesystem::path place_of(const FileRef& master, const FileRef& ret, const FitHold& hold) {
   const auto folder = cache_folder();
   const auto from = content_mark(master.file), to = content_mark(ret.file);
   if (folder.empty() || from.empty() || to.empty()) return {};
+  const auto by =
+      hold.by ? fmt::format("{}-{}-{}-{}", int(hold.by->part), hold.by->channel, hold.by->low_hz, hold.by->high_hz)
+              : std::string("m");
   const auto held = [](const auto& value) { return value ? fmt::format("{}", *value) : std::string("m"); };
-  return folder / fmt::format("{}-{}-{}_{}_{}_{}_{}-{}.trial", from, to, held(hold.delay_samples), held(hold.drift_ppm),
-                              held(hold.gain_db), held(hold.inverted), held(hold.swapped), rules_version);
+  return folder / fmt::format("{}-{}-{}_{}_{}_{}_{}_{}-{}.trial", from, to, held(hold.delay_samples),
+                              held(hold.drift_ppm), held(hold.gain_db), held(hold.inverted), held(hold.swapped), by,
+                              rules_version);
 }
 
 }  // namespace
 
 TrialSummary summary_of(const NullReport& report) {
-  return {name_of(report.kind),
-          report.residual_relative_db(),
-          report.fit.trusted,
-          report.findings.front().text,
-          integrated_lufs(report.sums.master_pieces),
-          report.master.duration_s(),
-          report.master.sample_rate_hz,
-          report.master.container_bits.value_or(0),
-          report.master.sample_format == SampleFormat::real};
+  TrialSummary s{name_of(report.kind),
+                 report.residual_relative_db(),
+                 report.fit.trusted,
+                 report.findings.front().text,
+                 integrated_lufs(report.sums.master_pieces),
+                 report.master.duration_s(),
+                 report.master.sample_rate_hz,
+                 report.master.container_bits.value_or(0),
+                 report.master.sample_format == SampleFormat::real};
+  s.delay_samples = report.fit.delay_samples;
+  s.drift_ppm = report.fit.drift_ppm;
+  s.gain_db = report.fit.gain_db;
+  s.remainder_relative_db = report.sums.remainder_relative_db();
+  s.bandwidth_hz = report.return_bandwidth_hz;
+  s.bits_used = report.return_levels.bits_used.value_or(0);
+  s.codec = report.ret.codec;
+  for (const auto& band : third_octave_depth(report.sums))
+    s.band_hz.push_back(band.centre_hz), s.band_db.push_back(std::max(-200.0, band.depth_db.value_or(-200)));
+  return s;
 }
 
 std::optional<TrialSummary> kept_summary(const FileRef& master, const FileRef& ret, const FitHold& hold) {
@@ -46,9 +60,20 @@ std::optional<TrialSummary> kept_summary(const FileRef& master, const FileRef& r
     const auto maybe = [&](const char* key) {
       return json.at(key).is_null() ? std::nullopt : std::optional<double>(json.at(key).get<double>());
     };
-    return TrialSummary{json.at("kind"),           maybe("residual_relative_db"), json.at("trusted"),
-                        json.at("headline"),       maybe("master_lufs"),          json.at("master_s"),
-                        json.at("master_rate_hz"), json.at("master_bits"),        json.at("master_real")};
+    TrialSummary s{json.at("kind"),           maybe("residual_relative_db"), json.at("trusted"),
+                   json.at("headline"),       maybe("master_lufs"),          json.at("master_s"),
+                   json.at("master_rate_hz"), json.at("master_bits"),        json.at("master_real")};
+    s.delay_samples = json.at("delay_samples");
+    s.drift_ppm = json.at("drift_ppm");
+    s.gain_db = json.at("gain_db");
+    s.remainder_relative_db = maybe("remainder_relative_db");
+    s.bandwidth_hz = maybe("bandwidth_hz");
+    s.bits_used = json.at("bits_used");
+    s.codec = json.at("codec");
+    s.band_hz = json.at("band_hz").get<std::vector<double>>();
+    s.band_db = json.at("band_db").get<std::vector<double>>();
+    if (s.band_hz.size() != s.band_db.size()) return {};
+    return s;
   } catch (const std::exception&) {
     return {};
   }
@@ -65,7 +90,16 @@ void keep_summary(const FileRef& master, const FileRef& ret, const FitHold& hold
                   {"master_s", summary.master_s},
                   {"master_rate_hz", summary.master_rate_hz},
                   {"master_bits", summary.master_bits},
-                  {"master_real", summary.master_real}};
+                  {"master_real", summary.master_real},
+                  {"delay_samples", summary.delay_samples},
+                  {"drift_ppm", summary.drift_ppm},
+                  {"gain_db", summary.gain_db},
+                  {"remainder_relative_db", number_or_null(summary.remainder_relative_db)},
+                  {"bandwidth_hz", number_or_null(summary.bandwidth_hz)},
+                  {"bits_used", summary.bits_used},
+                  {"codec", summary.codec},
+                  {"band_hz", summary.band_hz},
+                  {"band_db", summary.band_db}};
   try {
     write_whole(place, json.dump());
   } catch (const InputError&) {  // a cache that cannot be written only costs time

@@ -4,6 +4,7 @@
 #include <string>
 
 #include "core/bench/document.hpp"
+#include "core/compare/depth.hpp"
 #include "core/compare/null.hpp"
 
 namespace heathmist {
@@ -17,6 +18,12 @@ struct TrialSummary {
   double master_s = 0;
   int master_rate_hz = 0, master_bits = 0;  ///< bits 0: lossy
   bool master_real = false;
+  // for setting trials side by side
+  double delay_samples = 0, drift_ppm = 0, gain_db = 0;
+  std::optional<double> remainder_relative_db{}, bandwidth_hz{};
+  int bits_used = 0;                         ///< of the return; 0: floating point or lossy
+  std::string codec{};                       ///< of the return
+  std::vector<double> band_hz{}, band_db{};  ///< third-octave depth; -200 where nothing is left
 };
 
 TrialSummary summary_of(const NullReport& report);

@@ -9,15 +9,15 @@ namespace heathmist {
 
 namespace {
 
-constexpr double least_bad = 0.06;       // local residual to master (power) that is a break at all
-constexpr double bad_over_usual = 30;    // ... and so many times the usual
-constexpr double silent_ratio = 1e-5;    // of the master's power, under which the return is silent
-constexpr double least_master = 1e-7;    // mean square under which a piece of the master tells nothing
+constexpr double least_bad = 0.06;     // local residual to master (power) that is a break at all
+constexpr double bad_over_usual = 30;  // ... and so many times the usual
+constexpr double silent_ratio = 1e-5;  // of the master's power, under which the return is silent
+constexpr double least_master = 1e-7;  // mean square under which a piece of the master tells nothing
 constexpr double most_jump_s = 2;
 constexpr size_t most_breaks = 200;
-constexpr double look_s = 0.35;          // programme that a new delay is found from
+constexpr double look_s = 0.35;  // programme that a new delay is found from
 constexpr double least_clearness = 5;
-constexpr int64_t least_dropout = 8;     // samples
+constexpr int64_t least_dropout = 8;  // samples
 
 struct Walker {
   const Clip& master;
@@ -72,13 +72,14 @@ struct Walker {
     return s.mm > 0 && s.ee < threshold * s.mm;
   }
 
-  /// The delay at which the programme from `at` is found in the return; nothing where none leaves a residual like the rest.
+  /// The delay at which the programme from `at` is found in the return; nothing where none leaves a residual like the
+  /// rest.
   std::optional<double> relocate_from(int64_t at, double near) {
     std::vector<Anchor> one{{at, std::min<int64_t>(int64_t(look_s * rate()), sums.last - at), 0, 0}};
     if (one[0].frames < piece * 2) return {};
     const double shifted = near + (fit.ratio() - 1) * double(at);
-    find_anchors(one, master, ret, uneven_mixture(master.format().channels), uneven_mixture(ret.format().channels), shifted,
-                 int64_t(most_jump_s * rate()), job);
+    find_anchors(one, master, ret, uneven_mixture(master.format().channels), uneven_mixture(ret.format().channels),
+                 shifted, int64_t(most_jump_s * rate()), job);
     if (one[0].clearness < least_clearness) return {};
     const double found = one[0].delay - (fit.ratio() - 1) * double(at);
     for (const double fine : {std::round(found), found})
@@ -88,7 +89,8 @@ struct Walker {
   /// The same from `at` on: what was skipped is nowhere to be found, so the programme after it is tried as well.
   std::optional<double> relocate(int64_t at, double near) {
     for (const double later_s : {0.0, 0.08, 0.25, 0.6, 1.2, 2.0})
-      if (const auto found = relocate_from(at + int64_t(later_s * rate()), near); found && std::abs(*found - near) > 0.5)
+      if (const auto found = relocate_from(at + int64_t(later_s * rate()), near);
+          found && std::abs(*found - near) > 0.5)
         return found;
     return {};
   }
@@ -110,7 +112,8 @@ struct Walker {
   }
 
   /// The frame in [from, to) at which the return leaves delay `a`: for delay `b` where the master runs on in it, for
-  /// something else where part of the master is missing. Least error in sum; the last of several (a repeat is there twice).
+  /// something else where part of the master is missing. Least error in sum; the last of several (a repeat is there
+  /// twice).
   int64_t border(int64_t from, int64_t to, double a, double b) {
     std::vector<double> under_a, under_b, square;
     errors(from, to - from, b, under_b, square);
@@ -118,7 +121,8 @@ struct Walker {
     double sum = 0, least_sum = 0;
     int64_t best = 0;
     for (size_t n = 0; n < under_a.size(); ++n)
-      if (sum += under_a[n] - (b > a ? under_b[n] : 0.5 * square[n]); sum <= least_sum) least_sum = sum, best = int64_t(n) + 1;
+      if (sum += under_a[n] - (b > a ? under_b[n] : 0.5 * square[n]); sum <= least_sum)
+        least_sum = sum, best = int64_t(n) + 1;
     return from + best;
   }
 
@@ -177,8 +181,8 @@ void walk(Walker& w, Continuity& found) {
         continue;
       }
     if (dropped)
-      found.breaks.push_back({BreakKind::dropout, double(silent.first) / w.rate(),
-                              double(silent.second - silent.first) / w.rate(), 0});
+      found.breaks.push_back(
+          {BreakKind::dropout, double(silent.first) / w.rate(), double(silent.second - silent.first) / w.rate(), 0});
     for (int64_t k = n + 1; k < end; ++k) bad += w.is_bad(w.usual(k));
     n = end - 1;
   }

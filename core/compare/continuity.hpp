@@ -25,8 +25,9 @@ struct Continuity {
   double broken_s = 0;  ///< of the overlap, not in place under the one fit of the whole
 };
 
-/// Looks only where the 20 ms pieces of `sums` show a residual far beyond the usual; every jump that is reported has been
-/// tried and leaves a residual like the rest. Jumps of up to 2 s; up to 200 breaks.
-Continuity find_breaks(const Clip& master, const Clip& ret, const Fit& fit, const ResidualSums& sums, const Job& job = {});
+/// Looks only where the 20 ms pieces of `sums` show a residual far beyond the usual; every jump that is reported has
+/// been tried and leaves a residual like the rest. Jumps of up to 2 s; up to 200 breaks.
+Continuity find_breaks(const Clip& master, const Clip& ret, const Fit& fit, const ResidualSums& sums,
+                       const Job& job = {});
 
 }  // namespace heathmist

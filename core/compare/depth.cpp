@@ -10,17 +10,11 @@ namespace heathmist {
 
 namespace {
 
-constexpr double least_cell = 2.5e-10;      // -96 dBFS: quieter cells are no place to jump to
-constexpr double full_scale_spl_db = 96;    // of a sine at full scale, as ISO 11172-3 takes it
+constexpr double least_cell = 2.5e-10;     // -96 dBFS: quieter cells are no place to jump to
+constexpr double least_programme = 1e-12;  // -120 dBFS: a band with less has nothing to be deep under
+constexpr double full_scale_spl_db = 96;   // of a sine at full scale, as ISO 11172-3 takes it
 constexpr double block_every_s = 0.05;
 constexpr int64_t most_columns = 2000, segment_blocks = 256;
-
-double band_power(const Spectrum& spectrum, double low_hz, double high_hz) {
-  double sum = 0;
-  for (auto k = size_t(std::ceil(low_hz / spectrum.bin_hz)); k < spectrum.power.size() && double(k) * spectrum.bin_hz < high_hz; ++k)
-    sum += spectrum.power[k];
-  return sum;
-}
 
 }  // namespace
 
@@ -33,9 +27,11 @@ std::vector<DepthBand> third_octave_depth(const ResidualSums& sums) {
     const double centre = 1000 * std::pow(2.0, n / 3.0);
     if (centre / half >= top) break;
     if (centre * (half - 1 / half) < 2 * m.bin_hz) continue;  // narrower than the spectrum can tell
-    DepthBand band{centre, band_power(m, centre / half, centre * half),
-                   band_power(sums.residual_spectrum, centre / half, centre * half), {}};
-    band.depth_db = power_db(band.residual, band.master);
+    DepthBand band{centre,
+                   power_between(m, centre / half, centre * half),
+                   power_between(sums.residual_spectrum, centre / half, centre * half),
+                   {}};
+    if (band.master > least_programme) band.depth_db = power_db(band.residual, band.master);
     bands.push_back(band);
   }
   return bands;
@@ -62,7 +58,8 @@ std::vector<CloseMoment> closest_moments(const DepthCells& cells, size_t most, d
   std::vector<CloseMoment> chosen;
   for (const auto& moment : all) {
     if (chosen.size() == most) break;
-    if (std::none_of(chosen.begin(), chosen.end(), [&](const auto& c) { return std::abs(c.at_s - moment.at_s) < apart_s; }))
+    if (std::none_of(chosen.begin(), chosen.end(),
+                     [&](const auto& c) { return std::abs(c.at_s - moment.at_s) < apart_s; }))
       chosen.push_back(moment);
   }
   return chosen;
@@ -85,7 +82,8 @@ struct MaskWorker {
   void add(std::span<const double> in, std::vector<double>& power) {
     std::transform(in.begin(), in.end(), window.begin(), fft.time().begin(), std::multiplies<>());
     fft.forward();
-    const double scale = 16.0 / (double(window.size()) * double(window.size())) / double(fit.pairs.size());  // sine of 1 reads 1
+    const double scale =
+        16.0 / (double(window.size()) * double(window.size())) / double(fit.pairs.size());  // sine of 1 reads 1
     for (size_t k = 0; k < power.size(); ++k) power[k] += scale * std::norm(fft.spectrum()[k]);
   }
 
@@ -105,7 +103,8 @@ struct MaskWorker {
     const auto thresholds = band_thresholds_db(find_maskers(level, bin_hz), edges);
     for (size_t b = 0; b < thresholds.size(); ++b) {
       double sum = 1e-30;
-      for (auto k = size_t(std::ceil(edges[b] / bin_hz)); k < residual_power.size() && double(k) * bin_hz < edges[b + 1]; ++k)
+      for (auto k = size_t(std::ceil(edges[b] / bin_hz));
+           k < residual_power.size() && double(k) * bin_hz < edges[b + 1]; ++k)
         sum += residual_power[k] / 1.5;  // the window spreads a line's power over 1.5 bins
       out[b] = float(full_scale_spl_db + 10 * std::log10(sum) - thresholds[b]);
     }
@@ -123,13 +122,13 @@ MaskMap mask_map(const Clip& master, const Clip& ret, const Fit& fit, const Job&
   map.band_edges_hz = critical_band_edges(rate / 2.0);
   const auto bands = size_t(map.bands());
   std::vector<float> over(size_t(blocks) * bands);
-  for_each_segment(
-      (blocks + segment_blocks - 1) / segment_blocks, job, [&] { return MaskWorker(master, ret, fit, size); },
-      [&](MaskWorker& worker, int64_t s) {
-        for (int64_t t = s * segment_blocks; t < std::min(blocks, (s + 1) * segment_blocks); ++t)
-          worker.block(fit.first + t * hop, double(rate) / size, map.band_edges_hz,
-                       std::span(over).subspan(size_t(t) * bands, bands));
-      });
+  for_each_segment((blocks + segment_blocks - 1) / segment_blocks, job,
+                   [&] { return MaskWorker(master, ret, fit, size); },
+                   [&](MaskWorker& worker, int64_t s) {
+                     for (int64_t t = s * segment_blocks; t < std::min(blocks, (s + 1) * segment_blocks); ++t)
+                       worker.block(fit.first + t * hop, double(rate) / size, map.band_edges_hz,
+                                    std::span(over).subspan(size_t(t) * bands, bands));
+                   });
   const int64_t each = (blocks + most_columns - 1) / most_columns, columns = (blocks + each - 1) / each;
   map.first_s = double(fit.first) / rate;
   map.column_s = double(each * hop) / rate;

@@ -5,9 +5,10 @@
 namespace heathmist {
 
 struct DepthBand {
-  double centre_hz = 0;                        ///< nominal, IEC 61260 base two: 1000 * 2^(n/3)
-  double master = 0, residual = 0;             ///< mean squares
-  std::optional<double> depth_db;              ///< residual against master; nothing where either is silent
+  double centre_hz = 0;             ///< nominal, IEC 61260 base two: 1000 * 2^(n/3)
+  double master = 0, residual = 0;  ///< mean squares
+  std::optional<double>
+      depth_db;  ///< residual against master; nothing where either is silent (master: under -120 dBFS)
 };
 std::vector<DepthBand> third_octave_depth(const ResidualSums& sums);
 

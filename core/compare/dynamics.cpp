@@ -17,11 +17,15 @@ constexpr double over_apart_s = 0.1;
 constexpr int oversampling = 8;
 constexpr double least_neighbour = 0.7;  // a peak above 1 has a sample beside it that reaches this
 
-struct Tops {
-  int64_t runs = 0;
-  double level = 0;
-  std::vector<int64_t> places;
+constexpr double same_level =
+    0.994;  // 0.05 dB: a clipper leaves its tops at one level, slow waves of few bits anywhere
+constexpr int64_t least_runs = 4;
+
+struct Top {
+  int64_t at;
+  double level;
 };
+using Tops = std::vector<Top>;
 
 void tops_of(std::span<const double> x, int64_t first, double least, Tops& tops) {
   for (size_t n = 1; n + 3 < x.size();) {
@@ -34,9 +38,7 @@ void tops_of(std::span<const double> x, int64_t first, double least, Tops& tops)
     while (end < x.size() && x[end] == v) ++end;
     const double sign = v > 0 ? 1 : -1;
     if (x[n - 1] != v && end < x.size() && sign * x[n - 1] < std::abs(v) && sign * x[end] < std::abs(v)) {
-      ++tops.runs;
-      tops.level = std::max(tops.level, std::abs(v));
-      tops.places.push_back(first + int64_t(n));
+      tops.push_back({first + int64_t(n), std::abs(v)});
     }
     n = end;
   }
@@ -50,27 +52,31 @@ FlatTops find_flat_tops(const Clip& clip, double peak, const Job& job) {
   if (peak <= 0) return found;
   std::vector<Tops> parts(size_t((f.frames + segment_frames - 1) / segment_frames));
   for_each_segment(
-      int64_t(parts.size()), job, [&] { return std::pair{clip.reader(), Planar()}; },
+      int64_t(parts.size()), job,
+      [&] {
+        return std::pair{clip.reader(), Planar()};
+      },
       [&](auto& state, int64_t s) {
         auto& [reader, block] = state;
         const int64_t first = s * segment_frames - 1;  // one sample before, some after: a run belongs where it starts
         reader->read(first, segment_frames + 1 + 256, block);
         for (int c = 0; c < f.channels; ++c) tops_of(block.channel(c), first, peak * top_share, parts[size_t(s)]);
-        auto& places = parts[size_t(s)].places;
-        const auto late = std::count_if(places.begin(), places.end(), [&](int64_t at) { return at >= (s + 1) * segment_frames; });
-        parts[size_t(s)].runs -= late;
-        std::erase_if(places, [&](int64_t at) { return at >= (s + 1) * segment_frames; });
-        std::sort(places.begin(), places.end());
-        if (places.size() > most_places) places.resize(most_places);
+        Tops& part = parts[size_t(s)];
+        std::erase_if(part, [&](const Top& top) { return top.at >= (s + 1) * segment_frames; });
+        std::sort(part.begin(), part.end(), [](const Top& a, const Top& b) { return a.at < b.at; });
       });
   double level = 0;
-  for (const Tops& part : parts) {
-    found.runs += part.runs;
-    level = std::max(level, part.level);
-    for (const int64_t at : part.places)
-      if (found.at_s.size() < most_places) found.at_s.push_back(double(at) / f.sample_rate_hz);
-  }
-  if (level > 0) found.level_dbfs = 20 * std::log10(level);
+  int64_t all = 0;
+  for (const Tops& part : parts)
+    for (const Top& top : part) level = std::max(level, top.level), ++all;
+  for (const Tops& part : parts)
+    for (const Top& top : part) {
+      if (top.level < same_level * level) continue;
+      ++found.runs;
+      if (found.at_s.size() < most_places) found.at_s.push_back(double(top.at) / f.sample_rate_hz);
+    }
+  if (found.runs < least_runs || 2 * found.runs < all) return {};
+  found.level_dbfs = 20 * std::log10(level);
   return found;
 }
 
@@ -79,7 +85,8 @@ std::vector<Over> find_overs(const Clip& clip, const Overview& overview, const J
   std::vector<int64_t> loud;
   if (!overview.empty())
     for (size_t n = 0; n < overview.finest().size(); ++n)
-      if (const auto& bin = overview.finest()[n]; std::max(bin.high, -bin.low) >= float(least_neighbour)) loud.push_back(int64_t(n));
+      if (const auto& bin = overview.finest()[n]; std::max(bin.high, -bin.low) >= float(least_neighbour))
+        loud.push_back(int64_t(n));
   std::vector<std::vector<double>> kernels;
   for (int k = 1; k < oversampling; ++k) kernels.push_back(Interpolator::kernel(double(k) / oversampling));
   struct Peak {
@@ -90,7 +97,10 @@ std::vector<Over> find_overs(const Clip& clip, const Overview& overview, const J
   constexpr int64_t frames = Overview::bin_frames, group = 64;
   std::vector<std::vector<Peak>> parts((loud.size() + group - 1) / group);
   for_each_segment(
-      int64_t(parts.size()), job, [&] { return std::pair{clip.reader(), Planar()}; },
+      int64_t(parts.size()), job,
+      [&] {
+        return std::pair{clip.reader(), Planar()};
+      },
       [&](auto& state, int64_t g) {
         auto& [reader, block] = state;
         for (size_t i = size_t(g * group); i < std::min(loud.size(), size_t((g + 1) * group)); ++i) {
@@ -99,7 +109,8 @@ std::vector<Over> find_overs(const Clip& clip, const Overview& overview, const J
           for (int c = 0; c < block.channels(); ++c) {
             const auto x = block.channel(c);
             for (size_t n = 0; n < size_t(frames); ++n) {
-              const double here = std::abs(x[n + Interpolator::before]), next = std::abs(x[n + Interpolator::before + 1]);
+              const double here = std::abs(x[n + Interpolator::before]),
+                           next = std::abs(x[n + Interpolator::before + 1]);
               if (std::max(here, next) < least_neighbour) continue;
               double top = here;
               for (const auto& kernel : kernels) {

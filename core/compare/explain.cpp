@@ -34,7 +34,8 @@ void weigh_floor(Explanation& why, const NullReport& report, const Spectrum& flo
          std::vector<std::pair<size_t, size_t>> bands;  // twelfth octaves: single bins of noise scatter too much
          const double bin_hz = report.sums.residual_spectrum.bin_hz;
          for (double hz = 20; hz < bin_hz * double(why.floor->power.size()); hz *= std::pow(2.0, 1.0 / 12))
-           bands.emplace_back(size_t(hz / bin_hz), std::min(why.floor->power.size(), size_t(hz * std::pow(2.0, 1.0 / 12) / bin_hz)));
+           bands.emplace_back(size_t(hz / bin_hz),
+                              std::min(why.floor->power.size(), size_t(hz * std::pow(2.0, 1.0 / 12) / bin_hz)));
          return bands;
        }()) {
     double e = 0, f = 0;
@@ -64,7 +65,8 @@ Explanation explain(const Clip& master, const Clip& ret, const Comparable& pair,
                     const ExplainOptions& options, const Job& job) {
   Explanation why;
   why.master = study(master, report.master_levels, report.master_overview, job.part(0, 0.15));
-  why.ret = report.identical ? why.master : study(ret, report.return_levels, report.return_overview, job.part(0.15, 0.3));
+  why.ret =
+      report.identical ? why.master : study(ret, report.return_levels, report.return_overview, job.part(0.15, 0.3));
   const Clip &m = *pair.master, &r = *pair.ret;
   why.gain = gain_trace(report.sums, report.fit, m.format().sample_rate_hz);
   why.depth = third_octave_depth(report.sums);
@@ -74,6 +76,7 @@ Explanation explain(const Clip& master, const Clip& ret, const Comparable& pair,
     why.closest = closest_moments(report.sums.depth);
     why.mask = mask_map(m, r, report.fit, job.part(0.8, 0.95));
     why.continuity = find_breaks(m, r, report.fit, report.sums, job.part(0.95, 1));
+    report.breaks = int(why.continuity.breaks.size());
     if (report.return_levels.bits_used)
       why.requantised = study_requantising(m, r, report.fit, report.sums, *report.return_levels.bits_used,
                                            Job{job.stop, {}, job.threads});

@@ -37,7 +37,8 @@ struct Explanation {
 };
 
 struct ExplainOptions {
-  std::optional<Spectrum> floor;  ///< power per bin of what the route alone leaves, at the master's level; any resolution
+  std::optional<Spectrum>
+      floor;  ///< power per bin of what the route alone leaves, at the master's level; any resolution
 };
 
 /// Explains a report. Puts the better remainder into `report.sums` and tells `report.kind` and `report.findings` anew.

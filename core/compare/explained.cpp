@@ -16,14 +16,14 @@ constexpr double region_linear = 0.7;        // of a band's residual that the pa
 constexpr double region_floor = 0.01;        // of the strongest band's residual, under which a band says nothing
 constexpr double region_share = 0.1;         // of all residual that must lie in a region to be spoken of
 constexpr double phase_over_level = 8;       // times the residual that level makes: then it is phase
-constexpr double crosstalk_from_db = -90;
-constexpr double mask_over_db = 3;           // residual over the mask that is worth a caution
-constexpr double empty_codes = 0.1;          // share of codes that are never hit
-constexpr double line_step_db = 6;           // hum and tones in the return, above the master's
-constexpr double dc_step = 1e-4;             // of full scale
-constexpr double least_edge_db = 40;         // a fall within a sixth of an octave that only a steep filter makes
+constexpr double crosstalk_from_db = -80;
+constexpr double mask_over_db = 3;    // residual over the mask that is worth a caution
+constexpr double empty_codes = 0.1;   // share of codes that are never hit
+constexpr double line_step_db = 6;    // hum and tones in the return, above the master's
+constexpr double dc_step = 1e-4;      // of full scale
+constexpr double least_edge_db = 40;  // a fall within a sixth of an octave that only a steep filter makes
 constexpr double limiter_step_db = 0.5;
-constexpr double gain_biased_db = 0.02;      // between the least-squares gain and the level most of it comes back at
+constexpr double gain_biased_db = 0.02;  // between the least-squares gain and the level most of it comes back at
 constexpr double floor_all = 0.9, floor_part = 0.3;
 constexpr size_t most_breaks_told = 8;
 
@@ -40,26 +40,33 @@ struct Explainer {
     const auto relative = r.residual_relative_db(), remainder = r.sums.remainder_relative_db();
     if (w.split.empty() || !relative || *relative < worth_splitting_db || !remainder) return;
     const double share = std::clamp(1 - r.sums.remainder / r.sums.residual, 0.0, 1.0);
-    auto& f = say("split", Severity::note,
-                  share < 0.02 ? "No level, EQ or phase explains the residual: it is all remainder."
-                  : share > 0.995 ? fmt::format("Level, EQ and phase explain all but {} dB of the residual.", number_text(-10 * std::log10(std::max(1 - share, 1e-20)), 0))
-                                : fmt::format("Level, EQ and phase explain {} % of the residual.", number_text(100 * share, share > 0.95 || share < 0.1 ? 1 : 0)),
-                  fmt::format("The remainder (distortion, coding noise, dither, added noise) lies {} dB under the master.", number_text(-*remainder, 1)), Evidence::explanation);
+    auto& f =
+        say("split", Severity::note,
+            share < 0.02    ? "No level, EQ or phase explains the residual: it is all remainder."
+            : share > 0.995 ? fmt::format("Level, EQ and phase explain all but {} dB of the residual.",
+                                          number_text(-10 * std::log10(std::max(1 - share, 1e-20)), 0))
+                            : fmt::format("Level, EQ and phase explain {} % of the residual.",
+                                          number_text(100 * share, share > 0.95 || share < 0.1 ? 1 : 0)),
+            fmt::format("The remainder (distortion, coding noise, dither, added noise) lies {} dB under the master.",
+                        number_text(-*remainder, 1)),
+            Evidence::parts);
     f.value = *remainder, f.unit = "dB";
   }
 
   /// A stretch of bands in which the path explains the residual.
   struct Region {
     double low = 0, high = 0, by_level = 0, by_phase = 0, residual = 0;
-    double most_db = 0, most_db_hz = 0;          ///< greatest departure of the level
-    double loudest = 0, deg = 0, deg_hz = 0;     ///< phase where the residual is strongest
+    double most_db = 0, most_db_hz = 0;       ///< greatest departure of the level
+    double loudest = 0, deg = 0, deg_hz = 0;  ///< phase where the residual is strongest
   };
 
-  /// The level that most of the programme comes back at, against the fit's gain: a least-squares gain gives way to phase.
+  /// The level that most of the programme comes back at, against the fit's gain: a least-squares gain gives way to
+  /// phase.
   double usual_level_db() const {
     std::vector<std::pair<double, double>> levels;
     double all = 0;
-    for (const PathBand& b : w.bands) levels.emplace_back(b.magnitude_db, b.master * b.coherence), all += b.master * b.coherence;
+    for (const PathBand& b : w.bands)
+      levels.emplace_back(b.magnitude_db, b.master * b.coherence), all += b.master * b.coherence;
     std::sort(levels.begin(), levels.end());
     double sum = 0;
     for (const auto& [db, weight] : levels)
@@ -102,22 +109,25 @@ struct Explainer {
   }
 
   void path() {
-    if (w.bands.empty() || r.kind == Kind::lossy || r.residual_relative_db().value_or(-999) < worth_splitting_db) return;
+    if (w.bands.empty() || r.kind == Kind::lossy || r.residual_relative_db().value_or(-999) < worth_splitting_db)
+      return;
     const double top = w.bands.back().high_hz;
     for (const Region& g : regions()) {
       if (g.by_phase > phase_over_level * g.by_level) {
-        auto& f = say("phase_not_loss", Severity::note,
-                      fmt::format("The residual {} is phase, not loss.", where(g, top)),
-                      fmt::format("Magnitudes agree within {} dB; phase {} by {}° at {}.",
-                                  number_text(std::max(0.01, std::abs(g.most_db)), 2), g.deg > 0 ? "leads" : "lags",
-                                  number_text(std::abs(g.deg), 1), hertz_text(g.deg_hz)),
-                      Evidence::explanation);
+        auto& f =
+            say("phase_not_loss", Severity::note, fmt::format("The residual {} is phase, not loss.", where(g, top)),
+                fmt::format("Magnitudes agree within {} dB; phase {} by {}° at {}.",
+                            number_text(std::max(0.01, std::abs(g.most_db)), 2), g.deg > 0 ? "leads" : "lags",
+                            number_text(std::abs(g.deg), 1), hertz_text(g.deg_hz)),
+                Evidence::path);
         f.value = g.deg, f.unit = "degrees";
       } else if (std::abs(g.most_db) >= 0.02) {
         auto& f = say("eq", Severity::caution,
                       fmt::format("An EQ {}: up to {} dB {} at {}.", where(g, top), number_text(std::abs(g.most_db), 2),
                                   g.most_db > 0 ? "more" : "less", hertz_text(g.most_db_hz)),
-                      fmt::format("Where it leaves most, at {}, phase moves by {}°.", hertz_text(g.deg_hz), number_text(std::abs(g.deg), 1)), Evidence::explanation);
+                      fmt::format("Where it leaves most, at {}, phase moves by {}°.", hertz_text(g.deg_hz),
+                                  number_text(std::abs(g.deg), 1)),
+                      Evidence::path);
         f.value = g.most_db, f.unit = "dB";
       }
     }
@@ -125,7 +135,8 @@ struct Explainer {
       for (size_t to = 0; to < r.fit.pairs.size(); ++to)
         if (const auto db = crosstalk_db(w.split, from, to); db && *db > crosstalk_from_db && r.kind != Kind::limited) {
           auto& f = say("crosstalk", *db > -40 ? Severity::caution : Severity::note,
-                        fmt::format("Channel {} reaches channel {} at {} dB.", from + 1, to + 1, number_text(*db, 1)), "", Evidence::explanation);
+                        fmt::format("Channel {} reaches channel {} at {} dB.", from + 1, to + 1, number_text(*db, 1)),
+                        "", Evidence::path);
           f.value = *db, f.unit = "dB";
         }
   }
@@ -134,10 +145,12 @@ struct Explainer {
     if (w.mask.bands() < 1 || !r.residual_relative_db() || *r.residual_relative_db() < worth_splitting_db) return;
     const bool over = w.mask.worst_db > mask_over_db;
     auto& f = say("masking", over && w.mask.covered_share < 0.9 ? Severity::caution : Severity::note,
-                  over ? fmt::format("Hint: the programme masks the residual in {} % of its cells.", number_text(100 * w.mask.covered_share, w.mask.covered_share > 0.99 ? 2 : 0))
+                  over ? fmt::format("Hint: the programme masks the residual in {} % of its cells.",
+                                     number_text(100 * w.mask.covered_share, w.mask.covered_share > 0.99 ? 2 : 0))
                        : std::string("Hint: the programme masks the residual throughout."),
-                  over ? fmt::format("It stands out most at {}, {} to {}, by {} dB. A model, not a verdict on hearing.", clock_text(w.mask.worst_at_s),
-                                     hertz_text(w.mask.worst_low_hz), hertz_text(w.mask.worst_high_hz), number_text(w.mask.worst_db, 1))
+                  over ? fmt::format("It stands out most at {}, {} to {}, by {} dB. A model, not a verdict on hearing.",
+                                     clock_text(w.mask.worst_at_s), hertz_text(w.mask.worst_low_hz),
+                                     hertz_text(w.mask.worst_high_hz), number_text(w.mask.worst_db, 1))
                        : std::string("A model, not a verdict on hearing."),
                   Evidence::mask);
     f.value = w.mask.worst_db, f.unit = "dB";
@@ -147,9 +160,12 @@ struct Explainer {
   void closest() {
     if (w.closest.empty() || r.kind == Kind::identical) return;
     const CloseMoment& c = w.closest.front();
-    auto& f = say("closest", Severity::note, fmt::format("It comes closest to the programme at {}.", clock_text(c.at_s)),
-                  fmt::format("The residual lies {} dB under it there; from {} to {} it lies {} dB {}.", number_text(-c.depth_db, 1), hertz_text(c.low_hz),
-                              hertz_text(c.high_hz), number_text(std::abs(c.cell_db), 1), c.cell_db > 0 ? "over" : "under"), Evidence::depth);
+    auto& f =
+        say("closest", Severity::note, fmt::format("It comes closest to the programme at {}.", clock_text(c.at_s)),
+            fmt::format("The residual lies {} dB {} it there; from {} to {} it lies {} dB {}.",
+                        number_text(std::abs(c.depth_db), 1), c.depth_db > 0 ? "over" : "under", hertz_text(c.low_hz),
+                        hertz_text(c.high_hz), number_text(std::abs(c.cell_db), 1), c.cell_db > 0 ? "over" : "under"),
+            Evidence::depth);
     f.value = c.depth_db, f.unit = "dB", f.at_s = c.at_s;
   }
 
@@ -159,17 +175,23 @@ struct Explainer {
       if (++told > most_breaks_told) break;
       const std::string length = fmt::format("{} ms", number_text(1000 * b.length_s, b.length_s < 0.01 ? 2 : 1));
       auto& f = say(name_of(b.kind), Severity::fault,
-                    b.kind == BreakKind::dropout ? fmt::format("The return drops out for {} at {}.", length, clock_text(b.at_s))
-                    : b.kind == BreakKind::skip  ? fmt::format("The return skips {} at {}.", length, clock_text(b.at_s))
-                                                 : fmt::format("{} too much stands in the return at {}.", length, clock_text(b.at_s)),
-                    b.kind == BreakKind::dropout ? "It goes on in place." : fmt::format("From there on it is {} samples {}.", samples_text(std::abs(b.jump_samples)), b.jump_samples < 0 ? "early" : "late"),
+                    b.kind == BreakKind::dropout
+                        ? fmt::format("The return drops out for {} at {}.", length, clock_text(b.at_s))
+                    : b.kind == BreakKind::skip
+                        ? fmt::format("The return skips {} at {}.", length, clock_text(b.at_s))
+                        : fmt::format("{} too much stands in the return at {}.", length, clock_text(b.at_s)),
+                    b.kind == BreakKind::dropout
+                        ? "It goes on in place."
+                        : fmt::format("From there on it is {} samples {}.", samples_text(std::abs(b.jump_samples)),
+                                      b.jump_samples < 0 ? "early" : "late"),
                     Evidence::lanes);
       f.value = b.kind == BreakKind::dropout ? b.length_s : b.jump_samples;
       f.unit = b.kind == BreakKind::dropout ? "s" : "samples";
       f.at_s = b.at_s;
     }
     if (w.continuity.breaks.size() > most_breaks_told) {
-      auto& f = say("breaks", Severity::fault, fmt::format("The return breaks {} times in all.", w.continuity.breaks.size()), "", Evidence::lanes);
+      auto& f = say("breaks", Severity::fault,
+                    fmt::format("The return breaks {} times in all.", w.continuity.breaks.size()), "", Evidence::lanes);
       f.value = double(w.continuity.breaks.size()), f.unit = "breaks";
     }
   }
@@ -186,9 +208,12 @@ struct Explainer {
       f.value = most, f.unit = "share";
     }
     for (size_t c = 1; c < s.words->channels.size(); ++c)
-      if (s.words->channels[c].bits_used != s.words->channels[0].bits_used && s.words->channels[c].bits_used && s.words->channels[0].bits_used) {
+      if (s.words->channels[c].bits_used != s.words->channels[0].bits_used && s.words->channels[c].bits_used &&
+          s.words->channels[0].bits_used) {
         auto& f = say(fmt::format("bits_differ_{}", whose), Severity::caution,
-                      fmt::format("Channel {} of the {} uses {} bits, channel 1 uses {}.", c + 1, whose, s.words->channels[c].bits_used, s.words->channels[0].bits_used), "", Evidence::words);
+                      fmt::format("Channel {} of the {} uses {} bits, channel 1 uses {}.", c + 1, whose,
+                                  s.words->channels[c].bits_used, s.words->channels[0].bits_used),
+                      "", Evidence::words);
         f.value = s.words->channels[c].bits_used, f.unit = "bits";
       }
   }
@@ -202,11 +227,15 @@ struct Explainer {
                          : q.dither == Dither::triangular  ? "triangular dither (TPDF)"
                          : q.dither == Dither::shaped      ? "noise shaping"
                                                            : "dither of another kind";
-    auto& f = say("dither", q.truncated || q.dither == Dither::none ? Severity::caution : Severity::note,
-                  fmt::format("{} to {} bits, {}.", q.truncated ? "Truncated" : "Rounded", q.bits, dither),
-                  fmt::format("Error: mean {}, variance {} steps, at most {}{}.", number_text(q.mean_steps, 3), number_text(q.variance_steps2, 4), number_text(q.peak_steps, 2),
-                              q.dither == Dither::shaped ? fmt::format("; {} dB more at the top of the band than at its bottom", number_text(q.tilt_db, 0)) : std::string()),
-                  Evidence::words);
+    auto& f = say(
+        "dither", q.truncated || q.dither == Dither::none ? Severity::caution : Severity::note,
+        fmt::format("{} to {} bits, {}.", q.truncated ? "Truncated" : "Rounded", q.bits, dither),
+        fmt::format("Error: mean {}, variance {} steps, at most {}{}.", number_text(q.mean_steps, 3),
+                    number_text(q.variance_steps2, 4), number_text(q.peak_steps, 2),
+                    q.dither == Dither::shaped ? fmt::format("; {} dB more at the top of the band than at its bottom",
+                                                             number_text(q.tilt_db, 0))
+                                               : std::string()),
+        Evidence::words);
     f.value = q.variance_steps2, f.unit = "steps2";
   }
 
@@ -221,32 +250,54 @@ struct Explainer {
   void origin_of(const ClipStudy& s, const ClipFormat& format, bool of_return) {
     const char* whose = of_return ? "return" : "master";
     const Origin& o = s.origin;
-    if (format.sample_rate_hz >= 64000 && o.bandwidth_hz && *o.bandwidth_hz < 25000 && (!of_return || r.ret.sample_rate_hz != r.master.sample_rate_hz || !w.master.origin.bandwidth_hz || *w.master.origin.bandwidth_hz > 25000)) {
-      auto& f = say(fmt::format("empty_top_{}", whose), Severity::caution, fmt::format("The {} holds nothing above {} though its rate would carry it.", whose, hertz_text(*o.bandwidth_hz)),
-                    o.steepness_db > least_edge_db ? fmt::format("It falls {} dB within a sixth of an octave: a converter's edge.", number_text(o.steepness_db, 0)) : "", Evidence::spectra);
+    if (format.sample_rate_hz >= 64000 && o.bandwidth_hz && *o.bandwidth_hz < 25000 &&
+        (!of_return || r.ret.sample_rate_hz != r.master.sample_rate_hz || !w.master.origin.bandwidth_hz ||
+         *w.master.origin.bandwidth_hz > 25000)) {
+      auto& f = say(fmt::format("empty_top_{}", whose), Severity::caution,
+                    fmt::format("The {} holds nothing above {} though its rate would carry it.", whose,
+                                hertz_text(*o.bandwidth_hz)),
+                    o.steepness_db > least_edge_db
+                        ? fmt::format("It falls {} dB within a sixth of an octave: a converter's edge.",
+                                      number_text(o.steepness_db, 0))
+                        : "",
+                    Evidence::spectra);
       f.value = *o.bandwidth_hz, f.unit = "Hz";
     }
     if (o.folded_about_hz && (!of_return || w.master.origin.folded_about_hz != o.folded_about_hz)) {
-      auto& f = say(fmt::format("images_{}", whose), Severity::caution, fmt::format("The {}'s spectrum is mirrored about {}.", whose, hertz_text(*o.folded_about_hz)),
+      auto& f = say(fmt::format("images_{}", whose), Severity::caution,
+                    fmt::format("The {}'s spectrum is mirrored about {}.", whose, hertz_text(*o.folded_about_hz)),
                     "Images: it was brought to this rate by a poor conversion.", Evidence::spectra);
       f.value = *o.folded_about_hz, f.unit = "Hz";
     }
     if (!of_return) return;
     const Origin& before = w.master.origin;
     if (o.hum_hz && (!before.hum_hz || o.hum_dbfs > before.hum_dbfs + line_step_db)) {
-      auto& f = say("hum", Severity::caution, fmt::format("{} Hz hum in the return, at {} dBFS.", number_text(*o.hum_hz, 0), number_text(o.hum_dbfs, 1)),
-                    fmt::format("{} steady lines of its family; the master has {}.", o.hum_lines.size(), before.hum_hz ? "less" : "none"), Evidence::spectra);
+      auto& f = say(
+          "hum", Severity::caution,
+          fmt::format("{} Hz hum in the return, at {} dBFS.", number_text(*o.hum_hz, 0), number_text(o.hum_dbfs, 1)),
+          fmt::format("{} steady lines of its family; the master has {}.", o.hum_lines.size(),
+                      before.hum_hz ? "less" : "none"),
+          Evidence::spectra);
       f.value = o.hum_dbfs, f.unit = "dBFS";
     }
     for (const SteadyTone& t : o.pilot_tones) {
-      if (std::any_of(before.pilot_tones.begin(), before.pilot_tones.end(), [&](const auto& b) { return std::abs(b.hz - t.hz) < 3 && b.dbfs > t.dbfs - line_step_db; })) continue;
-      auto& f = say("steady_tone", Severity::caution, fmt::format("A steady tone in the return at {}, {} dBFS.", hertz_text(t.hz), number_text(t.dbfs, 1)), "The master has none there.", Evidence::spectra);
+      if (std::any_of(before.pilot_tones.begin(), before.pilot_tones.end(),
+                      [&](const auto& b) { return std::abs(b.hz - t.hz) < 3 && b.dbfs > t.dbfs - line_step_db; }))
+        continue;
+      auto& f =
+          say("steady_tone", Severity::caution,
+              fmt::format("A steady tone in the return at {}, {} dBFS.", hertz_text(t.hz), number_text(t.dbfs, 1)),
+              "The master has none there.", Evidence::spectra);
       f.value = t.hz, f.unit = "Hz";
     }
     for (size_t c = 0; c < r.return_levels.dc_offset.size() && r.kind != Kind::unrelated; ++c)
       if (const double dc = r.return_levels.dc_offset[c]; std::abs(dc - expected_dc(c)) > dc_step) {
-        auto& f = say("dc_offset", Severity::caution, fmt::format("DC offset in channel {} of the return: {} dBFS.", c + 1, number_text(20 * std::log10(std::abs(dc)), 1)),
-                      fmt::format("{} of full scale; the master at this level has {}.", number_text(dc, 5), number_text(expected_dc(c), 5)), Evidence::spectra);
+        auto& f = say("dc_offset", Severity::caution,
+                      fmt::format("DC offset in channel {} of the return: {} dBFS.", c + 1,
+                                  number_text(20 * std::log10(std::abs(dc)), 1)),
+                      fmt::format("{} of full scale; the master at this level has {}.", number_text(dc, 5),
+                                  number_text(expected_dc(c), 5)),
+                      Evidence::spectra);
         f.value = dc, f.unit = "full scale";
       }
   }
@@ -254,32 +305,45 @@ struct Explainer {
   void dynamics() {
     const auto &mt = w.master.flat_tops, &rt = w.ret.flat_tops;
     if (rt.runs > mt.runs + 2 && rt.level_dbfs < -0.02) {
-      auto& f = say("flat_tops_return", Severity::caution, fmt::format("{} flat tops in the return, below full scale, at {} dBFS.", rt.runs, number_text(rt.level_dbfs, 2)),
-                    mt.runs ? fmt::format("The master has {}.", mt.runs) : "The master has none: peaks were cut and turned down.", Evidence::lanes);
+      auto& f = say(
+          "flat_tops_return", Severity::caution,
+          fmt::format("{} flat tops in the return, below full scale, at {} dBFS.", rt.runs,
+                      number_text(rt.level_dbfs, 2)),
+          mt.runs ? fmt::format("The master has {}.", mt.runs) : "The master has none: peaks were cut and turned down.",
+          Evidence::lanes);
       f.value = rt.level_dbfs, f.unit = "dBFS";
       if (!rt.at_s.empty()) f.at_s = rt.at_s.front();
     }
     if (r.kind == Kind::limited && w.gain.deepest_db < -limiter_step_db) {
-      auto& f = say("gain_reduction", Severity::note, fmt::format("The gain comes down by up to {} dB.", number_text(-w.gain.deepest_db, 1)),
-                    fmt::format("At {}; {} dB on average.", clock_text(w.gain.deepest_at_s), number_text(-w.gain.average_db, 2)), Evidence::lanes);
+      auto& f = say(
+          "gain_reduction", Severity::note,
+          fmt::format("The gain comes down by up to {} dB.", number_text(-w.gain.deepest_db, 1)),
+          fmt::format("At {}; {} dB on average.", clock_text(w.gain.deepest_at_s), number_text(-w.gain.average_db, 2)),
+          Evidence::lanes);
       f.value = w.gain.deepest_db, f.unit = "dB", f.at_s = w.gain.deepest_at_s;
     }
     if (!w.ret.overs.empty() && !r.identical) {
-      const auto worst = std::max_element(w.ret.overs.begin(), w.ret.overs.end(), [](const Over& a, const Over& b) { return a.dbtp < b.dbtp; });
+      const auto worst = std::max_element(w.ret.overs.begin(), w.ret.overs.end(),
+                                          [](const Over& a, const Over& b) { return a.dbtp < b.dbtp; });
       auto& f = say("true_peak_overs", w.ret.overs.size() > w.master.overs.size() ? Severity::caution : Severity::note,
-                    fmt::format("The return goes over 0 dBTP in {} moment{}.", w.ret.overs.size(), w.ret.overs.size() == 1 ? "" : "s"),
-                    fmt::format("At most +{} dBTP, at {}; the master in {}.", number_text(worst->dbtp, 2), clock_text(worst->at_s), w.master.overs.size()), Evidence::lanes);
+                    fmt::format("The return goes over 0 dBTP in {} moment{}.", w.ret.overs.size(),
+                                w.ret.overs.size() == 1 ? "" : "s"),
+                    fmt::format("At most +{} dBTP, at {}; the master in {}.", number_text(worst->dbtp, 2),
+                                clock_text(worst->at_s), w.master.overs.size()),
+                    Evidence::lanes);
       f.value = double(w.ret.overs.size()), f.unit = "moments", f.at_s = worst->at_s;
     }
   }
 
   void floor() {
     if (!w.floor || r.sums.residual <= 0) return;
-    auto& f = say("floor", w.floor_share > floor_all ? Severity::clean : Severity::note,
-                  w.floor_share > floor_all    ? "The residual is no more than the floor of the route."
-                  : w.floor_share > floor_part ? fmt::format("{} % of the residual is no more than the floor of the route.", number_text(100 * w.floor_share, 0))
-                                               : "The residual stands clear of the floor of the route.",
-                  "The floor is what the bench holds as its baseline.", Evidence::explanation);
+    auto& f =
+        say("floor", w.floor_share > floor_all ? Severity::clean : Severity::note,
+            w.floor_share > floor_all    ? "The residual is no more than the floor of the route."
+            : w.floor_share > floor_part ? fmt::format("{} % of the residual is no more than the floor of the route.",
+                                                       number_text(100 * w.floor_share, 0))
+                                         : "The residual stands clear of the floor of the route.",
+            "The floor is what the bench holds as its baseline.", Evidence::parts);
     f.value = w.floor_share, f.unit = "share";
   }
 };
@@ -290,7 +354,10 @@ std::vector<Finding> findings_of(const NullReport& report, const Explanation& wh
   Explainer e{report, why, findings_of(report)};
   if (report.kind != Kind::unrelated) {
     e.breaks();
-    if (report.kind != Kind::identical) {
+    if (report.breaks > 0) {
+      std::erase_if(e.said,
+                    [](const Finding& f) { return f.code == "loudness_unchanged"; });  // of what is out of place
+    } else if (report.kind != Kind::identical) {
       e.split();
       e.path();
       e.requantised();
@@ -304,15 +371,19 @@ std::vector<Finding> findings_of(const NullReport& report, const Explanation& wh
   if (!report.identical) e.words(why.ret, true);
   e.origin_of(why.master, report.master, false);
   if (!report.identical) e.origin_of(why.ret, report.ret, true);
-  if (const double usual = e.usual_level_db(); !why.bands.empty() && std::abs(usual) > gain_biased_db && report.kind != Kind::lossy)
+  if (const double usual = e.usual_level_db();
+      !why.bands.empty() && std::abs(usual) > gain_biased_db && report.breaks == 0 && report.kind != Kind::lossy)
     for (auto& f : e.said)
       if (f.code == "gain")
         f.detail = fmt::format("By least squares; by magnitude most of it comes back {} dB {}: phase took the rest.",
-                               number_text(std::abs(report.fit.gain_db + usual), 2), report.fit.gain_db + usual > 0 ? "louder" : "quieter");
+                               number_text(std::abs(report.fit.gain_db + usual), 2),
+                               report.fit.gain_db + usual > 0 ? "louder" : "quieter");
   for (auto& f : e.said)  // what idle silence says of the word length
     for (const auto& [code, study] : {std::pair{"bits_used_master", &why.master}, {"bits_used_return", &why.ret}})
-      if (f.code == code && study->words && study->words->idle_in_silence()) f.detail += " Its silence is digital zero: no dither.";
-  std::stable_sort(e.said.begin() + 1, e.said.end(), [](const Finding& a, const Finding& b) { return a.severity > b.severity; });
+      if (f.code == code && study->words && study->words->idle_in_silence())
+        f.detail += " Its silence is digital zero: no dither.";
+  std::stable_sort(e.said.begin() + 1, e.said.end(),
+                   [](const Finding& a, const Finding& b) { return a.severity > b.severity; });
   return e.said;
 }
 

@@ -102,12 +102,16 @@ struct Teller {
                  "What is left lies in the loud moments.", Evidence::lanes);
         break;
       case Kind::noise:
-        f = &say("noise", by_depth, fmt::format("Noise was added, the programme is untouched: {}.", depth),
-                 fmt::format("The noise stands at {} dBFS RMS.", number_text(power_db(r.sums.residual).value_or(-999), 1)),
-                 Evidence::spectra);
+        f = &say(
+            "noise", by_depth, fmt::format("Noise was added, the programme is untouched: {}.", depth),
+            fmt::format("The noise stands at {} dBFS RMS.", number_text(power_db(r.sums.residual).value_or(-999), 1)),
+            Evidence::spectra);
         break;
       case Kind::changed:
-        f = &say("changed", by_depth, fmt::format("Changed in more than one way: {}.", depth),
+        f = &say("changed", by_depth,
+                 r.breaks > 0 ? fmt::format("The return does not run through: it breaks in {} place{}.", r.breaks,
+                                            r.breaks == 1 ? "" : "s")
+                              : fmt::format("Changed in more than one way: {}.", depth),
                  fmt::format("The best linear filter leaves {} dB.",
                              number_text(r.sums.remainder_relative_db().value_or(-200), 1)),
                  Evidence::spectra);
@@ -122,8 +126,8 @@ struct Teller {
       const double d = r.fit.delay_samples;
       auto& f = say("delay", Severity::note,
                     fmt::format("The return is {} samples {}.", samples_text(std::abs(d)), d > 0 ? "late" : "early"),
-                    fmt::format("{} ms at {} Hz; taken out before comparing.", number_text(1000 * std::abs(d) / rate(), 3),
-                                r.master.sample_rate_hz),
+                    fmt::format("{} ms at {} Hz; taken out before comparing.",
+                                number_text(1000 * std::abs(d) / rate(), 3), r.master.sample_rate_hz),
                     Evidence::fit);
       f.value = d, f.unit = "samples";
     }
@@ -136,21 +140,21 @@ struct Teller {
     }
     const double longer = double(r.ret.frames) / r.ret.sample_rate_hz - double(r.master.frames) / rate();
     if (std::abs(longer) * rate() >= 1) {
-      auto& f =
-          say("length_differs", Severity::note,
-              fmt::format("The return is {} s {}.", number_text(std::abs(longer), 3), longer > 0 ? "longer" : "shorter"),
-              fmt::format("{} frames against {}.", r.ret.frames, r.master.frames), Evidence::lanes);
+      auto& f = say(
+          "length_differs", Severity::note,
+          fmt::format("The return is {} s {}.", number_text(std::abs(longer), 3), longer > 0 ? "longer" : "shorter"),
+          fmt::format("{} frames against {}.", r.ret.frames, r.master.frames), Evidence::lanes);
       f.value = longer, f.unit = "s";
     }
   }
 
   void level() {
     if (std::abs(r.fit.gain_db) >= 0.0005) {
-      auto& f = say(
-          "gain", Severity::note,
-          fmt::format("The return is {} dB {}.", number_text(std::abs(r.fit.gain_db), std::abs(r.fit.gain_db) < 0.1 ? 3 : 2),
-                      r.fit.gain_db > 0 ? "louder" : "quieter"),
-          "Taken out before comparing.", Evidence::fit);
+      auto& f = say("gain", Severity::note,
+                    fmt::format("The return is {} dB {}.",
+                                number_text(std::abs(r.fit.gain_db), std::abs(r.fit.gain_db) < 0.1 ? 3 : 2),
+                                r.fit.gain_db > 0 ? "louder" : "quieter"),
+                    "Taken out before comparing.", Evidence::fit);
       f.value = r.fit.gain_db, f.unit = "dB";
     }
     const auto m = integrated_lufs(r.sums.master_pieces), e = integrated_lufs(r.sums.return_pieces);

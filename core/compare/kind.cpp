@@ -15,9 +15,11 @@ constexpr double word_noise_margin_db = 1;     // requantising with dither leave
 constexpr double shaped_noise_margin_db = 18;  // with strong noise shaping up to 8 LSB
 constexpr double linear_margin_db = 10;        // a filter explains the residual when it takes that much out of it
 constexpr double still_slope = 0.06;           // residual dB per dB of programme, under which it takes no notice of it
+constexpr double coded_slope = 0.03;           // the same in the treble, where coded hiss stands nearly still too
 constexpr double limited_share = 0.98;         // of the residual's energy that lies in the loudest samples
 constexpr double limited_from = 0.25;          // ... those above this part of the peak
 constexpr double limited_step = 0.002;         // ... and by how much less they come back
+constexpr size_t slow_pieces = 75;             // of 20 ms: a gain that moves slower than that follows no peaks
 constexpr double gain_move_db = 6;             // what a gain that moves must take out of the residual
 constexpr double gain_held_by_level =
     -0.3;  // correlation of that gain with the level: a limiter goes down when it goes up
@@ -66,16 +68,19 @@ bool clipped(const NullReport& r) {
   return false;
 }
 
-/// A gain that moves: what it explains, and whether it goes down when the programme goes up.
+/// A gain that moves: what it explains, and whether it goes down when the programme goes up. `together` pieces of 20 ms
+/// have one gain.
 struct MovingGain {
   double taken_out_db = 0, correlation = 0;  ///< of gain with level, weighted by energy
 };
-MovingGain moving_gain(const NullReport& r) {
+MovingGain moving_gain(const NullReport& r, size_t together = 1) {
   const auto& s = r.sums.short_pieces;
   const double g = r.fit.gain();
   double fixed = 0, moving = 0, weight = 0, sx = 0, sy = 0, sxx = 0, sxy = 0, syy = 0;
-  for (size_t n = 0; n < s.mm.size(); ++n) {
-    const double mm = s.mm[n], mr = s.mr[n], rr = s.rr[n];
+  for (size_t n = 0; n < s.mm.size(); n += together) {
+    double mm = 0, mr = 0, rr = 0;
+    for (size_t k = n; k < std::min(n + together, s.mm.size()); ++k)
+      mm += double(s.mm[k]), mr += double(s.mr[k]), rr += double(s.rr[k]);
     if (mm <= 0 || mr <= 0) continue;
     fixed += rr - 2 * g * mr + g * g * mm;
     moving += std::max(0.0, rr - mr * mr / mm);
@@ -114,29 +119,21 @@ double residual_slope(const DepthCells& cells, double from_hz = 0, double to_hz 
   return cov / var;
 }
 
-/// Power of a spectrum between two frequencies.
-double band_power(const Spectrum& spectrum, double from_hz, double to_hz) {
-  double sum = 0;
-  for (size_t k = 0; k < spectrum.power.size(); ++k)
-    if (const double hz = double(k) * spectrum.bin_hz; hz >= from_hz && hz < to_hz) sum += spectrum.power[k];
-  return sum;
-}
-
 /// Coding takes the top of the band away, or leaves least of it there; below the top no filter explains what it does,
 /// and in the treble too its noise follows the programme (where noise was merely added beside a filter it stands
 /// still).
 bool looks_coded(const NullReport& r) {
   const auto& s = r.sums;
   const double edge = 0.75 * std::min(r.return_bandwidth_hz.value_or(20000), 20000.0);
-  const double residual = band_power(s.residual_spectrum, 100, edge),
-               remainder = band_power(s.remainder_spectrum, 100, edge);
+  const double residual = power_between(s.residual_spectrum, 100, edge),
+               remainder = power_between(s.remainder_spectrum, 100, edge);
   if (remainder < unexplained_share * residual || residual < own_share * s.residual) return false;
-  if (residual_slope(s.depth, 3000, 12000) < still_slope) return false;
+  if (residual_slope(s.depth, 3000, 12000) < coded_slope) return false;
   if (r.master_bandwidth_hz && r.return_bandwidth_hz && *r.return_bandwidth_hz < 0.97 * *r.master_bandwidth_hz)
     return true;
   auto depth = [&](double from_hz, double to_hz) {
     return or_silent(
-        power_db(band_power(s.residual_spectrum, from_hz, to_hz), band_power(s.master_spectrum, from_hz, to_hz)));
+        power_db(power_between(s.residual_spectrum, from_hz, to_hz), power_between(s.master_spectrum, from_hz, to_hz)));
   };
   return depth(6000, 16000) > depth(100, 1500) + 3;
 }
@@ -163,6 +160,7 @@ Kind kind_of_residual(const NullReport& r) {
       within_word_noise(r, shaped_noise_margin_db))
     return Kind::word_length;
   if (clipped(r)) return Kind::limited;
+  if (moving_gain(r, slow_pieces).taken_out_db > gain_move_db) return Kind::changed;  // a hand on a fader
   const auto moving = moving_gain(r);
   if (moving.taken_out_db > gain_move_db && moving.correlation < gain_held_by_level &&
       remainder > relative - linear_margin_db)
@@ -178,6 +176,7 @@ Kind kind_of_residual(const NullReport& r) {
 Kind kind_of(const NullReport& r) {
   if (r.identical) return Kind::identical;
   if (!r.fit.trusted) return Kind::unrelated;
+  if (r.breaks > 0) return Kind::changed;
   const Kind kind = kind_of_residual(r);
   if (r.master.sample_rate_hz == r.ret.sample_rate_hz) return kind;
   const bool faults_beyond = kind == Kind::lossy || kind == Kind::limited;

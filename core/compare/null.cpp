@@ -2,10 +2,8 @@
 
 #include <algorithm>
 #include <cmath>
-#include <numbers>
 
-#include "core/audio/scratch.hpp"
-#include "core/dsp/fft.hpp"
+#include "core/compare/manual_fit.hpp"
 
 namespace heathmist {
 
@@ -38,50 +36,13 @@ bool same_samples(const Clip& master, const Clip& ret, const Job& job) {
   return true;
 }
 
-namespace {
-
-/// A linear-phase low pass (Kaiser, -140 dB) over a whole clip, by overlap and save, to scratch. Frame 0 stays frame 0.
-std::shared_ptr<const Clip> low_passed(const Clip& clip, double pass_hz, double stop_hz, const Job& job) {
-  const double rate = clip.format().sample_rate_hz, beta = 0.1102 * (140 - 8.7);
-  const auto half = int64_t(std::ceil((140 - 8) / (2.285 * 2 * std::numbers::pi * (stop_hz - pass_hz) / rate) / 2));
-  const auto size = dsp::good_fft_size(size_t(half) * 16);
-  const double cut = (pass_hz + stop_hz) / rate;  // in half cycles per sample
-  dsp::RealFft<double> kernel(size), fft(size);
-  for (int64_t n = -half; n <= half; ++n) {
-    const double edge = double(n) / double(half), x = std::numbers::pi * cut * double(n);
-    const double window = dsp::bessel_i0(beta * std::sqrt(1 - edge * edge)) / dsp::bessel_i0(beta);
-    kernel.time()[size_t(n < 0 ? n + int64_t(size) : n)] = window * cut * (n == 0 ? 1 : std::sin(x) / x) / double(size);
-  }
-  kernel.forward();
-  const auto reader = clip.reader();
-  ScratchWriter out(clip.path(), clip.format().channels, true);
-  const int64_t hop = int64_t(size) - 2 * half;
-  Planar in, made(clip.format().channels, hop);
-  for (int64_t first = 0; first < clip.format().frames; first += hop) {
-    job.check();
-    reader->read(first - half, int64_t(size), in);
-    for (int c = 0; c < in.channels(); ++c) {
-      std::copy(in.channel(c).begin(), in.channel(c).end(), fft.time().begin());
-      fft.forward();
-      for (size_t k = 0; k < fft.bins(); ++k) fft.spectrum()[k] *= kernel.spectrum()[k];
-      fft.inverse();
-      std::copy_n(fft.time().begin() + half, hop, made.channel(c).begin());
-    }
-    out.write(made, std::min(hop, clip.format().frames - first));
-    job.report(double(first) / double(clip.format().frames));
-  }
-  return out.finish(clip.format());
-}
-
-}  // namespace
-
 Comparable comparable(std::shared_ptr<const Clip> master, std::shared_ptr<const Clip> ret, const Job& job) {
   const int rate = master->format().sample_rate_hz, other = ret->format().sample_rate_hz;
   if (rate == other) return {master, ret};
   const double shared_hz = std::min(rate, other) / 2.0;
   auto moved = Clip::at_rate(ret, rate, job.part(0, 0.4));
-  return {low_passed(*master, 0.9 * shared_hz, 0.94 * shared_hz, job.part(0.4, 0.7)),
-          low_passed(*moved, 0.9 * shared_hz, 0.94 * shared_hz, job.part(0.7, 1))};
+  return {band_limited(*master, 0, 0.9 * shared_hz, 0.04 * shared_hz, job.part(0.4, 0.7)),
+          band_limited(*moved, 0, 0.9 * shared_hz, 0.04 * shared_hz, job.part(0.7, 1))};
 }
 
 namespace {

@@ -37,7 +37,7 @@ enum class Severity { clean, note, caution, fault };
 const char* name_of(Severity severity);
 
 /// What a finding can be seen on.
-enum class Evidence { lanes, fit, spectra, depth, explanation, mask, words };
+enum class Evidence { lanes, fit, spectra, depth, path, parts, mask, words };
 
 struct Finding {
   std::string code;  ///< stable, snake case
@@ -64,6 +64,7 @@ struct NullReport {
   Fit fit;
   ResidualSums sums;  ///< over the overlap
   std::optional<double> master_bandwidth_hz, return_bandwidth_hz;
+  int breaks = 0;                 ///< places where the return does not run through; known once it has been explained
   std::vector<Finding> findings;  ///< the verdict first, then worst first
 
   std::optional<double> residual_relative_db() const { return sums.residual_relative_db(); }

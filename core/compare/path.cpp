@@ -18,6 +18,9 @@ constexpr double window_s = 0.6;         // at least four turns of 20 Hz in the 
 constexpr int most_rounds = 3;           // of estimating and taking out
 constexpr double worth_a_round = 0.003;  // of what is left, explained by the round before
 constexpr double chance_margin = 4;      // times what chance alone explains: less is not taken for a path
+constexpr double crossing_margin = 9;    // the same for what comes across from the other channel
+constexpr double least_apart = 0.03;  // 1 - coherence of the master's channels, under which they cannot be told apart
+constexpr double least_told = 0.05;   // of the master's power that must lie where crosstalk can be told
 constexpr int64_t segment_blocks = 24;
 
 /// Cross-spectra of the master's channels (inputs) and what is left of the residual (outputs).
@@ -28,7 +31,8 @@ struct Averages {
   double blocks = 0;
 
   Averages(size_t pairs, bool crossing, size_t bins)
-      : inputs(crossing ? pairs * pairs : pairs, Bins(bins)), across(inputs.size(), Bins(bins)),
+      : inputs(crossing ? pairs * pairs : pairs, Bins(bins)),
+        across(inputs.size(), Bins(bins)),
         left(pairs, std::vector<double>(bins)) {}
   void add(const Averages& other) {
     for (size_t n = 0; n < inputs.size(); ++n)
@@ -148,8 +152,7 @@ Averages averages_of(const Plan& plan, const Job& job) {
     std::vector<Averages> parts(size_t(count), Averages(plan.pairs, plan.crossing, bins));
     for_each_segment(
         count, job.part(double(from) / double(segments), double(from + count) / double(segments)),
-        [&] { return Sifter(plan); },
-        [&](Sifter& sifter, int64_t n) { sifter.segment(from + n, parts[size_t(n)]); });
+        [&] { return Sifter(plan); }, [&](Sifter& sifter, int64_t n) { sifter.segment(from + n, parts[size_t(n)]); });
     for (const auto& part : parts) all.add(part);
   }
   return all;
@@ -179,12 +182,14 @@ Found solve(const Plan& plan, const Averages& a) {
         const double s0 = a.inputs[plan.place(0, 0)][k].real(), s1 = a.inputs[plan.place(1, 1)][k].real();
         const Complex s01 = a.inputs[plan.place(1, 0)][k];  // conj(0) * 1
         const double determinant = s0 * s1 - std::norm(s01);
-        if (determinant > 1e-4 * s0 * s1 && s0 > 0 && s1 > 0) {
+        if (determinant > least_apart * s0 * s1 && s0 > 0 && s1 > 0) {
           const Complex c0 = a.across[plan.place(o, 0)][k], c1 = a.across[plan.place(o, 1)][k];
           d[0] = (c0 * s1 - c1 * s01) / determinant;  // [s0 s01; conj(s01) s1] d = c
           d[1] = (c1 * s0 - c0 * std::conj(s01)) / determinant;
           explained = (std::conj(d[0]) * c0 + std::conj(d[1]) * c1).real();
-          solved = true;
+          // The other channel counts only where it explains more than chance does beyond the own one (F test).
+          const double alone = std::norm(o == 0 ? c0 : c1) / own;
+          solved = explained - alone > crossing_margin / averages * std::max(0.0, left - explained);
         }
       }
       if (!solved) {
@@ -210,10 +215,10 @@ void shorten(Bins& path, dsp::RealFft<double>& fft) {
   const size_t size = fft.size(), reach = size / 4, fade = reach / 4;
   for (size_t n = 0; n < size; ++n) {
     const size_t away = std::min(n, size - n);
-    const double keep = away >= reach           ? 0
-                        : away <= reach - fade ? 1
-                                               : 0.5 + 0.5 * std::cos(std::numbers::pi *
-                                                                      double(away - (reach - fade)) / double(fade));
+    const double keep = away >= reach ? 0
+                        : away <= reach - fade
+                            ? 1
+                            : 0.5 + 0.5 * std::cos(std::numbers::pi * double(away - (reach - fade)) / double(fade));
     fft.time()[n] *= keep / double(size);
   }
   fft.forward();
@@ -330,7 +335,8 @@ std::vector<PathBand> path_bands(const Split& split, int fraction) {
     if (centre < 19.5 || centre / half >= top) continue;
     PathBand band;
     band.low_hz = centre / half, band.high_hz = std::min(top, centre * half);
-    const auto from = size_t(std::ceil(band.low_hz / path.bin_hz)), to = std::min(bins - 1, size_t(std::floor(band.high_hz / path.bin_hz)));
+    const auto from = size_t(std::ceil(band.low_hz / path.bin_hz)),
+               to = std::min(bins - 1, size_t(std::floor(band.high_hz / path.bin_hz)));
     Complex mean = 0, slope = 0;
     double weight = 0, coherent = 0;
     for (size_t k = from; k <= to; ++k) {
@@ -350,7 +356,8 @@ std::vector<PathBand> path_bands(const Split& split, int fraction) {
     band.phase_deg = std::arg(mean) * 180 / std::numbers::pi;
     band.delay_ms = -1000 * std::arg(slope) / (2 * std::numbers::pi * path.bin_hz);
     const double averages = std::max(1.0, path.blocks * double((to - from + 1) * path.difference.size()));
-    const double error = std::sqrt((1 - std::min(band.coherence, 1 - 1e-15)) / std::max(band.coherence, 1e-9) / (2 * averages));
+    const double error =
+        std::sqrt((1 - std::min(band.coherence, 1 - 1e-15)) / std::max(band.coherence, 1e-9) / (2 * averages));
     band.magnitude_error_db = 20 / std::numbers::ln10 * error;
     band.phase_error_deg = std::min(180.0, error * 180 / std::numbers::pi);
     bands.push_back(band);
@@ -359,15 +366,18 @@ std::vector<PathBand> path_bands(const Split& split, int fraction) {
 }
 
 std::optional<double> crosstalk_db(const Split& split, size_t from, size_t to) {
-  if (split.empty() || from == to || from >= split.path.difference.size() || to >= split.path.difference.size()) return {};
-  double reached = 0, sent = 0;
+  if (split.empty() || from == to || from >= split.path.difference.size() || to >= split.path.difference.size())
+    return {};
+  double reached = 0, sent = 0, all = 0;
   for (size_t k = 0; k < split.master.power.size(); ++k) {
     const double hz = double(k) * split.path.bin_hz;
     if (hz < 100 || hz > 10000) continue;
+    all += split.path.master_power[from][k];
+    if (split.path.difference[to][from][k] == 0.0) continue;  // not told from the own channel, or none
     reached += std::norm(split.path.difference[to][from][k]) * split.path.master_power[from][k];
     sent += split.path.master_power[from][k];
   }
-  if (!(reached > 0) || !(sent > 0)) return {};
+  if (!(reached > 0) || sent < least_told * all) return {};
   return 10 * std::log10(reached / sent);
 }
 

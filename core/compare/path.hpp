@@ -1,10 +1,11 @@
 // The linear path from master to return, and the residual split by it: what level, EQ and phase explain, and the
 // remainder (distortion, coding noise, dither, added noise).
 //
-// The path is estimated as the difference path D from the master's channels to the residual, by least squares on averaged
-// cross-spectra (Bendat and Piersol, "Random Data", 4th ed., ch. 6 and 7: several inputs, one output), then refined: the
-// estimate is run as a filter, and what is left is estimated again. A window sees a path that takes time tau short by
-// (tau / window)^2; each round squares that error. With one or two pairs the path goes across the channels too.
+// The path is estimated as the difference path D from the master's channels to the residual, by least squares on
+// averaged cross-spectra (Bendat and Piersol, "Random Data", 4th ed., ch. 6 and 7: several inputs, one output), then
+// refined: the estimate is run as a filter, and what is left is estimated again. A window sees a path that takes time
+// tau short by (tau / window)^2; each round squares that error. With one or two pairs the path goes across the channels
+// too.
 #pragma once
 #include <complex>
 #include <vector>
@@ -35,17 +36,18 @@ struct Split {
 };
 
 /// Splits the residual of a fitted pair. Empty where the overlap is too short (under 2048 frames) or silent.
-Split split_residual(const Clip& master, const Clip& ret, const Fit& fit, const ResidualSums& sums, const Job& job = {});
+Split split_residual(const Clip& master, const Clip& ret, const Fit& fit, const ResidualSums& sums,
+                     const Job& job = {});
 
 /// The path over a band: mean over all pairs, weighted with the master's power.
 struct PathBand {
   double low_hz = 0, high_hz = 0;
   double master = 0, residual = 0, linear = 0, remainder = 0;  ///< mean squares in the band
-  double magnitude_db = 0;    ///< level of the return against the master
-  double phase_deg = 0;       ///< positive: the return leads
-  double delay_ms = 0;        ///< group delay, positive: the return is late
-  double coherence = 0;       ///< squared
-  double magnitude_error_db = 0, phase_error_deg = 0;  ///< standard errors (Bendat and Piersol, table 9.6)
+  double magnitude_db = 0;                                     ///< level of the return against the master
+  double phase_deg = 0;                                        ///< positive: the return leads
+  double delay_ms = 0;                                         ///< group delay, positive: the return is late
+  double coherence = 0;                                        ///< squared
+  double magnitude_error_db = 0, phase_error_deg = 0;          ///< standard errors (Bendat and Piersol, table 9.6)
 };
 /// Bands of 1/`fraction` octave with centres 1000 * 2^(n / fraction) Hz from 20 Hz to the top.
 std::vector<PathBand> path_bands(const Split& split, int fraction);

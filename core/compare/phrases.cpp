@@ -25,7 +25,9 @@ std::string clock_text(double seconds) {
   return fmt::format("{}:{:05.2f}", minutes, seconds - 60 * minutes);
 }
 
-std::string hertz_text(double hz) { return hz < 1000 ? number_text(hz, 0) + " Hz" : number_text(hz / 1000, 1) + " kHz"; }
+std::string hertz_text(double hz) {
+  return hz < 1000 ? number_text(hz, 0) + " Hz" : number_text(hz / 1000, 1) + " kHz";
+}
 
 std::string codec_text(const std::string& codec) {
   if (codec == "vorbis") return "Vorbis";

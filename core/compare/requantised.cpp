@@ -7,9 +7,9 @@ namespace heathmist {
 
 namespace {
 
-constexpr double most_steps = 64;        // an error beyond that is none of requantising, shaped or not
-constexpr double half_a_step = 0.12;     // tolerance of the mean
-constexpr double shaped_tilt_db = 6;     // a spectrum that tilts more has been shaped
+constexpr double most_steps = 64;     // an error beyond that is none of requantising, shaped or not
+constexpr double half_a_step = 0.12;  // tolerance of the mean
+constexpr double shaped_tilt_db = 6;  // a spectrum that tilts more has been shaped
 
 struct Moments {
   double sum = 0, square = 0, peak = 0, count = 0;
@@ -50,7 +50,10 @@ std::optional<Requantisation> study_requantising(const Clip& master, const Clip&
   Fit level = fit;
   level.gain_db = 0;  // the measured gain is the error's doing
   for_each_segment(
-      int64_t(parts.size()), job, [&] { return std::pair{ResidualReader(master, ret, level), Planar()}; },
+      int64_t(parts.size()), job,
+      [&] {
+        return std::pair{ResidualReader(master, ret, level), Planar()};
+      },
       [&](auto& state, int64_t s) {
         auto& [residual, block] = state;
         const int64_t at = fit.first + s * segment, frames = std::min(segment, fit.last - at);

@@ -20,8 +20,8 @@ struct Requantisation {
   double tilt_db = 0;  ///< error density in the top quarter of the band against the lowest quarter
 };
 
-/// Studies the error of a return of `bits` bits that differs in nothing else: whole delay, unchanged level. Nothing where
-/// the error does not look like one of requantising.
+/// Studies the error of a return of `bits` bits that differs in nothing else: whole delay, unchanged level. Nothing
+/// where the error does not look like one of requantising.
 std::optional<Requantisation> study_requantising(const Clip& master, const Clip& ret, const Fit& fit,
                                                  const ResidualSums& sums, int bits, const Job& job = {});
 

@@ -55,8 +55,8 @@ int masking_block(int sample_rate_hz) {
 }
 
 std::vector<double> critical_band_edges(double top_hz) {
-  static constexpr std::array<double, 25> edges{0,    100,  200,  300,  400,  510,  630,  770,  920,
-                                                1080, 1270, 1480, 1720, 2000, 2320, 2700, 3150, 3700,
+  static constexpr std::array<double, 25> edges{0,    100,  200,  300,  400,  510,   630,  770,  920,
+                                                1080, 1270, 1480, 1720, 2000, 2320,  2700, 3150, 3700,
                                                 4400, 5300, 6400, 7700, 9500, 12000, 15500};
   std::vector<double> below;
   for (const double hz : edges)

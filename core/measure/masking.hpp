@@ -1,7 +1,7 @@
 // Simultaneous masking after psychoacoustic model 1 of ISO/IEC 11172-3 (1993), annex D.1, layer II tables.
 //
-// A hint at what the programme covers, not a verdict on hearing: a full-scale sine is taken to play at 96 dB SPL, as the
-// standard does, and nothing is said of rooms, ears or training. Temporal masking is not part of the model.
+// A hint at what the programme covers, not a verdict on hearing: a full-scale sine is taken to play at 96 dB SPL, as
+// the standard does, and nothing is said of rooms, ears or training. Temporal masking is not part of the model.
 #pragma once
 #include <span>
 #include <vector>

@@ -42,7 +42,10 @@ Blocks read_blocks(const Clip& clip, const Job& job) {
     Planar block{};
   };
   for_each_segment(
-      count, job, [&] { return State{clip.reader(), dsp::RealFft<double>(size)}; },
+      count, job,
+      [&] {
+        return State{clip.reader(), dsp::RealFft<double>(size)};
+      },
       [&](State& state, int64_t n) {
         auto& power = b.power[size_t(n)];
         power.assign(b.bins, 0);
@@ -123,7 +126,8 @@ void find_pilots(const Steadiness& s, Origin& origin) {
       origin.pilot_tones.push_back({double(k) * s.bin_hz, *level});
       k += 12;
     }
-  std::sort(origin.pilot_tones.begin(), origin.pilot_tones.end(), [](const auto& a, const auto& b) { return a.dbfs > b.dbfs; });
+  std::sort(origin.pilot_tones.begin(), origin.pilot_tones.end(),
+            [](const auto& a, const auto& b) { return a.dbfs > b.dbfs; });
   if (origin.pilot_tones.size() > 8) origin.pilot_tones.resize(8);
 }
 
@@ -146,14 +150,17 @@ void find_images(const Blocks& b, Origin& origin) {
     sums[k + 1] = sums[k] + db[k];
   }
   constexpr size_t wide = 12;
-  for (size_t k = wide; k + wide < b.bins; ++k) fine[k] = db[k] - (sums[k + wide + 1] - sums[k - wide]) / (2 * wide + 1);
+  for (size_t k = wide; k + wide < b.bins; ++k)
+    fine[k] = db[k] - (sums[k + wide + 1] - sums[k - wide]) / (2 * wide + 1);
   const double top = b.bin_hz * double(b.bins - 1);
-  for (const double about : {4000.0, 5512.5, 8000.0, 11025.0, 12000.0, 16000.0, 22050.0, 24000.0, 44100.0, 48000.0, 88200.0, 96000.0}) {
+  for (const double about :
+       {4000.0, 5512.5, 8000.0, 11025.0, 12000.0, 16000.0, 22050.0, 24000.0, 44100.0, 48000.0, 88200.0, 96000.0}) {
     const auto bin = size_t(std::llround(about / b.bin_hz));
     const double reach_hz = std::min({about, top - about, 12000.0}) * 0.9;
     if (about >= top * 0.98 || reach_hz < 500) continue;
     const double likeness = likeness_about(fine, bin, size_t(reach_hz / b.bin_hz));
-    if (likeness > image_likeness && likeness > origin.fold_likeness) origin.folded_about_hz = about, origin.fold_likeness = likeness;
+    if (likeness > image_likeness && likeness > origin.fold_likeness)
+      origin.folded_about_hz = about, origin.fold_likeness = likeness;
   }
 }
 
@@ -168,12 +175,14 @@ Origin study_origin(const Clip& clip, const Job& job) {
   auto level = [&](double hz) {
     const double width = hz * 0.015;
     double sum = 0, count = 0;
-    for (auto k = size_t((hz - width) / average.bin_hz); k < average.power.size() && double(k) * average.bin_hz <= hz + width; ++k)
+    for (auto k = size_t((hz - width) / average.bin_hz);
+         k < average.power.size() && double(k) * average.bin_hz <= hz + width; ++k)
       sum += average.power[k], count += 1;
     return 10 * std::log10(sum / std::max(1.0, count) + 1e-20);
   };
   if (origin.bandwidth_hz && *origin.bandwidth_hz < 0.97 * top)
-    origin.steepness_db = level(*origin.bandwidth_hz / std::pow(2.0, 1.0 / 12)) - level(std::min(top * 0.99, *origin.bandwidth_hz * std::pow(2.0, 1.0 / 12)));
+    origin.steepness_db = level(*origin.bandwidth_hz / std::pow(2.0, 1.0 / 12)) -
+                          level(std::min(top * 0.99, *origin.bandwidth_hz * std::pow(2.0, 1.0 / 12)));
   if (top > 30000) {
     double sum = 0;
     for (size_t k = size_t(24000 / average.bin_hz); k < average.power.size(); ++k) sum += average.power[k];

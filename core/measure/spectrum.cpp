@@ -135,6 +135,14 @@ SpectrumLine smoothed(const Spectrum& spectrum, double low_hz, double high_hz, i
   return line;
 }
 
+double power_between(const Spectrum& spectrum, double low_hz, double high_hz) {
+  double sum = 0;
+  for (auto k = size_t(std::max(0.0, std::ceil(low_hz / spectrum.bin_hz)));
+       k < spectrum.power.size() && double(k) * spectrum.bin_hz < high_hz; ++k)
+    sum += spectrum.power[k];
+  return sum;
+}
+
 SpectrumLine relative_to(SpectrumLine line, const SpectrumLine& against) {
   for (size_t n = 0; n < line.db.size(); ++n) line.db[n] -= against.db[n];
   return line;

@@ -33,6 +33,9 @@ struct SpectrumLine {
 SpectrumLine smoothed(const Spectrum& spectrum, double low_hz, double high_hz, int points, bool logarithmic,
                       int fraction);
 
+/// Power between two frequencies: bins from low (included) to high (not).
+double power_between(const Spectrum& spectrum, double low_hz, double high_hz);
+
 /// `line` in dB against another of the same frequencies.
 SpectrumLine relative_to(SpectrumLine line, const SpectrumLine& against);
 

@@ -25,7 +25,8 @@ uint8_t length_of(uint32_t bits) { return bits == 0 ? 0 : uint8_t(32 - std::coun
 void count_flips(std::span<const double> x, uint32_t& last, std::array<int64_t, 32>& flips) {
   for (const double v : x) {
     const auto word = uint32_t(int32_t(v * 2147483648.0));
-    for (uint32_t changed = word ^ last; changed; changed &= changed - 1) ++flips[size_t(31 - std::countr_zero(changed))];
+    for (uint32_t changed = word ^ last; changed; changed &= changed - 1)
+      ++flips[size_t(31 - std::countr_zero(changed))];
     last = word;
   }
 }
@@ -58,7 +59,10 @@ std::optional<WordStudy> study_words(const Clip& clip, int bits_used, const Job&
   std::vector<Part> parts(size_t((f.frames + segment - 1) / segment));
   const double steps = std::ldexp(1.0, bits_used - 1);
   for_each_segment(
-      int64_t(parts.size()), job, [&] { return std::pair{clip.reader(), Planar()}; },
+      int64_t(parts.size()), job,
+      [&] {
+        return std::pair{clip.reader(), Planar()};
+      },
       [&](auto& state, int64_t s) {
         auto& [reader, block] = state;
         Part& part = parts[size_t(s)];
@@ -77,7 +81,8 @@ std::optional<WordStudy> study_words(const Clip& clip, int bits_used, const Job&
             for (const double v : block.channel(c)) {
               bits |= uint32_t(int32_t(v * 2147483648.0));
               peak = std::max(peak, std::abs(v));
-              if (const double code = v * steps; code >= -128 && code < 128) ++part.codes[size_t(c)][size_t(int(code) + 128)];
+              if (const double code = v * steps; code >= -128 && code < 128)
+                ++part.codes[size_t(c)][size_t(int(code) + 128)];
             }
             part.bits[size_t(c)] |= bits;
             columns[size_t(at / column)] |= bits;
@@ -93,7 +98,8 @@ std::optional<WordStudy> study_words(const Clip& clip, int bits_used, const Job&
     words.activity.assign(size_t(study.container_bits), 0);
     for (const Part& part : parts) {
       bits |= part.bits[c];
-      for (size_t n = 0; n < words.activity.size(); ++n) words.activity[n] += double(part.flips[c][n]) / double(f.frames);
+      for (size_t n = 0; n < words.activity.size(); ++n)
+        words.activity[n] += double(part.flips[c][n]) / double(f.frames);
       for (size_t n = 0; n < words.codes.size(); ++n) words.codes[n] += part.codes[c][n];
     }
     words.bits_used = length_of(bits);

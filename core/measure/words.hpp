@@ -11,8 +11,9 @@ namespace heathmist {
 struct ChannelWords {
   int bits_used = 0;             ///< fewest bits that carry every sample of the channel; 0: silence
   std::vector<double> activity;  ///< [0] the sign: share of samples in which the bit is not as in the sample before
-  std::array<int64_t, 256> codes{};  ///< how often each code from -128 to 127 occurs, in steps of the clip's last used bit
-  double empty_share = 0;            ///< of the codes near zero that a programme of this level should hit but never does
+  std::array<int64_t, 256>
+      codes{};             ///< how often each code from -128 to 127 occurs, in steps of the clip's last used bit
+  double empty_share = 0;  ///< of the codes near zero that a programme of this level should hit but never does
 };
 
 struct WordStudy {

@@ -124,6 +124,44 @@ class TestListen : public QObject {
     QTRY_VERIFY(player.place_s() < 0.1);
   }
 
+  void a_file_that_vanished_is_silence_and_no_crash() {
+    const auto sound = Programme(2, 5).render(48000);
+    const auto file = save(folder_ / "gone.wav", sound, 48000);
+    const auto clip = Clip::open(file);
+    Fit fit;
+    fit.pairs = plain_pairs(2, 2);
+    set_overlap(fit, sound.frames(), sound.frames());
+    Player player(simulated_output());
+    player.set_source({clip, clip}, fit);
+    QVERIFY(player.has_source());
+    std::filesystem::remove(file);
+    fit.gain_db = -1;
+    player.set_source({clip, clip}, fit);
+    QVERIFY(!player.has_source());
+    player.play();
+    QVERIFY(!player.is_playing());
+  }
+
+  void a_band_is_heard_alone() {
+    const int rate = 48000;
+    dsp::BandPass pass(rate, 1000, 2000);
+    auto level = [&](double hz) {
+      dsp::BandPass fresh(rate, 1000, 2000);
+      double sum = 0;
+      for (int n = 0; n < rate; ++n) {
+        const double y = fresh.run(std::sin(2 * std::numbers::pi * hz * n / rate));
+        if (n > rate / 2) sum += 2 * y * y;
+      }
+      return 10 * std::log10(sum / (rate / 2));
+    };
+    QVERIFY(std::abs(level(1414)) < 0.6);                                         // inside
+    QVERIFY(std::abs(level(1000) + 3) < 0.6 && std::abs(level(2000) + 3) < 0.6);  // Butterworth edges
+    QVERIFY(std::abs(level(250) + 48) < 1.5 && level(8000) < -48);                // 24 dB an octave
+    QVERIFY(pass.run(0) == 0);
+    dsp::BandPass narrow(8000, 3990, 20000);  // beyond the rate: still stable
+    for (int n = 0; n < 100000; ++n) QVERIFY(std::abs(narrow.run(n == 0)) < 10);
+  }
+
   void a_device_at_another_rate_loses_no_sample() {
     for (const auto& [from, to] : {std::pair{44100, 48000}, {48000, 44100}, {96000, 48000}, {44100, 192000}}) {
       RateBridge bridge(from, to);

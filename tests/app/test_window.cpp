@@ -174,7 +174,7 @@ class TestWindow : public QObject {
 
   void spectra_read_out_and_go_out_as_files() {
     show_pair(noisy_);
-    auto* plate = window_->null_view()->spectra();
+    auto* plate = window_->null_view()->plates()->spectra();
     QVERIFY(plate->read_out(1000).contains("under"));
     QVERIFY(plate->csv().startsWith("frequency_hz,"));
     for (QAction* action : window_->null_view()->view_actions()) action->trigger();

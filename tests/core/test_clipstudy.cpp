@@ -40,9 +40,18 @@ class TestClipstudy : public QObject {
     struct Line {
       double hz, bark, threshold;
     };
-    for (const Line& line : {Line{86.13, 0.850, 25.87}, {172.27, 1.694, 14.85}, {258.40, 2.525, 10.72}, {344.53, 3.337, 8.50},
-                             {430.66, 4.124, 7.10}, {516.80, 4.882, 6.11}, {602.93, 5.608, 5.37}, {689.06, 6.301, 4.79},
-                             {775.20, 6.959, 4.32}, {861.33, 7.581, 3.92}, {947.46, 8.169, 3.57}, {1033.59, 8.723, 3.25}}) {
+    for (const Line& line : {Line{86.13, 0.850, 25.87},
+                             {172.27, 1.694, 14.85},
+                             {258.40, 2.525, 10.72},
+                             {344.53, 3.337, 8.50},
+                             {430.66, 4.124, 7.10},
+                             {516.80, 4.882, 6.11},
+                             {602.93, 5.608, 5.37},
+                             {689.06, 6.301, 4.79},
+                             {775.20, 6.959, 4.32},
+                             {861.33, 7.581, 3.92},
+                             {947.46, 8.169, 3.57},
+                             {1033.59, 8.723, 3.25}}) {
       QVERIFY2(std::abs(bark_of(line.hz) - line.bark) < 0.002, qPrintable(QString::number(line.hz)));
       QVERIFY2(std::abs(threshold_in_quiet_db(line.hz) - line.threshold) < 0.02, qPrintable(QString::number(line.hz)));
     }
@@ -59,7 +68,8 @@ class TestClipstudy : public QObject {
     QVERIFY(std::abs(masked_level_db(tone, 8) - (80 + index - 17 - 38)) < 1e-9);
     QVERIFY(std::abs(masked_level_db(tone, 13) - (80 + index - 17 - 2 * (17 - 12))) < 1e-9);
     QVERIFY(masked_level_db(tone, 18.01) <= -200 && masked_level_db(tone, 6.9) <= -200);
-    for (double z = 7.05; z < 17.9; z += 0.01) QVERIFY(std::abs(masked_level_db(tone, z) - masked_level_db(tone, z + 0.01)) < 0.5);
+    for (double z = 7.05; z < 17.9; z += 0.01)
+      QVERIFY(std::abs(masked_level_db(tone, z) - masked_level_db(tone, z + 0.01)) < 0.5);
   }
 
   void a_tone_masks_its_neighbours_and_a_steady_noise_more() {
@@ -70,22 +80,27 @@ class TestClipstudy : public QObject {
       for (size_t n = 0; n < size; ++n) fft.time()[n] = window[n] * sample(n);
       fft.forward();
       std::vector<double> db;
-      for (const auto& x : fft.spectrum()) db.push_back(96 + 10 * std::log10(16 * std::norm(x) / double(size * size) + 1e-30));
+      for (const auto& x : fft.spectrum())
+        db.push_back(96 + 10 * std::log10(16 * std::norm(x) / double(size * size) + 1e-30));
       return db;
     };
     const double bin_hz = 48000.0 / size;
-    const auto tone = find_maskers(levels([](size_t n) { return 0.1 * std::sin(2 * std::numbers::pi * 1000 * double(n) / 48000); }), bin_hz);
-    const auto strongest = *std::max_element(tone.begin(), tone.end(), [](auto& a, auto& b) { return a.level_db < b.level_db; });
+    const auto tone = find_maskers(
+        levels([](size_t n) { return 0.1 * std::sin(2 * std::numbers::pi * 1000 * double(n) / 48000); }), bin_hz);
+    const auto strongest =
+        *std::max_element(tone.begin(), tone.end(), [](auto& a, auto& b) { return a.level_db < b.level_db; });
     QVERIFY(strongest.tonal && std::abs(strongest.bark - bark_of(1000)) < 0.3);
-    QVERIFY2(std::abs(strongest.level_db - 76 - 1.76) < 1, qPrintable(QString::number(strongest.level_db)));  // three bins of a Hann window
+    QVERIFY2(std::abs(strongest.level_db - 76 - 1.76) < 1,
+             qPrintable(QString::number(strongest.level_db)));  // three bins of a Hann window
     dsp::Noise chance(4);
     const auto noise = find_maskers(levels([&](size_t) { return 0.1 * chance.gaussian(); }), bin_hz);
     QVERIFY(std::count_if(noise.begin(), noise.end(), [](auto& m) { return !m.tonal; }) >= 15);
     const auto edges = critical_band_edges(24000);
     QCOMPARE(edges.size(), size_t(26));
-    const auto by_tone = band_thresholds_db(tone, edges), by_noise = band_thresholds_db(noise, edges), quiet = band_thresholds_db({}, edges);
-    QVERIFY(by_tone[8] > quiet[8] + 30);   // the tone's own band
-    QVERIFY(by_tone[1] < quiet[1] + 1);    // far below it nothing is covered
+    const auto by_tone = band_thresholds_db(tone, edges), by_noise = band_thresholds_db(noise, edges),
+               quiet = band_thresholds_db({}, edges);
+    QVERIFY(by_tone[8] > quiet[8] + 30);  // the tone's own band
+    QVERIFY(by_tone[1] < quiet[1] + 1);   // far below it nothing is covered
     for (size_t b = 2; b < 20; ++b) QVERIFY(by_noise[b] > quiet[b] + 20);
     QVERIFY(find_maskers(std::vector<double>(513, -200.0), bin_hz).empty());
   }
@@ -95,8 +110,8 @@ class TestClipstudy : public QObject {
     auto sound = requantised(scaled(Programme(4, 3).render(rate), 0.4), 24, true);
     const auto coarse = requantised(sound, 16, false);
     for (int64_t n = 0; n < sound.frames(); ++n) {
-      sound.channel(1)[size_t(n)] = coarse.channel(1)[size_t(n)];                     // one channel with 16 bits
-      if (n < rate) sound.channel(0)[size_t(n)] = coarse.channel(0)[size_t(n)];       // the other for the first second
+      sound.channel(1)[size_t(n)] = coarse.channel(1)[size_t(n)];                // one channel with 16 bits
+      if (n < rate) sound.channel(0)[size_t(n)] = coarse.channel(0)[size_t(n)];  // the other for the first second
     }
     const auto c = clip(sound, rate, WordFormat::pcm24);
     const auto study = study_words(*c, survey(*c).levels.bits_used.value()).value();
@@ -184,7 +199,8 @@ class TestClipstudy : public QObject {
     for (const int64_t start : {4800, 40000, 41000})
       for (int64_t n = 0; n < 480; ++n) {
         const double fade = std::min({1.0, n / 100.0, (480 - n) / 100.0});
-        sound.channel(1)[size_t(start + n)] = fade * 0.75 * std::numbers::sqrt2 * std::sin(std::numbers::pi / 2 * double(n) + std::numbers::pi / 4);
+        sound.channel(1)[size_t(start + n)] =
+            fade * 0.75 * std::numbers::sqrt2 * std::sin(std::numbers::pi / 2 * double(n) + std::numbers::pi / 4);
       }
     const auto c = clip(sound, rate);
     const auto s = survey(*c);

@@ -83,7 +83,8 @@ class TestExplain : public QObject {
   };
   Told explained(const Planar& master, const Planar& ret, int rate = 48000, WordFormat word = WordFormat::float64,
                  const ExplainOptions& options = {}) {
-    const auto m = Clip::open(save(folder_ / "m.wav", master, rate, word)), r = Clip::open(save(folder_ / "r.wav", ret, rate, word));
+    const auto m = Clip::open(save(folder_ / "m.wav", master, rate, word)),
+               r = Clip::open(save(folder_ / "r.wav", ret, rate, word));
     const Comparable pair = comparable(m, r);
     Told told{null_test(*m, *r, pair), {}};
     told.why = explain(*m, *r, pair, told.report, options);
@@ -108,11 +109,18 @@ class TestExplain : public QObject {
         const auto words = QString("case %1 skip %2: %3 breaks").arg(n).arg(skip).arg(breaks.size());
         QVERIFY2(breaks.size() == 2, qPrintable(words));
         QVERIFY(breaks[0].kind == BreakKind::dropout && breaks[1].kind == (skip ? BreakKind::skip : BreakKind::insert));
-        QVERIFY2(std::abs(breaks[0].at_s * rate - double(away)) < 12 && std::abs(breaks[0].length_s * rate - double(quiet)) < 24,
-                 qPrintable(QString("%1 %2 for %3 %4").arg(breaks[0].at_s * rate).arg(breaks[0].length_s * rate).arg(away).arg(quiet)));
-        QVERIFY2(std::abs(breaks[1].jump_samples - (skip ? -1 : 1) * double(lost)) < 0.01, qPrintable(QString("%1 for %2").arg(breaks[1].jump_samples).arg(lost)));
+        QVERIFY2(std::abs(breaks[0].at_s * rate - double(away)) < 12 &&
+                     std::abs(breaks[0].length_s * rate - double(quiet)) < 24,
+                 qPrintable(QString("%1 %2 for %3 %4")
+                                .arg(breaks[0].at_s * rate)
+                                .arg(breaks[0].length_s * rate)
+                                .arg(away)
+                                .arg(quiet)));
+        QVERIFY2(std::abs(breaks[1].jump_samples - (skip ? -1 : 1) * double(lost)) < 0.01,
+                 qPrintable(QString("%1 for %2").arg(breaks[1].jump_samples).arg(lost)));
         const double early = double(at) - breaks[1].at_s * rate;  // what is there twice may end anywhere within it
-        QVERIFY2(std::abs(early) < 20 || (!skip && early > 0 && early <= double(lost) + 20), qPrintable(QString("%1 for %2").arg(breaks[1].at_s * rate).arg(at)));
+        QVERIFY2(std::abs(early) < 20 || (!skip && early > 0 && early <= double(lost) + 20),
+                 qPrintable(QString("%1 for %2").arg(breaks[1].at_s * rate).arg(at)));
         QVERIFY(said(told.report, skip ? "skip" : "insert") && said(told.report, "dropout"));
       }
     }
@@ -144,12 +152,15 @@ class TestExplain : public QObject {
       return explained(master, out, 48000, WordFormat::pcm24);
     };
     auto is = [](const Told& t, Dither dither, bool truncated) {
-      return t.why.requantised && t.why.requantised->dither == dither && t.why.requantised->truncated == truncated && t.why.requantised->bits == 16 && said(t.report, "dither");
+      return t.why.requantised && t.why.requantised->dither == dither && t.why.requantised->truncated == truncated &&
+             t.why.requantised->bits == 16 && said(t.report, "dither");
     };
     QVERIFY(is(cut([](double x, double&) { return std::nearbyint(x); }), Dither::none, false));
     QVERIFY(is(cut([](double x, double&) { return std::floor(x); }), Dither::none, true));
-    QVERIFY(is(cut([&](double x, double&) { return std::nearbyint(x + chance.uniform() - 0.5); }), Dither::rectangular, false));
-    QVERIFY(is(cut([&](double x, double&) { return std::nearbyint(x + chance.triangular()); }), Dither::triangular, false));
+    QVERIFY(is(cut([&](double x, double&) { return std::nearbyint(x + chance.uniform() - 0.5); }), Dither::rectangular,
+               false));
+    QVERIFY(
+        is(cut([&](double x, double&) { return std::nearbyint(x + chance.triangular()); }), Dither::triangular, false));
     const auto shaped = cut([&](double x, double& error) {  // first-order error feedback
       const double wanted = x - error, y = std::nearbyint(wanted + chance.triangular());
       error = y - wanted;
@@ -187,7 +198,8 @@ class TestExplain : public QObject {
     const auto told = explained(master, ret);
     const auto* f = said(told.report, "eq");
     QVERIFY(f && std::abs(*f->value) > 1);
-    const auto at = std::max_element(told.why.bands.begin(), told.why.bands.end(), [](auto& a, auto& b) { return a.magnitude_db < b.magnitude_db; });
+    const auto at = std::max_element(told.why.bands.begin(), told.why.bands.end(),
+                                     [](auto& a, auto& b) { return a.magnitude_db < b.magnitude_db; });
     QVERIFY(at->low_hz < 2300 && at->high_hz > 1700);
   }
 
@@ -196,15 +208,19 @@ class TestExplain : public QObject {
     Planar ret = master;
     dsp::Noise chance(5);
     for (const double at : {3.0, 8.0, 15.0})
-      for (int64_t n = int64_t(at * 48000); n < int64_t((at + 0.2) * 48000); ++n) ret.channel(0)[size_t(n)] += 0.02 * chance.gaussian();
+      for (int64_t n = int64_t(at * 48000); n < int64_t((at + 0.2) * 48000); ++n)
+        ret.channel(0)[size_t(n)] += 0.02 * chance.gaussian();
     const auto told = explained(master, ret);
     QVERIFY(told.why.closest.size() >= 3 && told.why.closest.size() <= 10);
     for (size_t n = 0; n < 3; ++n) {
       const double at = told.why.closest[n].at_s;
-      QVERIFY2(std::abs(at - 3.1) < 0.3 || std::abs(at - 8.1) < 0.3 || std::abs(at - 15.1) < 0.3, qPrintable(QString::number(at)));
+      QVERIFY2(std::abs(at - 3.1) < 0.3 || std::abs(at - 8.1) < 0.3 || std::abs(at - 15.1) < 0.3,
+               qPrintable(QString::number(at)));
     }
-    for (size_t n = 1; n < told.why.closest.size(); ++n) QVERIFY(told.why.closest[n - 1].depth_db >= told.why.closest[n].depth_db);
-    QVERIFY(std::abs(told.why.mask.worst_at_s - 3.1) < 0.3 || std::abs(told.why.mask.worst_at_s - 8.1) < 0.3 || std::abs(told.why.mask.worst_at_s - 15.1) < 0.3);
+    for (size_t n = 1; n < told.why.closest.size(); ++n)
+      QVERIFY(told.why.closest[n - 1].depth_db >= told.why.closest[n].depth_db);
+    QVERIFY(std::abs(told.why.mask.worst_at_s - 3.1) < 0.3 || std::abs(told.why.mask.worst_at_s - 8.1) < 0.3 ||
+            std::abs(told.why.mask.worst_at_s - 15.1) < 0.3);
   }
 
   void third_octaves_hold_the_depth_of_white_noise() {
@@ -214,7 +230,9 @@ class TestExplain : public QObject {
     const auto told = explained(white, with_noise(white, 1e-3, 9));
     QVERIFY(told.why.depth.size() >= 25);
     for (const auto& band : told.why.depth)
-      if (band.centre_hz > 200) QVERIFY2(std::abs(band.depth_db.value_or(0) + 40) < 0.7, qPrintable(QString("%1: %2").arg(band.centre_hz).arg(band.depth_db.value_or(0))));
+      if (band.centre_hz > 200)
+        QVERIFY2(std::abs(band.depth_db.value_or(0) + 40) < 0.7,
+                 qPrintable(QString("%1: %2").arg(band.centre_hz).arg(band.depth_db.value_or(0))));
     // ... and the masking model finds broad noise 40 dB down covered nearly everywhere
     QVERIFY(told.why.mask.covered_share > 0.95);
     QVERIFY(explained(white, with_noise(white, 0.1, 9)).why.mask.covered_share < 0.3);
@@ -241,7 +259,8 @@ class TestExplain : public QObject {
     auto ret = master;
     for (int64_t n = 0; n < ret.frames(); ++n) {
       const double t = double(n) / 48000;
-      ret.channel(0)[size_t(n)] += 0.003 + 2e-2 * (std::sin(2 * std::numbers::pi * 50 * t) + std::sin(2 * std::numbers::pi * 150 * t));
+      ret.channel(0)[size_t(n)] +=
+          0.003 + 2e-2 * (std::sin(2 * std::numbers::pi * 50 * t) + std::sin(2 * std::numbers::pi * 150 * t));
       ret.channel(1)[size_t(n)] += 0.003 * master.channel(0)[size_t(n)];
     }
     const auto told = explained(master, ret);
@@ -267,7 +286,9 @@ class TestExplain : public QObject {
     for (const auto& ret : {with_noise(master, 1e-4, 2), master, Planar(2, 48000), scaled(master, 0.5)}) {
       const auto told = explained(master, ret, 48000, WordFormat::pcm24);
       const auto json = explanation_json(told.report, told.why);
-      for (const char* key : {"path", "depth", "closest", "residual_to_mask", "breaks", "requantised", "master", "return", "crosstalk", "floor_share"}) QVERIFY2(json.contains(key), key);
+      for (const char* key : {"path", "depth", "closest", "residual_to_mask", "breaks", "requantised", "master",
+                              "return", "crosstalk", "floor_share"})
+        QVERIFY2(json.contains(key), key);
       const std::string text = json.dump();
       QVERIFY(text.find("nan") == std::string::npos && text.find("inf") == std::string::npos);
       QVERIFY(told.report.findings.front().code == name_of(told.report.kind));
@@ -275,7 +296,8 @@ class TestExplain : public QObject {
   }
 
   void explaining_is_stopped_at_once() {
-    const auto m = Clip::open(save(folder_ / "m.wav", stream(6, 48000, 1), 48000)), r = Clip::open(save(folder_ / "r.wav", with_noise(stream(6, 48000, 1), 1e-3, 1), 48000));
+    const auto m = Clip::open(save(folder_ / "m.wav", stream(6, 48000, 1), 48000)),
+               r = Clip::open(save(folder_ / "r.wav", with_noise(stream(6, 48000, 1), 1e-3, 1), 48000));
     auto report = null_test(m, r);
     std::stop_source stop;
     stop.request_stop();

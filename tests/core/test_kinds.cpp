@@ -153,8 +153,9 @@ class TestKinds : public QObject {
   }
 
   void a_confusion_table_over_more_than_200_random_cases() {
-    const std::vector<Kind> kinds{Kind::identical, Kind::shifted, Kind::level, Kind::word_length, Kind::linear,
-                                  Kind::converted, Kind::lossy, Kind::limited, Kind::noise, Kind::changed, Kind::unrelated};
+    const std::vector<Kind> kinds{Kind::identical, Kind::shifted,   Kind::level,    Kind::word_length,
+                                  Kind::linear,    Kind::converted, Kind::lossy,    Kind::limited,
+                                  Kind::noise,     Kind::changed,   Kind::unrelated};
     std::map<Kind, std::map<Kind, int>> table;
     QStringList missed;
     for (uint64_t seed = 1; seed <= 11; ++seed) {
@@ -172,7 +173,11 @@ class TestKinds : public QObject {
         const auto report = explained(master, save(folder_ / "r.wav", ret, at_rate ? at_rate : rate, word));
         ++table[truth][report.kind];
         if (report.kind != truth)
-          missed << QString("seed %1: %2 taken for %3, residual %4, remainder %5").arg(seed).arg(name_of(truth), name_of(report.kind)).arg(db(report.residual_relative_db())).arg(db(report.sums.remainder_relative_db()));
+          missed << QString("seed %1: %2 taken for %3, residual %4, remainder %5")
+                        .arg(seed)
+                        .arg(name_of(truth), name_of(report.kind))
+                        .arg(db(report.residual_relative_db()))
+                        .arg(db(report.sums.remainder_relative_db()));
       };
       const auto late = int64_t(chance.between(1, 30000));
       Planar shifted(2, sound.frames() + late);

@@ -17,7 +17,8 @@ using Biquad = std::array<double, 5>;
 
 /// Peaking and high-pass sections (Bristow-Johnson, "Cookbook formulae for audio EQ biquad filter coefficients").
 Biquad bell(double rate, double hz, double gain_db, double q) {
-  const double a = std::pow(10, gain_db / 40), w = 2 * std::numbers::pi * hz / rate, al = std::sin(w) / (2 * q), a0 = 1 + al / a;
+  const double a = std::pow(10, gain_db / 40), w = 2 * std::numbers::pi * hz / rate, al = std::sin(w) / (2 * q),
+               a0 = 1 + al / a;
   return {(1 + al * a) / a0, -2 * std::cos(w) / a0, (1 - al * a) / a0, -2 * std::cos(w) / a0, (1 - al / a) / a0};
 }
 Biquad high_pass(double rate, double hz, double q) {
@@ -64,7 +65,8 @@ Planar rumble(double seconds, int rate, uint64_t seed) {
 double mean_square(const Planar& a, const Planar& b) {
   double sum = 0;
   for (int c = 0; c < a.channels(); ++c)
-    for (size_t n = 0; n < size_t(a.frames()); ++n) sum += (a.channel(c)[n] - b.channel(c)[n]) * (a.channel(c)[n] - b.channel(c)[n]);
+    for (size_t n = 0; n < size_t(a.frames()); ++n)
+      sum += (a.channel(c)[n] - b.channel(c)[n]) * (a.channel(c)[n] - b.channel(c)[n]);
   return sum / double(a.frames()) / a.channels();
 }
 
@@ -76,7 +78,8 @@ class TestPath : public QObject {
   Q_OBJECT
 
   Split split_of(const Planar& master, const Planar& ret, int rate) {
-    const auto m = Clip::open(save(folder_ / "m.wav", master, rate)), r = Clip::open(save(folder_ / "r.wav", ret, rate));
+    const auto m = Clip::open(save(folder_ / "m.wav", master, rate)),
+               r = Clip::open(save(folder_ / "r.wav", ret, rate));
     Fit fit;  // the truth: nothing moved, nothing scaled
     fit.pairs = plain_pairs(master.channels(), ret.channels());
     fit.trusted = true;
@@ -94,13 +97,21 @@ class TestPath : public QObject {
     for (const int rate : {44100, 48000, 96000}) {
       const auto master = rumble(12, rate, uint64_t(rate));
       for (int n = 0; n < 4; ++n) {
-        const Mixture mix{n == 3 ? high_pass(rate, 30, 0.71) : bell(rate, std::exp(chance.between(std::log(60), std::log(12000))), chance.between(0.5, 5), chance.between(0.5, 2)),
+        const Mixture mix{n == 3 ? high_pass(rate, 30, 0.71)
+                                 : bell(rate, std::exp(chance.between(std::log(60), std::log(12000))),
+                                        chance.between(0.5, 5), chance.between(0.5, 2)),
                           std::pow(10, chance.between(-5, -3))};
         const auto filtered = through(master, mix.filter);
         const auto ret = with_noise(filtered, mix.noise, uint64_t(n) + 5);
         const auto split = split_of(master, ret, rate);
         const double linear = mean_square(filtered, master), remainder = mean_square(ret, filtered);
-        const auto told = QString("rate %1 case %2: linear %3 told %4, remainder %5 told %6").arg(rate).arg(n).arg(to_db(linear)).arg(to_db(split.linear_power)).arg(to_db(remainder)).arg(to_db(split.remainder_power));
+        const auto told = QString("rate %1 case %2: linear %3 told %4, remainder %5 told %6")
+                              .arg(rate)
+                              .arg(n)
+                              .arg(to_db(linear))
+                              .arg(to_db(split.linear_power))
+                              .arg(to_db(remainder))
+                              .arg(to_db(split.remainder_power));
         QVERIFY2(std::abs(to_db(split.linear_power / linear)) < 0.5, qPrintable(told));
         QVERIFY2(std::abs(to_db(split.remainder_power / remainder)) < 0.5, qPrintable(told));
       }
@@ -123,9 +134,15 @@ class TestPath : public QObject {
       for (const PathBand& band : bands) {
         if (band.low_hz < 60 || band.high_hz > 20000) continue;
         const auto truth = at(filter, std::sqrt(band.low_hz * band.high_hz), rate);
-        const auto told = QString("%1 Hz: %2 dB %3 deg, told %4 dB %5 deg").arg(band.low_hz).arg(20 * std::log10(std::abs(truth))).arg(std::arg(truth) * 180 / std::numbers::pi).arg(band.magnitude_db).arg(band.phase_deg);
+        const auto told = QString("%1 Hz: %2 dB %3 deg, told %4 dB %5 deg")
+                              .arg(band.low_hz)
+                              .arg(20 * std::log10(std::abs(truth)))
+                              .arg(std::arg(truth) * 180 / std::numbers::pi)
+                              .arg(band.magnitude_db)
+                              .arg(band.phase_deg);
         QVERIFY2(std::abs(20 * std::log10(std::abs(truth)) - band.magnitude_db) < 0.1, qPrintable(told));
-        QVERIFY2(std::abs(std::arg(truth / std::polar(1.0, band.phase_deg * std::numbers::pi / 180))) < 0.03, qPrintable(told));
+        QVERIFY2(std::abs(std::arg(truth / std::polar(1.0, band.phase_deg * std::numbers::pi / 180))) < 0.03,
+                 qPrintable(told));
         QVERIFY(band.coherence > 0.999);
       }
     }
@@ -136,7 +153,8 @@ class TestPath : public QObject {
     const auto ret = with_noise(master, 1e-3, 7);
     const auto split = split_of(master, ret, 48000);
     QVERIFY(std::abs(to_db(split.remainder_power / 1e-6)) < 0.2);
-    QVERIFY2(to_db(split.linear_power / split.remainder_power) < -15, qPrintable(QString::number(to_db(split.linear_power / split.remainder_power))));
+    QVERIFY2(to_db(split.linear_power / split.remainder_power) < -15,
+             qPrintable(QString::number(to_db(split.linear_power / split.remainder_power))));
     const auto bands = path_bands(split, 3);
     QVERIFY(bands.front().coherence > bands.back().coherence);
     for (const PathBand& band : bands) {
@@ -170,7 +188,8 @@ class TestPath : public QObject {
   void the_result_depends_on_no_thread_count() {
     const auto master = rumble(20, 44100, 10);
     const auto m = Clip::open(save(folder_ / "m.wav", master, 44100)),
-               r = Clip::open(save(folder_ / "r.wav", with_noise(through(master, bell(44100, 300, 2, 1)), 1e-4, 1), 44100));
+               r = Clip::open(
+                   save(folder_ / "r.wav", with_noise(through(master, bell(44100, 300, 2, 1)), 1e-4, 1), 44100));
     Fit fit;
     fit.pairs = plain_pairs(2, 2);
     set_overlap(fit, master.frames(), master.frames());

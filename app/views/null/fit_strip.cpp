@@ -129,7 +129,28 @@ FitStrip::FitStrip(QWidget* parent) : QFrame(parent) {
   residual_->setFont(face(Type::headline, true));
   residual_->setObjectName("level");
   residual_note_ = caption("", result);
-  rows->addWidget(residual_name_);
+  auto* head = new QHBoxLayout;
+  head->setSpacing(2);
+  head->addWidget(residual_name_);
+  head->addStretch();
+  by_ = small_button(
+      tr("by all"),
+      tr("What the delay, drift and gain are measured by: all of it, a channel, mid, side, the selected band"), result);
+  by_menu_ = new QMenu(by_);
+  by_->setMenu(by_menu_);
+  by_->setPopupMode(QToolButton::InstantPopup);
+  connect(by_menu_, &QMenu::aboutToShow, this, &FitStrip::fill_by_menu);
+  snap_ = small_button(tr("snap"),
+                       tr("Move the delay to the best null near it, over the selection or what is in view (Ctrl+G). "
+                          "Ctrl and drag moves the return's lane by hand."),
+                       result);
+  connect(snap_, &QToolButton::clicked, this, &FitStrip::snap_wanted);
+  for (QToolButton* button : {by_, snap_}) {
+    button->setFont(face(Type::small));
+    button->setMaximumHeight(18);
+    head->addWidget(button);
+  }
+  rows->addLayout(head);
   auto* line = new QHBoxLayout;
   line->addWidget(residual_);
   line->addStretch();
@@ -188,7 +209,8 @@ void FitStrip::dress() {
   setStyleSheet(
       QString(
           "#strip { background: %1; border-top: 1px solid %1; border-bottom: 1px solid %1; } #cell { background: %2; }"
-          " #result { background: %3; } #level { color: %4; } #cell QToolButton { padding: 0px 4px; }")
+          " #result { background: %3; } #level { color: %4; } #cell QToolButton, #result QToolButton { padding: 0px "
+          "4px; }")
           .arg(colour(Role::rule).name(), colour(Role::ground).name(), colour(Role::sheet).name(),
                colour(Role::residual).name()));
 }
@@ -208,8 +230,38 @@ void FitStrip::show_fit(const Fit& fit, const FitHold& hold) {
                     ? (fit.swapped() ? tr("swapped") : tr("in place"))
                     : map);
   map_->setEnabled(fit.pairs.size() >= 2);
+  const FitBy by = hold.by.value_or(FitBy{});
+  by_->setText(by.high_hz > 0                    ? tr("by band")
+               : by.part == FitBy::Part::channel ? tr("by channel %1").arg(by.channel + 1)
+               : by.part == FitBy::Part::mid     ? tr("by mid")
+               : by.part == FitBy::Part::side    ? tr("by side")
+                                                 : tr("by all"));
   polarity_reset_->setVisible(hold.inverted.has_value());
   map_reset_->setVisible(hold.swapped.has_value());
+}
+
+void FitStrip::fill_by_menu() {
+  by_menu_->clear();
+  auto add = [this](const QString& name, std::optional<FitBy> by, bool possible = true) {
+    auto* action = by_menu_->addAction(name, this, [this, by, name] {
+      FitHold next = hold_;
+      next.by = by;
+      emit hold_changed(next, tr("Fit by: %1").arg(name));
+    });
+    action->setCheckable(true);
+    action->setChecked(hold_.by == by);
+    action->setEnabled(possible);
+  };
+  add(tr("All of it"), {});
+  for (int c = 0; c < int(fit_.pairs.size()) && c < 8; ++c)
+    add(tr("Channel %1").arg(c + 1), FitBy{FitBy::Part::channel, c, 0, 0}, fit_.pairs.size() > 1);
+  add(tr("Mid"), FitBy{FitBy::Part::mid, 0, 0, 0}, fit_.pairs.size() == 2);
+  add(tr("Side"), FitBy{FitBy::Part::side, 0, 0, 0}, fit_.pairs.size() == 2);
+  if (band_)
+    add(tr("The band from %1 to %2 Hz").arg(band_->first, 0, 'f', 0).arg(band_->second, 0, 'f', 0),
+        FitBy{FitBy::Part::all, 0, band_->first, band_->second});
+  else
+    add(tr("A band: Shift and drag in the spectra first"), FitBy{FitBy::Part::all, 0, 1, 2}, false);
 }
 
 void FitStrip::show_residual(std::optional<double> relative_db, const QString& note, bool live) {

@@ -4,6 +4,7 @@
 #include <QFrame>
 #include <QLabel>
 #include <QLineEdit>
+#include <QMenu>
 #include <QToolButton>
 
 #include "core/bench/document.hpp"
@@ -45,18 +46,25 @@ class FitStrip : public QFrame {
   void show_nothing();
   FitCell* delay() const { return delay_; }
   FitCell* gain() const { return gain_; }
+  void set_band(std::optional<std::pair<double, double>> hz) { band_ = hz; }  ///< what "by the selected band" means
+  QMenu* by_menu() const { return by_menu_; }
   QString residual_text() const { return residual_->text(); }
 
  signals:
   void hold_changed(const heathmist::FitHold& hold, const QString& what);
+  void snap_wanted();
 
  private:
+  void fill_by_menu();
   QFrame* choice_cell(const QString& name, QToolButton*& button, QToolButton*& reset);
   void dress();
   Fit fit_;
   FitHold hold_;
   FitCell *delay_, *drift_, *gain_;
   QToolButton *polarity_, *polarity_reset_, *map_, *map_reset_;
+  std::optional<std::pair<double, double>> band_;
+  QMenu* by_menu_;
+  QToolButton *by_, *snap_;
   QLabel *residual_name_, *residual_, *residual_note_;
 };
 

@@ -1,7 +1,5 @@
 #include "app/views/null/null_view.hpp"
 
-#include <QActionGroup>
-#include <QMenu>
 #include <QPushButton>
 #include <QSplitter>
 #include <QVBoxLayout>
@@ -14,7 +12,8 @@ namespace heathmist::app {
 namespace {
 
 constexpr int settle_ms = 350;
-constexpr double live_seconds = 4;  // how much programme a nudge is answered from
+constexpr double cell_seconds = 0.6;  // of a cell that is heard
+constexpr double live_seconds = 4;    // how much programme a nudge is answered from
 
 QLabel* soft_label(const QString& text, QWidget* parent) {
   auto* label = new QLabel(text, parent);
@@ -23,20 +22,10 @@ QLabel* soft_label(const QString& text, QWidget* parent) {
   return label;
 }
 
-QToolButton* menu_button(const QString& hint, QMenu* menu, QWidget* parent) {
-  auto* button = new QToolButton(parent);
-  button->setFont(face(Type::small));
-  button->setPopupMode(QToolButton::InstantPopup);
-  button->setMenu(menu);
-  button->setToolTip(hint);
-  button->setAccessibleName(hint);
-  return button;
-}
-
 }  // namespace
 
 NullView::NullView(TrialRunner& runner, Errands& errands, QWidget* parent)
-    : QWidget(parent), runner_(runner), feed_(errands) {
+    : QWidget(parent), runner_(runner), errands_(errands), feed_(errands) {
   auto* rows = new QVBoxLayout(this);
   rows->setContentsMargins(0, 0, 0, 0);
   rows->setSpacing(0);
@@ -56,11 +45,29 @@ NullView::NullView(TrialRunner& runner, Errands& errands, QWidget* parent)
   connect(&runner_, &TrialRunner::looked, this, &NullView::take_look);
   connect(lanes_, &LanesPlate::range_changed, this, [this](double from, double to) {
     refresh_lanes();
-    depth_->set_range(from, to);
+    plates_->set_range(from, to);
   });
   connect(&feed_, &LaneFeed::refined, this, &NullView::refresh_lanes);
   connect(lanes_, &LanesPlate::clicked, this, &NullView::seek);
-  connect(depth_, &DepthPlate::clicked, this, &NullView::seek);
+  connect(lanes_, &LanesPlate::return_dragged, this, [this](double samples) {
+    if (!trial_) return;
+    FitHold hold = hold_;
+    hold.delay_samples = std::round(with_hold(trial_->measured, hold_).delay_samples + samples);
+    take_hold(hold, tr("Align by hand"));
+  });
+  connect(plates_, &PlateBoard::resolution_changed, this, &NullView::ask_for_look);
+  connect(plates_, &PlateBoard::jump, this, [this](double at) { show_spot(at); });
+  connect(plates_, &PlateBoard::cell_chosen, this, [this](double at, double low, double high) {
+    const double half = cell_seconds / 2;
+    set_band(std::pair{low, high});
+    set_selection(std::pair{std::max(0.0, at - half), std::min(feed_.length_s(), at + half)});
+    emit cell_heard();
+  });
+  connect(plates_, &PlateBoard::band_selected, this, [this](double low, double high) {
+    set_band(std::pair{low, high});
+  });
+  connect(plates_, &PlateBoard::band_cleared, this, [this] { set_band({}); });
+  connect(strip_, &FitStrip::snap_wanted, this, &NullView::snap);
   connect(lanes_, &LanesPlate::selected, this, [this](double from, double to) { set_selection(std::pair{from, to}); });
 }
 
@@ -111,95 +118,6 @@ QWidget* NullView::make_progress() {
   return progress_;
 }
 
-QWidget* NullView::make_plates() {
-  auto* page = new QWidget(this);
-  auto* columns = new QHBoxLayout(page);
-  columns->setContentsMargins(0, 0, 0, 0);
-  columns->setSpacing(0);
-
-  auto* left = new QWidget(page);
-  auto* left_rows = new QVBoxLayout(left);
-  left_rows->setContentsMargins(12, 8, 0, 6);
-  left_rows->setSpacing(2);
-  auto* head = new QHBoxLayout;
-  auto* title = new QLabel(tr("Spectra"), left);
-  title->setFont(face(Type::body, true));
-  head->addWidget(title);
-  spectra_note_ = soft_label("", left);
-  head->addWidget(spectra_note_, 1);
-
-  auto* smoothing = new QMenu(this);
-  auto* smoothing_button = menu_button(tr("Smoothing of the spectra"), smoothing, left);
-  auto* resolution = new QMenu(this);
-  auto* resolution_button = menu_button(tr("Resolution of the spectra: points of the transform"), resolution, left);
-  auto* scale = new QMenu(this);
-  auto* scale_button = menu_button(tr("Scales of the spectra"), scale, left);
-  auto choose = [this](QMenu* menu, QToolButton* button, const QString& name, const QString& setting, bool now,
-                       const std::function<void()>& take) {
-    auto* action = menu->addAction(name, this, [=] {
-      button->setText(name);
-      take();
-    });
-    action->setCheckable(true);
-    if (!menu->findChild<QActionGroup*>()) new QActionGroup(menu);
-    menu->findChild<QActionGroup*>()->addAction(action);
-    action->setChecked(now);
-    if (now) button->setText(name);
-    action->setProperty("setting", setting);
-    actions_.push_back(action);
-  };
-  for (const auto& [name, value] : {std::pair{tr("no smoothing"), 0},
-                                    {tr("1/3 octave"), 3},
-                                    {tr("1/6 octave"), 6},
-                                    {tr("1/12 octave"), 12},
-                                    {tr("1/24 octave"), 24},
-                                    {tr("1/48 octave"), 48}})
-    choose(smoothing, smoothing_button, name, QString("smoothing %1").arg(value), value == smoothing_,
-           [this, v = value] { smoothing_ = v, refresh_spectra(); });
-  for (const size_t size : {4096, 16384, 65536, 262144})
-    choose(resolution, resolution_button, tr("%1 points").arg(size), QString("points %1").arg(size), size == fft_size_,
-           [this, size] { fft_size_ = size, ask_for_look(); });
-  auto name_scale = [this, scale_button] {
-    scale_button->setText((logarithmic_ ? tr("log") : tr("linear")) + ", " +
-                          (relative_ ? tr("relative") : tr("absolute")));
-  };
-  for (const auto& [name, setting, field, value] :
-       {std::tuple{tr("logarithmic frequency"), "logarithmic 1", &NullView::logarithmic_, true},
-        {tr("linear frequency"), "logarithmic 0", &NullView::logarithmic_, false},
-        {tr("absolute level"), "relative 0", &NullView::relative_, false},
-        {tr("relative to master"), "relative 1", &NullView::relative_, true}}) {
-    actions_.push_back(scale->addAction(name, this, [this, name_scale, f = field, v = value] {
-      this->*f = v;
-      name_scale();
-      refresh_spectra();
-    }));
-    actions_.back()->setProperty("setting", setting);
-  }
-  name_scale();
-  for (auto* button : {smoothing_button, resolution_button, scale_button}) head->addWidget(button);
-  left_rows->addLayout(head);
-  spectra_ = new SpectrumPlate(left);
-  left_rows->addWidget(spectra_, 1);
-
-  auto* right = new QWidget(page);
-  auto* right_rows = new QVBoxLayout(right);
-  right_rows->setContentsMargins(12, 8, 6, 6);
-  right_rows->setSpacing(2);
-  auto* right_head = new QHBoxLayout;
-  auto* right_title = new QLabel(tr("Depth map"), right);
-  right_title->setFont(face(Type::body, true));
-  right_head->addWidget(right_title);
-  right_head->addStretch();
-  right_head->addWidget(soft_label(tr("residual under master, dB"), right));
-  right_rows->addLayout(right_head);
-  depth_ = new DepthPlate(right);
-  right_rows->addWidget(depth_, 1);
-
-  columns->addWidget(left, 1);
-  columns->addWidget(right, 1);
-  return page;
-}
-
 QWidget* NullView::make_evidence() {
   auto* page = new QSplitter(Qt::Vertical, this);
   page->setHandleWidth(1);
@@ -211,7 +129,8 @@ QWidget* NullView::make_evidence() {
   rows->setSpacing(0);
   strip_ = new FitStrip(lower);
   rows->addWidget(strip_);
-  rows->addWidget(make_plates(), 1);
+  plates_ = new PlateBoard(lower);
+  rows->addWidget(plates_, 1);
   page->addWidget(lanes_);
   page->addWidget(lower);
   page->setStretchFactor(0, 3);
@@ -219,21 +138,6 @@ QWidget* NullView::make_evidence() {
   lanes_->setMinimumHeight(180);
   lower->setMinimumHeight(260);
   return page;
-}
-
-nlohmann::ordered_json NullView::settings() const {
-  return {{"points", fft_size_},
-          {"smoothing", smoothing_},
-          {"logarithmic", int(logarithmic_)},
-          {"relative", int(relative_)}};
-}
-
-void NullView::restore(const nlohmann::ordered_json& settings) {
-  for (const auto& [key, value] : settings.items())
-    if (value.is_number_integer())
-      for (QAction* action : actions_)
-        if (action->property("setting") == QString("%1 %2").arg(QString::fromStdString(key)).arg(value.get<int>()))
-          action->trigger();
 }
 
 void NullView::show_trial(std::shared_ptr<const TrialResult> trial, const FitHold& hold) {
@@ -254,9 +158,10 @@ void NullView::show_trial(std::shared_ptr<const TrialResult> trial, const FitHol
     lanes_->set_length(feed_.length_s());
   else
     refresh_lanes();
-  depth_->show_cells(trial_->report->sums.depth);
-  depth_->set_range(lanes_->from_s(), lanes_->to_s());
-  if (lanes_->selection() || fft_size_ != 16384) ask_for_look();
+  lanes_->set_sample_rate(trial_->report->master.sample_rate_hz);
+  plates_->show_trial(*trial_);
+  plates_->set_range(lanes_->from_s(), lanes_->to_s());
+  if (lanes_->selection() || plates_->fft_size() != 16384) ask_for_look();
   refresh_numbers();
 }
 
@@ -267,8 +172,43 @@ void NullView::refresh_numbers() {
   const QString note = !trial_->report->fit.trusted ? tr("not aligned")
                        : selected                   ? tr("in %1").arg(clock(selected->second - selected->first, 1))
                                                     : QString();
-  strip_->show_residual(sums().residual_relative_db(), note, false);
-  refresh_spectra();
+  if (band_)
+    strip_->show_residual(power_db(power_between(sums().residual_spectrum, band_->first, band_->second),
+                                   power_between(sums().master_spectrum, band_->first, band_->second)),
+                          tr("%1 to %2").arg(hertz(band_->first, false), hertz(band_->second, false)), false);
+  else
+    strip_->show_residual(sums().residual_relative_db(), note, false);
+  plates_->show_sums(*trial_, sums(), selected.has_value());
+}
+
+void NullView::set_band(std::optional<std::pair<double, double>> hz) {
+  band_ = hz;
+  strip_->set_band(hz);
+  plates_->set_selection(lanes_->selection(), band_);
+  emit band_changed(band_);
+  refresh_numbers();
+}
+
+void NullView::snap() {
+  if (!trial_) return;
+  const double rate = trial_->report->master.sample_rate_hz;
+  const auto selected = lanes_->selection();
+  const double from = selected ? selected->first : lanes_->from_s(), to = selected ? selected->second : lanes_->to_s();
+  Fit fit = with_hold(trial_->measured, hold_);
+  errands_.run("snap", [this, trial = trial_, fit, rate, from, to]() -> std::function<void()> {
+    try {
+      const double delay = nearest_null(*trial->pair.master, *trial->pair.ret, fit, std::llround(from * rate),
+                                        std::llround((to - from) * rate), std::llround(rate * 0.05));
+      return [this, trial, delay] {
+        if (trial != trial_) return;
+        FitHold hold = hold_;
+        hold.delay_samples = delay;
+        take_hold(hold, tr("Snap to the nearest null"));
+      };
+    } catch (const std::exception&) {
+      return {};
+    }
+  });
 }
 
 void NullView::refresh_lanes() {
@@ -280,30 +220,16 @@ void NullView::refresh_lanes() {
   }
 }
 
-void NullView::refresh_spectra() {
-  if (!trial_) return;
-  const auto& s = sums();
-  if (s.master_spectrum.power.empty()) return;
-  const double top = s.master_spectrum.bin_hz * double(s.master_spectrum.power.size() - 1);
-  const double bottom = logarithmic_ ? 20 : 0;
-  auto line = [&](const Spectrum& spectrum) { return smoothed(spectrum, bottom, top, 900, logarithmic_, smoothing_); };
-  SpectraShown shown{
-      line(s.master_spectrum), line(s.return_spectrum), line(s.residual_spectrum), {}, {}, logarithmic_, relative_};
-  shown.ret_relative = relative_to(shown.ret, shown.master);
-  shown.residual_relative = relative_to(shown.residual, shown.master);
-  spectra_->show_spectra(shown);
-  spectra_note_->setText(lanes_->selection() ? tr("of the selection") : QString());
-}
-
 void NullView::set_selection(std::optional<std::pair<double, double>> seconds) {
   if (seconds && seconds->second - seconds->first < 1e-4) seconds.reset();
   lanes_->set_selection(seconds);
+  plates_->set_selection(seconds, band_);
   emit loop_changed(seconds);
   if (!trial_) return;
   narrowed_.reset();
   if (seconds)
     ask_for_look();
-  else if (fft_size_ != 16384)
+  else if (plates_->fft_size() != 16384)
     ask_for_look();
   refresh_numbers();
 }
@@ -311,7 +237,7 @@ void NullView::set_selection(std::optional<std::pair<double, double>> seconds) {
 void NullView::ask_for_look() {
   if (!trial_) return;
   Look look{trial_, trial_->report->fit, {}, false};
-  look.options.fft_size = fft_size_;
+  look.options.fft_size = plates_->fft_size();
   look.options.master_peak = trial_->report->master_levels.sample_peak;
   const double rate = trial_->report->master.sample_rate_hz;
   if (const auto selected = lanes_->selection()) {
@@ -350,32 +276,26 @@ void NullView::take_look(const Look& look, const std::shared_ptr<const ResidualS
   refresh_numbers();
 }
 
+void NullView::show_spot(double at_s) {
+  emit seek(at_s);
+  const double span = std::min(lanes_->to_s() - lanes_->from_s(), 6.0);
+  lanes_->set_range(at_s - span / 2, at_s + span / 2);
+}
+
 void NullView::show_evidence(const Finding& finding) {
   if (!trial_) return;
-  if (finding.at_s) {
-    emit seek(*finding.at_s);
-    const double span = std::min(lanes_->to_s() - lanes_->from_s(), 6.0);
-    lanes_->set_range(*finding.at_s - span / 2, *finding.at_s + span / 2);
-  }
-  switch (finding.evidence) {
-    case Evidence::lanes:
-      lanes_->setFocus();
-      break;
-    case Evidence::fit:
-      strip_->delay()->setFocus();
-      break;
-    case Evidence::spectra:
-      spectra_->setFocus();
-      break;
-    case Evidence::depth:
-      depth_->setFocus();
-      break;
-  }
+  if (finding.at_s) show_spot(*finding.at_s);
+  if (finding.evidence == Evidence::lanes)
+    lanes_->setFocus();
+  else if (finding.evidence == Evidence::fit)
+    strip_->delay()->setFocus();
+  else
+    plates_->reveal(finding.evidence);
 }
 
 void NullView::set_playhead(double at_s) {
   lanes_->set_playhead(at_s);
-  depth_->set_playhead(at_s);
+  plates_->set_playhead(at_s);
 }
 
 void NullView::set_heard(Heard heard, double) {

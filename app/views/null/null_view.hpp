@@ -7,10 +7,9 @@
 #include <QTimer>
 
 #include "app/listen/player.hpp"
-#include "app/plates/depth_plate.hpp"
-#include "app/plates/spectrum_plate.hpp"
 #include "app/views/null/fit_strip.hpp"
 #include "app/views/null/lane_feed.hpp"
+#include "app/views/null/plate_board.hpp"
 
 namespace heathmist::app {
 
@@ -30,21 +29,26 @@ class NullView : public QWidget {
   void set_playhead(double at_s);
   void set_heard(Heard heard, double lift_db);
   void set_selection(std::optional<std::pair<double, double>> seconds);
+  void set_band(std::optional<std::pair<double, double>> hz);
+  std::optional<std::pair<double, double>> band() const { return band_; }
+  /// Moves the delay to the best null near it, over the selection or what is in view.
+  void snap();
   std::optional<std::pair<double, double>> selection() const { return lanes_->selection(); }
 
   LanesPlate* lanes() const { return lanes_; }
-  SpectrumPlate* spectra() const { return spectra_; }
-  DepthPlate* depth() const { return depth_; }
+  PlateBoard* plates() const { return plates_; }
   FitStrip* strip() const { return strip_; }
-  const std::vector<QAction*>& view_actions() const { return actions_; }
+  const std::vector<QAction*>& view_actions() const { return plates_->actions_of_view(); }
   /// How the spectra are drawn, as the bench keeps it.
-  nlohmann::ordered_json settings() const;
-  void restore(const nlohmann::ordered_json& settings);  ///< what it does not know is passed over
+  nlohmann::ordered_json settings() const { return plates_->settings(); }
+  void restore(const nlohmann::ordered_json& settings) { plates_->restore(settings); }
 
  signals:
   void hold_changed(const heathmist::FitHold& hold, const QString& what);
   void seek(double at_s);
   void loop_changed(std::optional<std::pair<double, double>> seconds);
+  void band_changed(std::optional<std::pair<double, double>> hz);
+  void cell_heard();  ///< a cell was chosen to be heard
   void cancel();
   void choose_files();
 
@@ -52,9 +56,8 @@ class NullView : public QWidget {
   QWidget* make_evidence();
   QWidget* make_empty();
   QWidget* make_progress();
-  QWidget* make_plates();
   void refresh_lanes();
-  void refresh_spectra();
+  void show_spot(double at_s);
   void refresh_numbers();
   void take_hold(const FitHold& hold, const QString& what);
   void take_look(const Look& look, const std::shared_ptr<const ResidualSums>& sums);
@@ -62,6 +65,7 @@ class NullView : public QWidget {
   const ResidualSums& sums() const { return narrowed_ ? *narrowed_ : trial_->report->sums; }
 
   TrialRunner& runner_;
+  Errands& errands_;
   std::shared_ptr<const TrialResult> trial_;
   std::shared_ptr<const ResidualSums> narrowed_;  // of the selection or another resolution
   FitHold hold_;
@@ -69,18 +73,14 @@ class NullView : public QWidget {
   QTimer settle_;  // a nudge becomes the trial's when the hand rests
   QString pending_what_;
   bool pending_ = false;
-  size_t fft_size_ = 16384;
-  int smoothing_ = 12;
-  bool logarithmic_ = true, relative_ = false;
+  std::optional<std::pair<double, double>> band_;
   double residual_zoom_ = 1;
-  std::vector<QAction*> actions_;
 
   QStackedWidget* pages_;
   LanesPlate* lanes_;
   FitStrip* strip_;
-  SpectrumPlate* spectra_;
-  DepthPlate* depth_;
-  QLabel *empty_headline_, *empty_advice_, *progress_what_, *spectra_note_;
+  PlateBoard* plates_;
+  QLabel *empty_headline_, *empty_advice_, *progress_what_;
   QWidget* progress_;
   QProgressBar* progress_bar_;
   QPushButton* choose_;

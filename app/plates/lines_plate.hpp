@@ -1,0 +1,39 @@
+// Named lines over frequency on one level axis: the stack of a residual's parts, or the depth of several trials.
+#pragma once
+#include "app/plates/frequency_plate.hpp"
+
+namespace heathmist::app {
+
+struct NamedLine {
+  QString name;
+  std::vector<double> hz, db;  ///< the same frequencies in all lines
+  QColor ink;
+  Qt::PenStyle style = Qt::SolidLine;
+  bool filled = false;  ///< down to the bottom of the plate
+  double width = 1.5;
+};
+
+class LinesPlate : public FrequencyPlate {
+  Q_OBJECT
+
+ public:
+  explicit LinesPlate(const QString& title, const QString& words, bool names_on_top = false, QWidget* parent = nullptr);
+  /// Colours come with the lines: `lines` is asked for them again when the theme changes.
+  void show_lines(const std::function<std::vector<NamedLine>()>& lines);
+  QString csv() const override;
+  QString read_out(double hz) const override;
+
+ protected:
+  void recolour() override;
+  void fit_levels() override;
+
+ private:
+  void draw();
+  std::function<std::vector<NamedLine>()> source_;
+  std::vector<NamedLine> lines_;
+  std::vector<QCPGraph*> graphs_;
+  QCPGraph* bottom_;
+  QCPLegend* names_;
+};
+
+}  // namespace heathmist::app

@@ -1,0 +1,83 @@
+// The two places for plates under the fit strip: spectra, path, stack and words at the left; depth, mask, moments and
+// third octaves at the right.
+#pragma once
+#include <QLabel>
+#include <QTableWidget>
+
+#include "app/model/trial_runner.hpp"
+#include "app/plates/depth_plate.hpp"
+#include "app/plates/lines_plate.hpp"
+#include "app/plates/path_plate.hpp"
+#include "app/plates/spectrum_plate.hpp"
+#include "app/plates/words_plate.hpp"
+#include "app/window/chooser.hpp"
+
+namespace heathmist::app {
+
+class PlateBoard : public QWidget {
+  Q_OBJECT
+
+ public:
+  enum Left { spectra_page, path_page, stack_page, words_page };
+  enum Right { depth_page, mask_page, moments_page, thirds_page };
+
+  explicit PlateBoard(QWidget* parent = nullptr);
+  /// `sums` are those of the trial or of a narrower look at it.
+  void show_sums(const TrialResult& trial, const ResidualSums& sums, bool narrowed);
+  void show_trial(const TrialResult& trial);  ///< what no selection narrows
+  void reveal(Evidence evidence);
+  void set_range(double from_s, double to_s);
+  void set_playhead(double at_s);
+  void set_selection(std::optional<std::pair<double, double>> seconds, std::optional<std::pair<double, double>> hz);
+
+  SpectrumPlate* spectra() const { return spectra_; }
+  PathPlate* path() const { return path_; }
+  LinesPlate* stack() const { return stack_; }
+  WordsPlate* words() const { return words_; }
+  DepthPlate* depth() const { return depth_; }
+  DepthPlate* mask() const { return mask_; }
+  QTableWidget* moments() const { return moments_; }
+  QTableWidget* thirds() const { return thirds_; }
+  Chooser* left() const { return left_; }
+  Chooser* right() const { return right_; }
+  size_t fft_size() const { return fft_size_; }
+  const std::vector<QAction*>& actions_of_view() const { return actions_; }
+  nlohmann::ordered_json settings() const;
+  void restore(const nlohmann::ordered_json& settings);
+
+ signals:
+  void resolution_changed();
+  void jump(double at_s);
+  void cell_chosen(double at_s, double low_hz, double high_hz);
+  void band_selected(double low_hz, double high_hz);
+  void band_cleared();
+
+ private:
+  QWidget* make_left();
+  QWidget* make_right();
+  void make_menus(QHBoxLayout* head);
+  QTableWidget* make_table(const QStringList& heads, const QString& words);
+  void draw_spectra();
+  void draw_stack();
+  void fill_moments(const TrialResult& trial);
+  void fill_thirds(const ResidualSums& sums);
+
+  std::shared_ptr<const Explanation> why_;
+  ResidualSums const* sums_ = nullptr;  // of the trial that is shown; the view keeps it alive
+  size_t fft_size_ = 16384;
+  int smoothing_ = 12;
+  bool logarithmic_ = true, relative_ = false;
+  std::vector<QAction*> actions_;
+  std::vector<QWidget*> spectra_tools_, path_tools_;
+
+  Chooser *left_, *right_;
+  QLabel *note_, *legend_;
+  SpectrumPlate* spectra_;
+  PathPlate* path_;
+  LinesPlate* stack_;
+  WordsPlate* words_;
+  DepthPlate *depth_, *mask_;
+  QTableWidget *moments_, *thirds_;
+};
+
+}  // namespace heathmist::app

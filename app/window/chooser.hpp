@@ -1,0 +1,52 @@
+// A row of names of which one is chosen, over pages of which one is shown.
+#pragma once
+#include <QButtonGroup>
+#include <QHBoxLayout>
+#include <QStackedWidget>
+#include <QToolButton>
+
+#include "app/theme/theme.hpp"
+
+namespace heathmist::app {
+
+class Chooser : public QWidget {
+  Q_OBJECT
+
+ public:
+  explicit Chooser(QWidget* parent = nullptr) : QWidget(parent), pages_(new QStackedWidget), row_(new QHBoxLayout(this)) {
+    row_->setContentsMargins(0, 0, 0, 0);
+    row_->setSpacing(2);
+    connect(&buttons_, &QButtonGroup::idClicked, this, &Chooser::choose);
+  }
+  /// Adds a page; its widget goes to pages().
+  void add(const QString& name, const QString& hint, QWidget* page) {
+    auto* button = new QToolButton(this);
+    button->setText(name);
+    button->setToolTip(hint);
+    button->setCheckable(true);
+    button->setFont(face(Type::body, true));
+    button->setObjectName("choice");
+    buttons_.addButton(button, pages_->addWidget(page));
+    row_->addWidget(button);
+    if (pages_->count() == 1) button->setChecked(true);
+  }
+  void choose(int index) {
+    if (!buttons_.button(index)) return;
+    buttons_.button(index)->setChecked(true);
+    pages_->setCurrentIndex(index);
+    emit chosen(index);
+  }
+  QString name(int index) const { return buttons_.button(index)->text(); }
+  int index() const { return pages_->currentIndex(); }
+  QStackedWidget* pages() const { return pages_; }
+
+ signals:
+  void chosen(int index);
+
+ private:
+  QButtonGroup buttons_;
+  QStackedWidget* pages_;
+  QHBoxLayout* row_;
+};
+
+}  // namespace heathmist::app
