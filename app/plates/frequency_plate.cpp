@@ -52,8 +52,10 @@ QCPAxisRect* FrequencyPlate::add_rect() {
   rect->axis(QCPAxis::atLeft)->ticker()->setTickCount(4);
   for (QCPAxisRect* other : rects_) {
     QCPAxis *mine = rect->axis(QCPAxis::atBottom), *theirs = other->axis(QCPAxis::atBottom);
-    connect(mine, qOverload<const QCPRange&>(&QCPAxis::rangeChanged), theirs, qOverload<const QCPRange&>(&QCPAxis::setRange));
-    connect(theirs, qOverload<const QCPRange&>(&QCPAxis::rangeChanged), mine, qOverload<const QCPRange&>(&QCPAxis::setRange));
+    connect(mine, qOverload<const QCPRange&>(&QCPAxis::rangeChanged), theirs,
+            qOverload<const QCPRange&>(&QCPAxis::setRange));
+    connect(theirs, qOverload<const QCPRange&>(&QCPAxis::rangeChanged), mine,
+            qOverload<const QCPRange&>(&QCPAxis::setRange));
     theirs->setTickLabels(false);
     other->setMinimumMargins(QMargins(38, 6, 10, 4));
   }
@@ -67,7 +69,8 @@ void FrequencyPlate::for_each_axis(const std::function<void(QCPAxis*)>& visit) {
 }
 
 void FrequencyPlate::set_frequencies(const std::vector<double>& hz, bool logarithmic) {
-  const bool anew = hz_.empty() || ticker_->logarithmic != logarithmic || (!hz.empty() && (hz.back() != hz_.back() || hz.front() != hz_.front()));
+  const bool anew = hz_.empty() || ticker_->logarithmic != logarithmic ||
+                    (!hz.empty() && (hz.back() != hz_.back() || hz.front() != hz_.front()));
   hz_ = hz;
   ticker_->logarithmic = logarithmic;
   for_each_axis([&](QCPAxis* axis) { axis->setScaleType(logarithmic ? QCPAxis::stLogarithmic : QCPAxis::stLinear); });

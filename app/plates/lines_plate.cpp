@@ -51,7 +51,8 @@ void LinesPlate::draw() {
   for (const NamedLine& line : lines_) {
     QCPGraph* graph = addGraph();
     QVector<QCPGraphData> points;
-    for (size_t n = 0; n < line.hz.size(); ++n) points.append({line.hz[n], std::max(line.db[n], deepest_db)});
+    for (size_t n = 0; n < line.hz.size(); ++n)
+      points.append({line.hz[n], line.db[n] > deepest_db ? line.db[n] : qQNaN()});  // a gap
     graph->data()->set(points, true);
     graph->setName(line.name);
     graph->setPen(QPen(line.ink, line.width, line.style));
@@ -87,7 +88,8 @@ QString LinesPlate::read_out(double hz) const {
   const size_t n = nearest(hz);
   QString text = hertz(lines_.front().hz[n], false);
   for (const NamedLine& line : lines_)
-    if (n < line.db.size()) text += "\n" + line.name + " " + (line.db[n] <= deepest_db ? tr("none") : number(line.db[n], 1));
+    if (n < line.db.size())
+      text += "\n" + line.name + " " + (line.db[n] <= deepest_db ? tr("none") : number(line.db[n], 1));
   return text;
 }
 
@@ -97,7 +99,8 @@ QString LinesPlate::csv() const {
   text += "\n";
   for (size_t n = 0; !lines_.empty() && n < lines_.front().hz.size(); ++n) {
     text += QString::number(lines_.front().hz[n], 'f', 3);
-    for (const NamedLine& line : lines_) text += "," + (n < line.db.size() ? QString::number(line.db[n], 'f', 3) : QString());
+    for (const NamedLine& line : lines_)
+      text += "," + (n < line.db.size() ? QString::number(line.db[n], 'f', 3) : QString());
     text += "\n";
   }
   return text;

@@ -106,8 +106,8 @@ QString PathPlate::read_out(double hz) const {
   if (bands_.empty()) return {};
   const PathBand& b = bands_[nearest(hz)];
   return tr("%1\n%2 ± %3 dB, %4°\n%5 ms, coherence %6")
-      .arg(hertz(std::sqrt(b.low_hz * b.high_hz), false), number(b.magnitude_db, 2), number(2 * b.magnitude_error_db, 2),
-           number(b.phase_deg, 1), number(b.delay_ms, 2), number(b.coherence, 3));
+      .arg(hertz(std::sqrt(b.low_hz * b.high_hz), false), number(b.magnitude_db, 2),
+           number(2 * b.magnitude_error_db, 2), number(b.phase_deg, 1), number(b.delay_ms, 2), number(b.coherence, 3));
 }
 
 QString PathPlate::csv() const {

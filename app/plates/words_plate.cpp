@@ -87,7 +87,8 @@ void WordsPlate::recolour() {
   master_bits_->setBrush(colour(Role::master));
   return_bits_->setPen(QPen(colour(Role::ret), 1));
   return_bits_->setBrush(faded(colour(Role::ret), 0.35));
-  for (auto* text : {codes_name_, bits_name_, nothing_}) text->setFont(face(Type::small)), text->setColor(colour(Role::soft));
+  for (auto* text : {codes_name_, bits_name_, nothing_})
+    text->setFont(face(Type::small)), text->setColor(colour(Role::soft));
   nothing_->setFont(face(Type::body));
   text_->setFont(face(Type::small));
   text_->setColor(colour(Role::ink));
@@ -147,12 +148,17 @@ void WordsPlate::leaveEvent(QEvent*) {
 
 QString WordsPlate::csv() const {
   QString text = "code,master_times,return_times\n";
-  const auto m = master_ ? codes_of(*master_) : std::array<double, 256>{}, r = ret_ ? codes_of(*ret_) : std::array<double, 256>{};
-  for (int n = 0; n < 256; ++n) text += QString("%1,%2,%3\n").arg(n - 128).arg(m[size_t(n)], 0, 'f', 0).arg(r[size_t(n)], 0, 'f', 0);
+  const auto m = master_ ? codes_of(*master_) : std::array<double, 256>{},
+             r = ret_ ? codes_of(*ret_) : std::array<double, 256>{};
+  for (int n = 0; n < 256; ++n)
+    text += QString("%1,%2,%3\n").arg(n - 128).arg(m[size_t(n)], 0, 'f', 0).arg(r[size_t(n)], 0, 'f', 0);
   text += "bit,master_activity,return_activity\n";
   for (size_t b = 0; b < 32; ++b)
     if ((master_ && b < size_t(master_->container_bits)) || (ret_ && b < size_t(ret_->container_bits)))
-      text += QString("%1,%2,%3\n").arg(b + 1).arg(master_ ? activity_of(*master_, b) : 0, 0, 'f', 5).arg(ret_ ? activity_of(*ret_, b) : 0, 0, 'f', 5);
+      text += QString("%1,%2,%3\n")
+                  .arg(b + 1)
+                  .arg(master_ ? activity_of(*master_, b) : 0, 0, 'f', 5)
+                  .arg(ret_ ? activity_of(*ret_, b) : 0, 0, 'f', 5);
   return text;
 }
 

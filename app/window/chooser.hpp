@@ -13,7 +13,8 @@ class Chooser : public QWidget {
   Q_OBJECT
 
  public:
-  explicit Chooser(QWidget* parent = nullptr) : QWidget(parent), pages_(new QStackedWidget), row_(new QHBoxLayout(this)) {
+  explicit Chooser(QWidget* parent = nullptr)
+      : QWidget(parent), pages_(new QStackedWidget), row_(new QHBoxLayout(this)) {
     row_->setContentsMargins(0, 0, 0, 0);
     row_->setSpacing(2);
     connect(&buttons_, &QButtonGroup::idClicked, this, &Chooser::choose);

@@ -47,7 +47,8 @@ class MixedClip : public Clip {
 };
 
 std::optional<Mixture> mixture_of(const FitBy& by, int channels) {
-  if (by.part == FitBy::Part::channel && by.channel >= 0 && by.channel < channels) return single_channel(channels, by.channel);
+  if (by.part == FitBy::Part::channel && by.channel >= 0 && by.channel < channels)
+    return single_channel(channels, by.channel);
   if ((by.part == FitBy::Part::mid || by.part == FitBy::Part::side) && channels >= 2) {
     Mixture mixture(size_t(channels), 0.0);
     mixture[0] = 0.5;

@@ -13,8 +13,8 @@ struct FitBy {
   bool operator==(const FitBy&) const = default;
 };
 
-/// The part of a clip as a clip of its own: one channel, or (L + R) / 2, (L - R) / 2; band-limited to scratch where a band
-/// is asked for. A part that the clip does not have is the whole.
+/// The part of a clip as a clip of its own: one channel, or (L + R) / 2, (L - R) / 2; band-limited to scratch where a
+/// band is asked for. A part that the clip does not have is the whole.
 std::shared_ptr<const Clip> part_of(std::shared_ptr<const Clip> clip, const FitBy& by, const Job& job = {});
 
 /// Delay, drift and gain as the part shows them, in the place of those of `whole`; map and polarity stay. The fit of

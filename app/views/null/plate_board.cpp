@@ -70,7 +70,8 @@ QWidget* PlateBoard::make_left() {
     for (QWidget* tool : spectra_tools_) tool->setVisible(now == spectra_page);
     for (QWidget* tool : path_tools_) tool->setVisible(now == path_page);
   });
-  for (FrequencyPlate* plate : {static_cast<FrequencyPlate*>(spectra_), static_cast<FrequencyPlate*>(path_), static_cast<FrequencyPlate*>(stack_)}) {
+  for (FrequencyPlate* plate : {static_cast<FrequencyPlate*>(spectra_), static_cast<FrequencyPlate*>(path_),
+                                static_cast<FrequencyPlate*>(stack_)}) {
     connect(plate, &FrequencyPlate::band_selected, this, &PlateBoard::band_selected);
     connect(plate, &FrequencyPlate::band_cleared, this, &PlateBoard::band_cleared);
   }
@@ -83,7 +84,8 @@ QWidget* PlateBoard::make_right() {
   right_ = new Chooser(page);
   depth_ = new DepthPlate;
   mask_ = new DepthPlate;
-  moments_ = make_table({tr("At"), tr("What"), tr("dB"), tr("Around")}, tr("Moments to jump to: breaks, overs, and where the residual comes closest"));
+  moments_ = make_table({tr("At"), tr("What"), tr("dB"), tr("Around")},
+                        tr("Moments to jump to: breaks, overs, and where the residual comes closest"));
   thirds_ = make_table({tr("Third octave"), tr("Master"), tr("Residual"), tr("Under")}, tr("Depth by third octave"));
   right_->add(tr("Depth"), tr("How far the residual lies under the master (Alt+5)"), depth_);
   right_->add(tr("Mask"), tr("A hint at what the programme masks, after ISO 11172-3 model 1 (Alt+6)"), mask_);
@@ -96,7 +98,9 @@ QWidget* PlateBoard::make_right() {
   head->addWidget(legend_);
   rows->addWidget(right_->pages(), 1);
   connect(right_, &Chooser::chosen, this, [this](int now) {
-    legend_->setText(now == depth_page ? tr("residual under master, dB") : now == mask_page ? tr("residual over mask, dB: a hint") : QString());
+    legend_->setText(now == depth_page  ? tr("residual under master, dB")
+                     : now == mask_page ? tr("residual over mask, dB: a hint")
+                                        : QString());
   });
   connect(depth_, &DepthPlate::clicked, this, &PlateBoard::cell_chosen);
   connect(mask_, &DepthPlate::clicked, this, &PlateBoard::cell_chosen);
@@ -167,7 +171,8 @@ void PlateBoard::make_menus(QHBoxLayout* head) {
     choose(lower, lower_button, name, QString("path %1").arg(int(value)), value == PathPlate::Lower::phase,
            [this, v = value] { path_->set_lower(v); });
   auto name_scale = [this, scale_button] {
-    scale_button->setText((logarithmic_ ? tr("log") : tr("linear")) + ", " + (relative_ ? tr("relative") : tr("absolute")));
+    scale_button->setText((logarithmic_ ? tr("log") : tr("linear")) + ", " +
+                          (relative_ ? tr("relative") : tr("absolute")));
   };
   for (const auto& [name, setting, field, value] :
        {std::tuple{tr("logarithmic frequency"), "logarithmic 1", &PlateBoard::logarithmic_, true},
@@ -189,7 +194,10 @@ void PlateBoard::make_menus(QHBoxLayout* head) {
 }
 
 nlohmann::ordered_json PlateBoard::settings() const {
-  return {{"points", fft_size_}, {"smoothing", smoothing_}, {"logarithmic", int(logarithmic_)}, {"relative", int(relative_)}};
+  return {{"points", fft_size_},
+          {"smoothing", smoothing_},
+          {"logarithmic", int(logarithmic_)},
+          {"relative", int(relative_)}};
 }
 
 void PlateBoard::restore(const nlohmann::ordered_json& settings) {
@@ -227,9 +235,11 @@ void PlateBoard::show_trial(const TrialResult& trial) {
 void PlateBoard::draw_spectra() {
   if (!sums_ || sums_->master_spectrum.power.empty()) return;
   const auto& s = *sums_;
-  const double top = s.master_spectrum.bin_hz * double(s.master_spectrum.power.size() - 1), bottom = logarithmic_ ? 20 : 0;
+  const double top = s.master_spectrum.bin_hz * double(s.master_spectrum.power.size() - 1),
+               bottom = logarithmic_ ? 20 : 0;
   auto line = [&](const Spectrum& spectrum) { return smoothed(spectrum, bottom, top, 900, logarithmic_, smoothing_); };
-  SpectraShown shown{line(s.master_spectrum), line(s.return_spectrum), line(s.residual_spectrum), {}, {}, logarithmic_, relative_, {}};
+  SpectraShown shown{
+      line(s.master_spectrum), line(s.return_spectrum), line(s.residual_spectrum), {}, {}, logarithmic_, relative_, {}};
   shown.ret_relative = relative_to(shown.ret, shown.master);
   shown.residual_relative = relative_to(shown.residual, shown.master);
   if (why_ && why_->floor) shown.floor = line(on_bins_of(*why_->floor, s.residual_spectrum));
@@ -242,14 +252,16 @@ void PlateBoard::draw_stack() {
     if (!why || why->split.empty()) return lines;
     const auto& s = why->split;
     const double top = s.master.bin_hz * double(s.master.power.size() - 1);
-    auto add = [&](const QString& name, const Spectrum& spectrum, Role role, Qt::PenStyle style, bool filled, double width) {
+    auto add = [&](const QString& name, const Spectrum& spectrum, Role role, Qt::PenStyle style, bool filled,
+                   double width) {
       const auto line = smoothed(spectrum, 20, top, 500, true, 12);
       lines.push_back({name, line.hz, line.db, colour(role), style, filled, width});
     };
     add(tr("master"), s.master, Role::master, Qt::SolidLine, false, 1.0);
     add(tr("remainder"), s.remainder, Role::residual, Qt::SolidLine, true, 1.0);
     add(tr("level, EQ, phase"), s.linear, Role::ink, Qt::DashLine, false, 1.3);
-    if (why->floor) add(tr("floor of the route"), on_bins_of(*why->floor, s.master), Role::soft, Qt::DotLine, false, 1.3);
+    if (why->floor)
+      add(tr("floor of the route"), on_bins_of(*why->floor, s.master), Role::soft, Qt::DotLine, false, 1.3);
     return lines;
   });
 }
@@ -265,9 +277,14 @@ void PlateBoard::fill_moments(const TrialResult& trial) {
   };
   if (!trial.why) return add({}, tr("being worked out…"), {}, {});
   for (const Break& b : trial.why->continuity.breaks)
-    add(b.at_s, b.kind == BreakKind::dropout ? tr("drops out") : b.kind == BreakKind::skip ? tr("skips") : tr("too much"), {}, tr("%1 ms").arg(number(1000 * b.length_s, 1)));
+    add(b.at_s,
+        b.kind == BreakKind::dropout ? tr("drops out")
+        : b.kind == BreakKind::skip  ? tr("skips")
+                                     : tr("too much"),
+        {}, tr("%1 ms").arg(number(1000 * b.length_s, 1)));
   for (const CloseMoment& m : trial.why->closest)
-    add(m.at_s, tr("closest"), number(m.depth_db, 1), tr("%1 to %2").arg(hertz(m.low_hz, false), hertz(m.high_hz, false)));
+    add(m.at_s, tr("closest"), number(m.depth_db, 1),
+        tr("%1 to %2").arg(hertz(m.low_hz, false), hertz(m.high_hz, false)));
   size_t told = 0;
   for (const Over& o : trial.why->ret.overs)
     if (told++ < 100) add(o.at_s, tr("over 0 dBTP"), "+" + number(o.dbtp, 2), tr("channel %1").arg(o.channel + 1));
@@ -280,7 +297,8 @@ void PlateBoard::fill_thirds(const ResidualSums& sums) {
   for (int row = 0; row < int(bands.size()); ++row) {
     const DepthBand& b = bands[size_t(row)];
     auto level = [](double power) { return power > 0 ? number(10 * std::log10(power), 1) : tr("none"); };
-    const QStringList cells{hertz(b.centre_hz, false), level(b.master), level(b.residual), b.depth_db ? number(-*b.depth_db, 1) + " dB" : tr("nothing left")};
+    const QStringList cells{hertz(b.centre_hz, false), level(b.master), level(b.residual),
+                            b.depth_db ? number(-*b.depth_db, 1) + " dB" : tr("nothing left")};
     for (int c = 0; c < cells.size(); ++c) thirds_->setItem(row, c, new QTableWidgetItem(cells[c]));
   }
 }
@@ -320,9 +338,12 @@ void PlateBoard::set_playhead(double at_s) {
   mask_->set_playhead(at_s);
 }
 
-void PlateBoard::set_selection(std::optional<std::pair<double, double>> seconds, std::optional<std::pair<double, double>> hz) {
+void PlateBoard::set_selection(std::optional<std::pair<double, double>> seconds,
+                               std::optional<std::pair<double, double>> hz) {
   for (DepthPlate* plate : {depth_, mask_}) plate->set_frame(seconds, hz);
-  for (FrequencyPlate* plate : {static_cast<FrequencyPlate*>(spectra_), static_cast<FrequencyPlate*>(path_), static_cast<FrequencyPlate*>(stack_)}) plate->set_band(hz);
+  for (FrequencyPlate* plate : {static_cast<FrequencyPlate*>(spectra_), static_cast<FrequencyPlate*>(path_),
+                                static_cast<FrequencyPlate*>(stack_)})
+    plate->set_band(hz);
 }
 
 }  // namespace heathmist::app

@@ -53,7 +53,12 @@ TrialsView::TrialsView(QWidget* parent) : QWidget(parent) {
   head->addWidget(within);
   band_ = new QComboBox(this);
   band_->setAccessibleName(tr("The band in which trials are compared"));
-  for (const auto& [name, low, high] : {std::tuple{tr("20 to 120 Hz"), 20.0, 120.0}, {tr("120 to 1000 Hz"), 120.0, 1000.0}, {tr("1 to 5 kHz"), 1000.0, 5000.0}, {tr("5 to 12 kHz"), 5000.0, 12000.0}, {tr("12 to 24 kHz"), 12000.0, 24000.0}, {tr("above 24 kHz"), 24000.0, 1e6}})
+  for (const auto& [name, low, high] : {std::tuple{tr("20 to 120 Hz"), 20.0, 120.0},
+                                        {tr("120 to 1000 Hz"), 120.0, 1000.0},
+                                        {tr("1 to 5 kHz"), 1000.0, 5000.0},
+                                        {tr("5 to 12 kHz"), 5000.0, 12000.0},
+                                        {tr("12 to 24 kHz"), 12000.0, 24000.0},
+                                        {tr("above 24 kHz"), 24000.0, 1e6}})
     band_->addItem(name, QPointF(low, high));
   band_->setCurrentIndex(2);
   head->addWidget(band_);
@@ -65,9 +70,18 @@ TrialsView::TrialsView(QWidget* parent) : QWidget(parent) {
   auto* split = new QSplitter(Qt::Vertical, this);
   split->setHandleWidth(1);
   table_ = new QTableWidget(0, columns, split);
-  table_->setHorizontalHeaderLabels({tr("Master"), tr("Trial"), tr("Kind"), tr("Residual"), tr("In band"), tr("Remainder"), tr("Delay"), tr("Gain"), tr("Drift"), tr("Reaches"), tr("Word")});
+  table_->setHorizontalHeaderLabels({tr("Master"), tr("Trial"), tr("Kind"), tr("Residual"), tr("In band"),
+                                     tr("Remainder"), tr("Delay"), tr("Gain"), tr("Drift"), tr("Reaches"), tr("Word")});
   table_->setAccessibleName(tr("All trials of the bench"));
-  for (const auto& [column, unit] : {std::pair{depth_column, tr("Residual against the master's RMS, dB")}, {band_column, tr("The same in the band chosen above, mean of its third octaves, dB")}, {remainder_column, tr("What no filter explains, against the master's RMS, dB")}, {delay_column, tr("Samples; positive: the return is late")}, {gain_column, tr("dB")}, {drift_column, tr("ppm; positive: the return is longer")}, {reach_column, tr("Where the return's spectrum ends")}, {word_column, tr("Bits really used, or the codec")}})
+  for (const auto& [column, unit] :
+       {std::pair{depth_column, tr("Residual against the master's RMS, dB")},
+        {band_column, tr("The same in the band chosen above, mean of its third octaves, dB")},
+        {remainder_column, tr("What no filter explains, against the master's RMS, dB")},
+        {delay_column, tr("Samples; positive: the return is late")},
+        {gain_column, tr("dB")},
+        {drift_column, tr("ppm; positive: the return is longer")},
+        {reach_column, tr("Where the return's spectrum ends")},
+        {word_column, tr("Bits really used, or the codec")}})
     table_->horizontalHeaderItem(column)->setToolTip(unit);
   table_->setSortingEnabled(true);
   table_->setSelectionBehavior(QAbstractItemView::SelectRows);
@@ -78,7 +92,7 @@ TrialsView::TrialsView(QWidget* parent) : QWidget(parent) {
   table_->verticalHeader()->hide();
   table_->verticalHeader()->setDefaultSectionSize(24);
   table_->horizontalHeader()->setSectionResizeMode(QHeaderView::ResizeToContents);
-  table_->horizontalHeader()->setSectionResizeMode(trial_column, QHeaderView::Stretch);
+  table_->horizontalHeader()->setSectionResizeMode(trial_column, QHeaderView::Interactive);
   table_->horizontalHeader()->setHighlightSections(false);
   table_->sortByColumn(depth_column, Qt::DescendingOrder);
   plate_ = new LinesPlate("depth-of-trials", tr("Depth by third octave of the chosen trials"), true, split);
@@ -94,6 +108,15 @@ TrialsView::TrialsView(QWidget* parent) : QWidget(parent) {
   });
 }
 
+/// The trial's name takes what the numbers leave, but never less than its words need.
+void TrialsView::resizeEvent(QResizeEvent* event) {
+  QWidget::resizeEvent(event);
+  int others = 0;
+  for (int column = 0; column < columns; ++column)
+    if (column != trial_column) others += table_->columnWidth(column);
+  table_->setColumnWidth(trial_column, std::clamp(table_->viewport()->width() - others, 130, 260));
+}
+
 void TrialsView::show_bench(const Bench& bench, const std::map<std::string, RowState>& states) {
   std::vector<Line> lines;
   size_t waiting = 0;
@@ -106,10 +129,15 @@ void TrialsView::show_bench(const Bench& bench, const std::map<std::string, RowS
       }
       lines.push_back({t.id, QString::fromStdString(m.name), QString::fromStdString(t.name), *state->second.summary});
     }
-  note_->setText(waiting ? tr("   %1 not measured yet").arg(waiting) : lines.empty() ? tr("   no trials on this bench yet") : QString());
-  const bool same = lines.size() == lines_.size() && std::equal(lines.begin(), lines.end(), lines_.begin(), [](const Line& a, const Line& b) {
-    return a.id == b.id && a.master == b.master && a.trial == b.trial && a.summary.kind == b.summary.kind && a.summary.residual_relative_db == b.summary.residual_relative_db;
-  });
+  note_->setText(waiting         ? tr("   %1 not measured yet").arg(waiting)
+                 : lines.empty() ? tr("   no trials on this bench yet")
+                                 : QString());
+  const bool same = lines.size() == lines_.size() &&
+                    std::equal(lines.begin(), lines.end(), lines_.begin(), [](const Line& a, const Line& b) {
+                      return a.id == b.id && a.master == b.master && a.trial == b.trial &&
+                             a.summary.kind == b.summary.kind &&
+                             a.summary.residual_relative_db == b.summary.residual_relative_db;
+                    });
   lines_ = std::move(lines);
   if (!same) fill();
 }
@@ -136,35 +164,53 @@ void TrialsView::fill() {
     table_->item(row, master_column)->setData(Qt::UserRole, QString::fromStdString(line.id));
     table_->setItem(row, trial_column, new QTableWidgetItem(line.trial));
     table_->setItem(row, kind_column, new QTableWidgetItem(QString::fromStdString(s.kind).replace('_', ' ')));
-    const auto put = [&](Column column, const QString& text, double value) { table_->setItem(row, column, new NumberItem(text, value)); };
+    const auto put = [&](Column column, const QString& text, double value) {
+      table_->setItem(row, column, new NumberItem(text, value));
+    };
     const QString none = QString(QChar(0x2013));
-    put(depth_column, s.trusted ? level(s.residual_relative_db) : none, s.trusted ? s.residual_relative_db.value_or(silence_db) : 1000);
+    put(depth_column, s.trusted ? level(s.residual_relative_db) : none,
+        s.trusted ? s.residual_relative_db.value_or(silence_db) : 1000);
     put(band_column, !s.trusted || !band ? none : level(band), s.trusted ? band.value_or(silence_db) : 1000);
-    put(remainder_column, s.trusted ? level(s.remainder_relative_db) : none, s.trusted ? s.remainder_relative_db.value_or(silence_db) : 1000);
-    put(delay_column, s.trusted ? number(s.delay_samples, s.delay_samples == std::round(s.delay_samples) ? 0 : 2) : none, s.delay_samples);
+    put(remainder_column, s.trusted ? level(s.remainder_relative_db) : none,
+        s.trusted ? s.remainder_relative_db.value_or(silence_db) : 1000);
+    put(delay_column,
+        s.trusted ? number(s.delay_samples, s.delay_samples == std::round(s.delay_samples) ? 0 : 2) : none,
+        s.delay_samples);
     put(gain_column, s.trusted ? number(s.gain_db, 2) : none, s.gain_db);
     put(drift_column, s.trusted ? number(s.drift_ppm, 2) : none, s.drift_ppm);
     put(reach_column, s.bandwidth_hz ? hertz(*s.bandwidth_hz, false) : none, s.bandwidth_hz.value_or(0));
     put(word_column, s.bits_used > 0 ? tr("%1 bit").arg(s.bits_used) : QString::fromStdString(s.codec), s.bits_used);
   }
   table_->setSortingEnabled(true);
+  QResizeEvent settle(size(), size());
+  resizeEvent(&settle);
   draw();
 }
 
 void TrialsView::draw() {
   QStringList chosen;
-  for (const auto& index : table_->selectionModel()->selectedRows(master_column)) chosen << index.data(Qt::UserRole).toString();
+  for (const auto& index : table_->selectionModel()->selectedRows(master_column))
+    chosen << index.data(Qt::UserRole).toString();
   std::vector<Line> lines;
   for (const Line& line : lines_)
-    if (chosen.isEmpty() ? line.summary.trusted : chosen.contains(QString::fromStdString(line.id))) lines.push_back(line);
+    if (chosen.isEmpty() ? line.summary.trusted : chosen.contains(QString::fromStdString(line.id)))
+      lines.push_back(line);
   if (lines.size() > 8) lines.resize(8);
   plate_->show_lines([lines] {
     std::vector<NamedLine> result;
-    const auto longest = std::max_element(lines.begin(), lines.end(), [](const Line& a, const Line& b) { return a.summary.band_hz.size() < b.summary.band_hz.size(); });
+    const auto longest = std::max_element(lines.begin(), lines.end(), [](const Line& a, const Line& b) {
+      return a.summary.band_hz.size() < b.summary.band_hz.size();
+    });
     for (size_t n = 0; n < lines.size(); ++n) {
       const TrialSummary& s = lines[n].summary;
       if (std::all_of(s.band_db.begin(), s.band_db.end(), [](double db) { return db <= -199; })) continue;
-      NamedLine line{lines[n].trial, longest->summary.band_hz, std::vector<double>(longest->summary.band_hz.size(), -200.0), colour(Role::residual), styles[result.size() % 4], false, result.size() < 4 ? 1.6 : 0.9};
+      NamedLine line{lines[n].trial,
+                     longest->summary.band_hz,
+                     std::vector<double>(longest->summary.band_hz.size(), -200.0),
+                     colour(Role::residual),
+                     styles[result.size() % 4],
+                     false,
+                     result.size() < 4 ? 1.6 : 0.9};
       for (size_t k = 0; k < line.hz.size(); ++k)  // bands differ with the rate
         for (size_t j = 0; j < s.band_hz.size(); ++j)
           if (std::abs(s.band_hz[j] / line.hz[k] - 1) < 0.01) line.db[k] = s.band_db[j];
@@ -175,12 +221,27 @@ void TrialsView::draw() {
 }
 
 QString TrialsView::csv() const {
-  QString text = "master,trial,kind,residual_dbr,in_band_dbr,remainder_dbr,delay_samples,gain_db,drift_ppm,bandwidth_hz,bits_used,codec\n";
+  QString text =
+      "master,trial,kind,residual_dbr,in_band_dbr,remainder_dbr,delay_samples,gain_db,drift_ppm,bandwidth_hz,bits_used,"
+      "codec\n";
   auto quoted = [](QString words) { return "\"" + words.replace("\"", "\"\"") + "\""; };
   auto value = [](std::optional<double> v, int decimals) { return v ? QString::number(*v, 'f', decimals) : QString(); };
   for (const Line& line : lines_) {
     const auto& s = line.summary;
-    text += QStringList{quoted(line.master), quoted(line.trial), QString::fromStdString(s.kind), value(s.residual_relative_db, 2), value(in_band(s), 2), value(s.remainder_relative_db, 2), value(s.delay_samples, 4), value(s.gain_db, 4), value(s.drift_ppm, 3), value(s.bandwidth_hz, 0), s.bits_used ? QString::number(s.bits_used) : QString(), QString::fromStdString(s.codec)}.join(',') + "\n";
+    text += QStringList{quoted(line.master),
+                        quoted(line.trial),
+                        QString::fromStdString(s.kind),
+                        value(s.residual_relative_db, 2),
+                        value(in_band(s), 2),
+                        value(s.remainder_relative_db, 2),
+                        value(s.delay_samples, 4),
+                        value(s.gain_db, 4),
+                        value(s.drift_ppm, 3),
+                        value(s.bandwidth_hz, 0),
+                        s.bits_used ? QString::number(s.bits_used) : QString(),
+                        QString::fromStdString(s.codec)}
+                .join(',') +
+            "\n";
   }
   return text;
 }

@@ -14,7 +14,20 @@ class TrialsView : public QWidget {
   Q_OBJECT
 
  public:
-  enum Column { master_column, trial_column, kind_column, depth_column, band_column, remainder_column, delay_column, gain_column, drift_column, reach_column, word_column, columns };
+  enum Column {
+    master_column,
+    trial_column,
+    kind_column,
+    depth_column,
+    band_column,
+    remainder_column,
+    delay_column,
+    gain_column,
+    drift_column,
+    reach_column,
+    word_column,
+    columns
+  };
 
   explicit TrialsView(QWidget* parent = nullptr);
   void show_bench(const Bench& bench, const std::map<std::string, RowState>& states);
@@ -25,6 +38,9 @@ class TrialsView : public QWidget {
 
  signals:
   void opened(const QString& trial_id);  ///< Enter or double click: to its null
+
+ protected:
+  void resizeEvent(QResizeEvent* event) override;
 
  private:
   struct Line {

@@ -1,0 +1,291 @@
+// The explanation in the window: plates, moments, bands and cells, fitting by hand, the floor, trials side by side.
+#include <QSettings>
+#include <QSignalSpy>
+#include <QStandardPaths>
+#include <QtTest>
+
+#include "app/theme/theme.hpp"
+#include "app/window/main_window.hpp"
+#include "core/dsp/biquad.hpp"
+#include "tests/support/signals.hpp"
+
+using namespace heathmist;
+using namespace heathmist::app;
+using namespace heathmist::test;
+
+namespace {
+
+Planar filtered(Planar sound, int rate) {
+  for (int c = 0; c < sound.channels(); ++c) {
+    auto pass = dsp::Biquad::high_pass(rate, 40);
+    for (double& x : sound.channel(c)) x = pass.run(x);
+  }
+  return sound;
+}
+
+Planar shifted(const Planar& sound, int64_t frames) {
+  Planar out(sound.channels(), sound.frames() + frames);
+  for (int c = 0; c < sound.channels(); ++c)
+    std::copy(sound.channel(c).begin(), sound.channel(c).end(), out.channel(c).begin() + frames);
+  return out;
+}
+
+}  // namespace
+
+class TestExplained : public QObject {
+  Q_OBJECT
+
+ private slots:
+  void initTestCase() {
+    qputenv("XDG_CACHE_HOME", QByteArray((folder_ / "cache").c_str()));
+    QStandardPaths::setTestModeEnabled(true);
+    QCoreApplication::setOrganizationName("Heathmist tests");
+    QSettings::setPath(QSettings::NativeFormat, QSettings::UserScope,
+                       QString::fromStdString((folder_ / "settings").string()));
+    QFile::remove(BenchModel::autosave_file());
+    Theme::instance().apply(false);
+    const auto sound = requantised(scaled(with_noise(Programme(8, 1).render(48000), 1e-3, 5), 0.5), 24, true);
+    master_ = write("mill.wav", sound);
+    filtered_ = write("mill-filtered.wav", filtered(sound, 48000));
+    late_ = write("mill-late.wav", shifted(sound, 300));
+    cut_ = write("mill-16.wav", requantised(sound, 16, false));
+    noisy_ = write("mill-noisy.wav", with_noise(sound, 1e-3, 9));
+    silence_ = write("silence.wav", with_noise(Planar(2, 48000 * 4), 1e-3, 33));
+  }
+  void init() {
+    window_ = std::make_unique<MainWindow>(simulated_output());
+    window_->show();
+  }
+  void cleanup() {
+    window_->desk().model().undo_stack().setClean();
+    window_.reset();
+  }
+
+  void the_null_comes_first_and_then_its_explanation() {
+    QSignalSpy ready(&window_->desk(), &Desk::trial_ready);
+    window_->take_files({master_, filtered_});
+    QTRY_COMPARE_WITH_TIMEOUT(ready.size(), 2, 30000);
+    const auto first = ready[0][0].value<std::shared_ptr<const TrialResult>>(),
+               second = ready[1][0].value<std::shared_ptr<const TrialResult>>();
+    QVERIFY(!first->why && second->why);
+    QCOMPARE(second->report->kind, Kind::linear);
+    QVERIFY(window_->findings()->sentences().join(' ').contains("Level, EQ and phase explain"));
+    auto* plates = window_->null_view()->plates();
+    QVERIFY(plates->path()->csv().count('\n') > 50);
+    QVERIFY(plates->path()->read_out(1000).contains("coherence"));
+    QVERIFY(plates->stack()->csv().startsWith("frequency_hz,master,remainder"));
+    QVERIFY(plates->mask()->csv().count('\n') > 100 && plates->mask()->csv().startsWith("time_s,low_hz,high_hz,residual_to_mask_db"));
+    QVERIFY(plates->thirds()->rowCount() > 20 && plates->moments()->rowCount() > 0);
+  }
+
+  void every_plate_has_its_key_and_draws_in_both_variants() {
+    show_pair(filtered_);
+    auto* plates = window_->null_view()->plates();
+    for (int n = 0; n < 8; ++n) {
+      QTest::keyClick(window_.get(), Qt::Key(Qt::Key_1 + n), Qt::AltModifier);
+      Chooser* side = n < 4 ? plates->left() : plates->right();
+      QCOMPARE(side->index(), n % 4);
+      QVERIFY(!side->pages()->currentWidget()->grab().isNull());
+    }
+    for (const bool night : {true, false}) {
+      window_->set_night(night);
+      for (Plate* plate : std::initializer_list<Plate*>{plates->spectra(), plates->path(), plates->stack(), plates->words(), plates->depth(), plates->mask()}) {
+        const QString file = QString::fromStdString((folder_ / "p.png").string());
+        QVERIFY(plate->export_picture(file));
+        QFile::remove(file);
+      }
+    }
+    for (const auto lower : {PathPlate::Lower::group_delay, PathPlate::Lower::coherence, PathPlate::Lower::phase}) {
+      plates->path()->set_lower(lower);
+      QVERIFY(!plates->path()->read_out(500).isEmpty());
+    }
+  }
+
+  void plates_of_frequency_zoom_and_read_out_by_keys() {
+    show_pair(filtered_);
+    auto* path = window_->null_view()->plates()->path();
+    QTest::keyClick(window_.get(), Qt::Key_2, Qt::AltModifier);
+    const auto whole = path->xAxis->range();
+    for (int n = 0; n < 10; ++n) QTest::keyClick(path, Qt::Key_Right);
+    QTest::keyClick(path, Qt::Key_Up);
+    QVERIFY(path->xAxis->range().size() < whole.size());
+    QTest::keyClick(path, Qt::Key_Left);
+    QTest::keyClick(path, Qt::Key_Down);
+    QTest::keyClick(path, Qt::Key_0);
+    QVERIFY(std::abs(path->xAxis->range().upper - whole.upper) < 1e-6 * whole.upper);
+    QWheelEvent wheel(QPointF(150, 60), path->mapToGlobal(QPointF(150, 60)), {}, QPoint(0, 240), Qt::NoButton, Qt::NoModifier, Qt::NoScrollPhase, false);
+    QApplication::sendEvent(path, &wheel);
+    QVERIFY(path->xAxis->range().size() < whole.size());
+  }
+
+  void a_band_narrows_the_number_and_what_is_heard() {
+    show_pair(filtered_);
+    auto* view = window_->null_view();
+    const QString whole = view->strip()->residual_text();
+    auto* plate = view->plates()->spectra();
+    const int y = plate->height() / 2, left = int(plate->xAxis->coordToPixel(1000)), right = int(plate->xAxis->coordToPixel(4000));
+    QTest::mousePress(plate, Qt::LeftButton, Qt::ShiftModifier, QPoint(left, y));
+    QTest::mouseMove(plate, QPoint((left + right) / 2, y));
+    QTest::mouseRelease(plate, Qt::LeftButton, Qt::ShiftModifier, QPoint(right, y));
+    QVERIFY(view->band() && std::abs(view->band()->first - 1000) < 60 && std::abs(view->band()->second - 4000) < 200);
+    const auto& sums = window_->desk().current_result()->report->sums;
+    const double expected = power_db(power_between(sums.residual_spectrum, view->band()->first, view->band()->second),
+                                     power_between(sums.master_spectrum, view->band()->first, view->band()->second)).value();
+    QCOMPARE(view->strip()->residual_text(), number(expected, 1));
+    QVERIFY(view->strip()->residual_text() != whole);
+    QTest::keyClick(window_.get(), Qt::Key_Escape);
+    QVERIFY(!view->band());
+    QCOMPARE(view->strip()->residual_text(), whole);
+  }
+
+  void a_cell_of_the_map_is_looped_and_heard() {
+    show_pair(noisy_);
+    auto* view = window_->null_view();
+    auto* depth = view->plates()->depth();
+    const QPoint at(int(depth->xAxis->coordToPixel(4)), int(depth->yAxis->coordToPixel(20)));
+    QTest::mouseClick(depth, Qt::LeftButton, Qt::NoModifier, at);
+    QVERIFY(view->band() && view->selection() && view->selection()->first < 4 && view->selection()->second > 4);
+    QVERIFY(view->band()->second < 1.3 * view->band()->first);
+    QTRY_VERIFY_WITH_TIMEOUT(window_->player().is_playing(), 3000);
+    QTest::qWait(300);
+    QVERIFY(window_->player().place_s() >= view->selection()->first - 0.05 && window_->player().place_s() <= view->selection()->second + 0.05);
+    window_->player().pause();
+  }
+
+  void moments_are_places_to_jump_to() {
+    show_pair(noisy_);
+    auto* view = window_->null_view();
+    view->plates()->right()->choose(PlateBoard::moments_page);
+    auto* table = view->plates()->moments();
+    const double at = table->item(0, 0)->data(Qt::UserRole).toDouble();
+    table->setCurrentCell(0, 0);
+    emit table->itemActivated(table->item(0, 0));
+    QVERIFY(std::abs(window_->player().place_s() - at) < 0.001);
+    QVERIFY(view->lanes()->from_s() <= at && view->lanes()->to_s() >= at);
+  }
+
+  void findings_open_the_plate_that_proves_them() {
+    show_pair(cut_);
+    auto* plates = window_->null_view()->plates();
+    const auto findings = window_->desk().current_result()->report->findings;
+    bool words = false;
+    for (const Finding& f : findings) {
+      window_->null_view()->show_evidence(f);
+      words = words || f.evidence == Evidence::words;
+      if (f.evidence == Evidence::words) QCOMPARE(plates->left()->index(), int(PlateBoard::words_page));
+      if (f.evidence == Evidence::parts) QCOMPARE(plates->left()->index(), int(PlateBoard::stack_page));
+      if (f.evidence == Evidence::mask) QCOMPARE(plates->right()->index(), int(PlateBoard::mask_page));
+    }
+    QVERIFY(words);
+    QVERIFY(plates->words()->csv().contains("bit,master_activity,return_activity"));
+    QVERIFY(plates->words()->read_out(0).contains("return"));
+  }
+
+  void the_return_is_dragged_and_snaps_to_the_null() {
+    show_pair(late_);
+    auto* view = window_->null_view();
+    auto* lanes = view->lanes();
+    lanes->set_range(2, 2.1);
+    QTest::qWait(50);
+    const int y = lanes->height() / 2;  // the middle lane
+    QTest::mousePress(lanes, Qt::LeftButton, Qt::ControlModifier, QPoint(400, y));
+    QTest::mouseMove(lanes, QPoint(402, y));
+    QTest::mouseMove(lanes, QPoint(409, y));
+    QTest::mouseRelease(lanes, Qt::LeftButton, Qt::ControlModifier, QPoint(409, y));
+    QVERIFY(view->strip()->delay()->value() < 300 && view->strip()->delay()->value() > 150);
+    QTest::keyClick(window_.get(), Qt::Key_G, Qt::ControlModifier);
+    QTRY_COMPARE_WITH_TIMEOUT(view->strip()->delay()->value(), 300.0, 10000);
+    QTRY_COMPARE_WITH_TIMEOUT(window_->desk().current_hold().delay_samples.value_or(0), 300.0, 5000);
+  }
+
+  void the_fit_is_measured_by_a_part() {
+    // One channel 2 samples later than the other: each by itself gives its own delay.
+    auto sound = requantised(scaled(Programme(6, 3).render(48000), 0.5), 24, true);
+    auto skewed = shifted(sound, 100);
+    const auto later = shifted(sound, 102);
+    std::copy(later.channel(1).begin(), later.channel(1).begin() + skewed.frames(), skewed.channel(1).begin());
+    window_->take_files({write("skew.wav", sound), write("skew-back.wav", skewed)});
+    QTRY_VERIFY_WITH_TIMEOUT(window_->desk().current_result() && window_->desk().current_result()->why, 30000);
+    for (const auto& [entry, delay] : {std::pair{"Channel 1", 100.0}, {"Channel 2", 102.0}}) {
+      auto* menu = window_->null_view()->strip()->by_menu();
+      emit menu->aboutToShow();
+      for (QAction* action : menu->actions())
+        if (action->text() == entry) action->trigger();
+      QTRY_COMPARE_WITH_TIMEOUT(window_->null_view()->strip()->delay()->value(), delay, 20000);
+    }
+    const QString file = QString::fromStdString((folder_ / "by.heathmist").string());
+    QTRY_VERIFY_WITH_TIMEOUT(window_->desk().current_hold().by.has_value(), 5000);
+    QVERIFY(window_->save_to(file));
+    QCOMPARE(load_bench(file.toStdString()).masters[0].trials[0].hold.by->channel, 1);
+  }
+
+  void the_floor_of_the_route_is_set_kept_and_let_go() {
+    show_pair(noisy_);
+    auto& desk = window_->desk();
+    desk.set_floor(Floor{"Silence", {silence_.toStdString(), {}}, {}});
+    QTRY_VERIFY_WITH_TIMEOUT(desk.current_result() && desk.current_result()->why && desk.current_result()->why->floor, 30000);
+    QVERIFY2(desk.current_result()->why->floor_share > 0.9, qPrintable(QString::number(desk.current_result()->why->floor_share)));
+    QTRY_VERIFY(window_->findings()->sentences().join(' ').contains("no more than the floor"));
+    const QString file = QString::fromStdString((folder_ / "floor.heathmist").string());
+    QVERIFY(window_->save_to(file));
+    QCOMPARE(load_bench(file.toStdString()).floor->name, std::string("Silence"));
+    desk.floor_from(desk.current());  // what the trial itself leaves
+    QTRY_VERIFY_WITH_TIMEOUT(desk.current_result()->spec.floor && desk.current_result()->spec.floor->master && desk.current_result()->why, 30000);
+    QVERIFY(desk.current_result()->why->floor_share > 0.99);
+    desk.set_floor({});
+    QTRY_VERIFY_WITH_TIMEOUT(desk.current_result()->why && !desk.current_result()->why->floor, 30000);
+  }
+
+  void trials_stand_side_by_side() {
+    window_->take_files({master_, filtered_, noisy_, cut_});
+    QTRY_COMPARE_WITH_TIMEOUT(window_->trials_view()->table()->rowCount(), 3, 60000);
+    QTest::keyClick(window_.get(), Qt::Key_F9);
+    auto* table = window_->trials_view()->table();
+    QVERIFY(table->isVisible());
+    auto column = [&](int c) {
+      QStringList cells;
+      for (int row = 0; row < table->rowCount(); ++row) cells << table->item(row, c)->text();
+      return cells;
+    };
+    table->sortByColumn(TrialsView::depth_column, Qt::AscendingOrder);
+    QCOMPARE(column(TrialsView::trial_column).front(), QString("mill-16"));
+    QVERIFY(column(TrialsView::kind_column).contains("linear") && column(TrialsView::kind_column).contains("word length"));
+    QVERIFY(column(TrialsView::word_column).contains("16 bit"));
+    window_->trials_view()->band()->setCurrentIndex(0);  // the filter is at the bottom
+    table->sortByColumn(TrialsView::band_column, Qt::DescendingOrder);
+    QCOMPARE(column(TrialsView::trial_column).front(), QString("mill-filtered"));
+    QCOMPARE(window_->trials_view()->csv().count('\n'), 4);
+    table->selectRow(0);
+    QVERIFY(window_->trials_view()->plate()->csv().contains("mill-filtered"));
+    QVERIFY(!window_->trials_view()->plate()->csv().contains("mill-noisy"));
+    emit table->itemActivated(table->item(0, 0));
+    QTRY_COMPARE_WITH_TIMEOUT(window_->null_view()->isVisible(), true, 5000);
+    QCOMPARE(window_->desk().name_of(window_->desk().current()), QString("mill-filtered"));
+  }
+
+  void cancelling_the_explanation_leaves_the_null() {
+    const auto sound = with_noise(Planar(2, 48000 * 90), 0.1, 8);
+    window_->take_files({write("long.wav", sound), write("long2.wav", with_noise(sound, 1e-3, 9))});
+    QTRY_VERIFY_WITH_TIMEOUT(window_->desk().current_result() != nullptr, 60000);
+    window_->desk().cancel();
+    QTRY_VERIFY_WITH_TIMEOUT(!window_->desk().runner().is_busy(), 5000);
+    QVERIFY(window_->desk().current_result() && window_->null_view()->lanes()->isVisible());
+    QVERIFY(!window_->findings()->sentences().isEmpty());
+  }
+
+ private:
+  QString write(const char* name, const Planar& sound) {
+    return QString::fromStdString(save(folder_ / name, sound, 48000, WordFormat::pcm24).string());
+  }
+  void show_pair(const QString& ret) {
+    window_->take_files({master_, ret});
+    QTRY_VERIFY_WITH_TIMEOUT(window_->desk().current_result() && window_->desk().current_result()->why, 30000);
+    QTRY_COMPARE(size_t(window_->findings()->sentences().size()), window_->desk().current_result()->report->findings.size());
+  }
+  Folder folder_;
+  QString master_, filtered_, late_, cut_, noisy_, silence_;
+  std::unique_ptr<MainWindow> window_;
+};
+
+QTEST_MAIN(TestExplained)
+#include "test_explained.moc"
