@@ -17,6 +17,7 @@ class Chooser : public QWidget {
       : QWidget(parent), pages_(new QStackedWidget), row_(new QHBoxLayout(this)) {
     row_->setContentsMargins(0, 0, 0, 0);
     row_->setSpacing(2);
+    setSizePolicy(QSizePolicy::Fixed, QSizePolicy::Preferred);
     connect(&buttons_, &QButtonGroup::idClicked, this, &Chooser::choose);
   }
   /// Adds a page; its widget goes to pages().
@@ -26,6 +27,7 @@ class Chooser : public QWidget {
     button->setToolTip(hint);
     button->setCheckable(true);
     button->setFont(face(Type::body, true));
+    button->setStyleSheet("padding: 2px 5px;");
     button->setObjectName("choice");
     buttons_.addButton(button, pages_->addWidget(page));
     row_->addWidget(button);

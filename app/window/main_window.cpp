@@ -124,6 +124,7 @@ QWidget* MainWindow::make_top() {
 
 void MainWindow::show_view(int index) {
   views_->setCurrentIndex(index);
+  findings_->setVisible(index == 0);  // they speak of one trial
   tabs_->button(index)->setChecked(true);
   if (index == 0)
     view_->lanes()->setFocus();

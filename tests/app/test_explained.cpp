@@ -74,7 +74,8 @@ class TestExplained : public QObject {
     QVERIFY(plates->path()->csv().count('\n') > 50);
     QVERIFY(plates->path()->read_out(1000).contains("coherence"));
     QVERIFY(plates->stack()->csv().startsWith("frequency_hz,master,remainder"));
-    QVERIFY(plates->mask()->csv().count('\n') > 100 && plates->mask()->csv().startsWith("time_s,low_hz,high_hz,residual_to_mask_db"));
+    QVERIFY(plates->mask()->csv().count('\n') > 100 &&
+            plates->mask()->csv().startsWith("time_s,low_hz,high_hz,residual_to_mask_db"));
     QVERIFY(plates->thirds()->rowCount() > 20 && plates->moments()->rowCount() > 0);
   }
 
@@ -89,7 +90,8 @@ class TestExplained : public QObject {
     }
     for (const bool night : {true, false}) {
       window_->set_night(night);
-      for (Plate* plate : std::initializer_list<Plate*>{plates->spectra(), plates->path(), plates->stack(), plates->words(), plates->depth(), plates->mask()}) {
+      for (Plate* plate : std::initializer_list<Plate*>{plates->spectra(), plates->path(), plates->stack(),
+                                                        plates->words(), plates->depth(), plates->mask()}) {
         const QString file = QString::fromStdString((folder_ / "p.png").string());
         QVERIFY(plate->export_picture(file));
         QFile::remove(file);
@@ -113,7 +115,8 @@ class TestExplained : public QObject {
     QTest::keyClick(path, Qt::Key_Down);
     QTest::keyClick(path, Qt::Key_0);
     QVERIFY(std::abs(path->xAxis->range().upper - whole.upper) < 1e-6 * whole.upper);
-    QWheelEvent wheel(QPointF(150, 60), path->mapToGlobal(QPointF(150, 60)), {}, QPoint(0, 240), Qt::NoButton, Qt::NoModifier, Qt::NoScrollPhase, false);
+    QWheelEvent wheel(QPointF(150, 60), path->mapToGlobal(QPointF(150, 60)), {}, QPoint(0, 240), Qt::NoButton,
+                      Qt::NoModifier, Qt::NoScrollPhase, false);
     QApplication::sendEvent(path, &wheel);
     QVERIFY(path->xAxis->range().size() < whole.size());
   }
@@ -123,14 +126,16 @@ class TestExplained : public QObject {
     auto* view = window_->null_view();
     const QString whole = view->strip()->residual_text();
     auto* plate = view->plates()->spectra();
-    const int y = plate->height() / 2, left = int(plate->xAxis->coordToPixel(1000)), right = int(plate->xAxis->coordToPixel(4000));
+    const int y = plate->height() / 2, left = int(plate->xAxis->coordToPixel(1000)),
+              right = int(plate->xAxis->coordToPixel(4000));
     QTest::mousePress(plate, Qt::LeftButton, Qt::ShiftModifier, QPoint(left, y));
     QTest::mouseMove(plate, QPoint((left + right) / 2, y));
     QTest::mouseRelease(plate, Qt::LeftButton, Qt::ShiftModifier, QPoint(right, y));
     QVERIFY(view->band() && std::abs(view->band()->first - 1000) < 60 && std::abs(view->band()->second - 4000) < 200);
     const auto& sums = window_->desk().current_result()->report->sums;
     const double expected = power_db(power_between(sums.residual_spectrum, view->band()->first, view->band()->second),
-                                     power_between(sums.master_spectrum, view->band()->first, view->band()->second)).value();
+                                     power_between(sums.master_spectrum, view->band()->first, view->band()->second))
+                                .value();
     QCOMPARE(view->strip()->residual_text(), number(expected, 1));
     QVERIFY(view->strip()->residual_text() != whole);
     QTest::keyClick(window_.get(), Qt::Key_Escape);
@@ -148,7 +153,8 @@ class TestExplained : public QObject {
     QVERIFY(view->band()->second < 1.3 * view->band()->first);
     QTRY_VERIFY_WITH_TIMEOUT(window_->player().is_playing(), 3000);
     QTest::qWait(300);
-    QVERIFY(window_->player().place_s() >= view->selection()->first - 0.05 && window_->player().place_s() <= view->selection()->second + 0.05);
+    QVERIFY(window_->player().place_s() >= view->selection()->first - 0.05 &&
+            window_->player().place_s() <= view->selection()->second + 0.05);
     window_->player().pause();
   }
 
@@ -223,14 +229,18 @@ class TestExplained : public QObject {
     show_pair(noisy_);
     auto& desk = window_->desk();
     desk.set_floor(Floor{"Silence", {silence_.toStdString(), {}}, {}});
-    QTRY_VERIFY_WITH_TIMEOUT(desk.current_result() && desk.current_result()->why && desk.current_result()->why->floor, 30000);
-    QVERIFY2(desk.current_result()->why->floor_share > 0.9, qPrintable(QString::number(desk.current_result()->why->floor_share)));
+    QTRY_VERIFY_WITH_TIMEOUT(desk.current_result() && desk.current_result()->why && desk.current_result()->why->floor,
+                             30000);
+    QVERIFY2(desk.current_result()->why->floor_share > 0.9,
+             qPrintable(QString::number(desk.current_result()->why->floor_share)));
     QTRY_VERIFY(window_->findings()->sentences().join(' ').contains("no more than the floor"));
     const QString file = QString::fromStdString((folder_ / "floor.heathmist").string());
     QVERIFY(window_->save_to(file));
     QCOMPARE(load_bench(file.toStdString()).floor->name, std::string("Silence"));
     desk.floor_from(desk.current());  // what the trial itself leaves
-    QTRY_VERIFY_WITH_TIMEOUT(desk.current_result()->spec.floor && desk.current_result()->spec.floor->master && desk.current_result()->why, 30000);
+    QTRY_VERIFY_WITH_TIMEOUT(
+        desk.current_result()->spec.floor && desk.current_result()->spec.floor->master && desk.current_result()->why,
+        30000);
     QVERIFY(desk.current_result()->why->floor_share > 0.99);
     desk.set_floor({});
     QTRY_VERIFY_WITH_TIMEOUT(desk.current_result()->why && !desk.current_result()->why->floor, 30000);
@@ -249,7 +259,8 @@ class TestExplained : public QObject {
     };
     table->sortByColumn(TrialsView::depth_column, Qt::AscendingOrder);
     QCOMPARE(column(TrialsView::trial_column).front(), QString("mill-16"));
-    QVERIFY(column(TrialsView::kind_column).contains("linear") && column(TrialsView::kind_column).contains("word length"));
+    QVERIFY(column(TrialsView::kind_column).contains("linear") &&
+            column(TrialsView::kind_column).contains("word length"));
     QVERIFY(column(TrialsView::word_column).contains("16 bit"));
     window_->trials_view()->band()->setCurrentIndex(0);  // the filter is at the bottom
     table->sortByColumn(TrialsView::band_column, Qt::DescendingOrder);
@@ -280,7 +291,8 @@ class TestExplained : public QObject {
   void show_pair(const QString& ret) {
     window_->take_files({master_, ret});
     QTRY_VERIFY_WITH_TIMEOUT(window_->desk().current_result() && window_->desk().current_result()->why, 30000);
-    QTRY_COMPARE(size_t(window_->findings()->sentences().size()), window_->desk().current_result()->report->findings.size());
+    QTRY_COMPARE(size_t(window_->findings()->sentences().size()),
+                 window_->desk().current_result()->report->findings.size());
   }
   Folder folder_;
   QString master_, filtered_, late_, cut_, noisy_, silence_;

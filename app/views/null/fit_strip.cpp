@@ -124,7 +124,7 @@ FitStrip::FitStrip(QWidget* parent) : QFrame(parent) {
   auto* rows = new QVBoxLayout(result);
   rows->setContentsMargins(12, 6, 8, 6);
   rows->setSpacing(0);
-  residual_name_ = caption(tr("Residual, dBr"), result);
+  residual_name_ = caption(tr("Residual"), result);
   residual_ = new QLabel(result);
   residual_->setFont(face(Type::headline, true));
   residual_->setObjectName("level");
@@ -133,23 +133,17 @@ FitStrip::FitStrip(QWidget* parent) : QFrame(parent) {
   head->setSpacing(2);
   head->addWidget(residual_name_);
   head->addStretch();
-  by_ = small_button(
-      tr("by all"),
-      tr("What the delay, drift and gain are measured by: all of it, a channel, mid, side, the selected band"), result);
+  by_ = small_button(tr("by all"),
+                     tr("What the delay, drift and gain are measured by: all of it, a channel, mid, side, the selected "
+                        "band. Ctrl and drag moves the return's lane by hand, Ctrl+G snaps."),
+                     result);
   by_menu_ = new QMenu(by_);
   by_->setMenu(by_menu_);
   by_->setPopupMode(QToolButton::InstantPopup);
   connect(by_menu_, &QMenu::aboutToShow, this, &FitStrip::fill_by_menu);
-  snap_ = small_button(tr("snap"),
-                       tr("Move the delay to the best null near it, over the selection or what is in view (Ctrl+G). "
-                          "Ctrl and drag moves the return's lane by hand."),
-                       result);
-  connect(snap_, &QToolButton::clicked, this, &FitStrip::snap_wanted);
-  for (QToolButton* button : {by_, snap_}) {
-    button->setFont(face(Type::small));
-    button->setMaximumHeight(18);
-    head->addWidget(button);
-  }
+  by_->setFont(face(Type::small));
+  by_->setMaximumHeight(18);
+  head->addWidget(by_);
   rows->addLayout(head);
   auto* line = new QHBoxLayout;
   line->addWidget(residual_);
@@ -262,12 +256,14 @@ void FitStrip::fill_by_menu() {
         FitBy{FitBy::Part::all, 0, band_->first, band_->second});
   else
     add(tr("A band: Shift and drag in the spectra first"), FitBy{FitBy::Part::all, 0, 1, 2}, false);
+  by_menu_->addSeparator();
+  by_menu_->addAction(tr("Snap to the best null near it (Ctrl+G)"), this, &FitStrip::snap_wanted);
 }
 
 void FitStrip::show_residual(std::optional<double> relative_db, const QString& note, bool live) {
   residual_->setText(relative_db ? number(*relative_db, 1) : tr("silence"));
   residual_->setToolTip(relative_db ? in_other_units(*relative_db) : tr("Nothing is left: every sample cancels"));
-  residual_note_->setText(live ? tr("live, %1").arg(note) : note);
+  residual_note_->setText(live ? tr("live, %1").arg(note) : note.isEmpty() && relative_db ? tr("dBr") : note);
 }
 
 void FitStrip::show_nothing() {

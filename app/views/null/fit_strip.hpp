@@ -64,7 +64,7 @@ class FitStrip : public QFrame {
   QToolButton *polarity_, *polarity_reset_, *map_, *map_reset_;
   std::optional<std::pair<double, double>> band_;
   QMenu* by_menu_;
-  QToolButton *by_, *snap_;
+  QToolButton* by_;
   QLabel *residual_name_, *residual_, *residual_note_;
 };
 

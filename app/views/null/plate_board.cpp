@@ -63,6 +63,7 @@ QWidget* PlateBoard::make_left() {
   left_->add(tr("Words"), tr("Word length: codes and bits (Alt+4)"), words_);
   head->addWidget(left_);
   note_ = soft_label(page);
+  note_->setSizePolicy(QSizePolicy::Ignored, QSizePolicy::Preferred);
   head->addWidget(note_, 1);
   make_menus(head);
   rows->addWidget(left_->pages(), 1);
@@ -92,10 +93,11 @@ QWidget* PlateBoard::make_right() {
   right_->add(tr("Moments"), tr("Breaks, overs and the closest moments (Alt+7)"), moments_);
   right_->add(tr("Thirds"), tr("Depth by third octave (Alt+8)"), thirds_);
   head->addWidget(right_);
-  head->addStretch();
   legend_ = soft_label(page);
   legend_->setText(tr("residual under master, dB"));
-  head->addWidget(legend_);
+  legend_->setAlignment(Qt::AlignRight | Qt::AlignVCenter);
+  legend_->setSizePolicy(QSizePolicy::Ignored, QSizePolicy::Preferred);
+  head->addWidget(legend_, 1);
   rows->addWidget(right_->pages(), 1);
   connect(right_, &Chooser::chosen, this, [this](int now) {
     legend_->setText(now == depth_page  ? tr("residual under master, dB")
@@ -132,25 +134,28 @@ QTableWidget* PlateBoard::make_table(const QStringList& heads, const QString& wo
 }
 
 void PlateBoard::make_menus(QHBoxLayout* head) {
-  auto* smoothing = new QMenu(this);
-  auto* smoothing_button = menu_button(tr("Smoothing of the spectra"), smoothing, this);
-  auto* resolution = new QMenu(this);
-  auto* resolution_button = menu_button(tr("Resolution of the spectra: points of the transform"), resolution, this);
-  auto* scale = new QMenu(this);
-  auto* scale_button = menu_button(tr("Scales of the spectra"), scale, this);
+  auto* drawn = new QMenu(this);
+  auto* drawn_button = menu_button(tr("How the spectra are drawn: smoothing, resolution, scales"), drawn, this);
+  auto* smoothing = drawn->addMenu(tr("Smoothing"));
+  auto* resolution = drawn->addMenu(tr("Points of the transform"));
+  auto* scale = drawn->addMenu(tr("Scales"));
+  auto tell_drawn = [this, drawn_button](const QString&) {
+    drawn_button->setText((smoothing_ ? tr("1/%1 octave").arg(smoothing_) : tr("unsmoothed")) +
+                          (relative_ ? tr(", relative") : QString()));
+  };
   auto* lower = new QMenu(this);
   auto* lower_button = menu_button(tr("What stands under the magnitude"), lower, this);
-  auto choose = [this](QMenu* menu, QToolButton* button, const QString& name, const QString& setting, bool now,
-                       const std::function<void()>& take) {
+  auto choose = [this](QMenu* menu, const std::function<void(const QString&)>& tell, const QString& name,
+                       const QString& setting, bool now, const std::function<void()>& take) {
     auto* action = menu->addAction(name, this, [=] {
-      button->setText(name);
       take();
+      tell(name);
     });
     action->setCheckable(true);
     if (!menu->findChild<QActionGroup*>()) new QActionGroup(menu);
     menu->findChild<QActionGroup*>()->addAction(action);
     action->setChecked(now);
-    if (now) button->setText(name);
+    if (now) tell(name);
     action->setProperty("setting", setting);
     actions_.push_back(action);
   };
@@ -160,36 +165,34 @@ void PlateBoard::make_menus(QHBoxLayout* head) {
                                     {tr("1/12 octave"), 12},
                                     {tr("1/24 octave"), 24},
                                     {tr("1/48 octave"), 48}})
-    choose(smoothing, smoothing_button, name, QString("smoothing %1").arg(value), value == smoothing_,
+    choose(smoothing, tell_drawn, name, QString("smoothing %1").arg(value), value == smoothing_,
            [this, v = value] { smoothing_ = v, draw_spectra(); });
   for (const size_t size : {4096, 16384, 65536, 262144})
-    choose(resolution, resolution_button, tr("%1 points").arg(size), QString("points %1").arg(size), size == fft_size_,
+    choose(resolution, tell_drawn, tr("%1 points").arg(size), QString("points %1").arg(size), size == fft_size_,
            [this, size] { fft_size_ = size, emit resolution_changed(); });
   for (const auto& [name, value] : {std::pair{tr("phase"), PathPlate::Lower::phase},
                                     {tr("group delay"), PathPlate::Lower::group_delay},
                                     {tr("coherence"), PathPlate::Lower::coherence}})
-    choose(lower, lower_button, name, QString("path %1").arg(int(value)), value == PathPlate::Lower::phase,
-           [this, v = value] { path_->set_lower(v); });
-  auto name_scale = [this, scale_button] {
-    scale_button->setText((logarithmic_ ? tr("log") : tr("linear")) + ", " +
-                          (relative_ ? tr("relative") : tr("absolute")));
-  };
+    choose(
+        lower, [lower_button](const QString& words) { lower_button->setText(words); }, name,
+        QString("path %1").arg(int(value)), value == PathPlate::Lower::phase,
+        [this, v = value] { path_->set_lower(v); });
   for (const auto& [name, setting, field, value] :
        {std::tuple{tr("logarithmic frequency"), "logarithmic 1", &PlateBoard::logarithmic_, true},
         {tr("linear frequency"), "logarithmic 0", &PlateBoard::logarithmic_, false},
         {tr("absolute level"), "relative 0", &PlateBoard::relative_, false},
         {tr("relative to master"), "relative 1", &PlateBoard::relative_, true}}) {
-    actions_.push_back(scale->addAction(name, this, [this, name_scale, f = field, v = value] {
+    actions_.push_back(scale->addAction(name, this, [this, tell_drawn, f = field, v = value] {
       this->*f = v;
-      name_scale();
+      tell_drawn({});
       draw_spectra();
     }));
     actions_.back()->setProperty("setting", setting);
   }
-  name_scale();
-  spectra_tools_ = {smoothing_button, resolution_button, scale_button};
+  tell_drawn({});
+  spectra_tools_ = {drawn_button};
   path_tools_ = {lower_button};
-  for (QWidget* tool : {smoothing_button, resolution_button, scale_button, lower_button}) head->addWidget(tool);
+  for (QWidget* tool : {drawn_button, lower_button}) head->addWidget(tool);
   lower_button->hide();
 }
 
@@ -326,6 +329,11 @@ void PlateBoard::reveal(Evidence evidence) {
     default:
       return;
   }
+}
+
+void PlateBoard::resizeEvent(QResizeEvent* event) {
+  QWidget::resizeEvent(event);
+  legend_->setVisible(event->size().width() > 700);  // the names of the plates come first
 }
 
 void PlateBoard::set_range(double from_s, double to_s) {

@@ -52,6 +52,9 @@ class PlateBoard : public QWidget {
   void band_selected(double low_hz, double high_hz);
   void band_cleared();
 
+ protected:
+  void resizeEvent(QResizeEvent* event) override;
+
  private:
   QWidget* make_left();
   QWidget* make_right();

@@ -87,6 +87,7 @@ TrialsView::TrialsView(QWidget* parent) : QWidget(parent) {
   table_->setSelectionBehavior(QAbstractItemView::SelectRows);
   table_->setEditTriggers(QAbstractItemView::NoEditTriggers);
   table_->setShowGrid(false);
+  table_->setWordWrap(false);
   table_->setTabKeyNavigation(false);
   table_->setFont(face(Type::small));
   table_->verticalHeader()->hide();
@@ -193,7 +194,8 @@ void TrialsView::draw() {
     chosen << index.data(Qt::UserRole).toString();
   std::vector<Line> lines;
   for (const Line& line : lines_)
-    if (chosen.isEmpty() ? line.summary.trusted : chosen.contains(QString::fromStdString(line.id)))
+    if ((chosen.isEmpty() ? line.summary.trusted : chosen.contains(QString::fromStdString(line.id))) &&
+        std::any_of(line.summary.band_db.begin(), line.summary.band_db.end(), [](double db) { return db > -199; }))
       lines.push_back(line);
   if (lines.size() > 8) lines.resize(8);
   plate_->show_lines([lines] {
@@ -203,7 +205,6 @@ void TrialsView::draw() {
     });
     for (size_t n = 0; n < lines.size(); ++n) {
       const TrialSummary& s = lines[n].summary;
-      if (std::all_of(s.band_db.begin(), s.band_db.end(), [](double db) { return db <= -199; })) continue;
       NamedLine line{lines[n].trial,
                      longest->summary.band_hz,
                      std::vector<double>(longest->summary.band_hz.size(), -200.0),
