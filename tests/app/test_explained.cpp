@@ -1,13 +1,11 @@
 // The explanation in the window: plates, moments, bands and cells, fitting by hand, the floor, trials side by side.
-#include <QSettings>
 #include <QSignalSpy>
-#include <QStandardPaths>
 #include <QtTest>
 
 #include "app/theme/theme.hpp"
 #include "app/window/main_window.hpp"
 #include "core/dsp/biquad.hpp"
-#include "tests/support/signals.hpp"
+#include "tests/support/window.hpp"
 
 using namespace heathmist;
 using namespace heathmist::app;
@@ -37,13 +35,7 @@ class TestExplained : public QObject {
 
  private slots:
   void initTestCase() {
-    qputenv("XDG_CACHE_HOME", QByteArray((folder_ / "cache").c_str()));
-    QStandardPaths::setTestModeEnabled(true);
-    QCoreApplication::setOrganizationName("Heathmist tests");
-    QSettings::setPath(QSettings::NativeFormat, QSettings::UserScope,
-                       QString::fromStdString((folder_ / "settings").string()));
-    QFile::remove(BenchModel::autosave_file());
-    Theme::instance().apply(false);
+    prepare_window(folder_);
     const auto sound = requantised(scaled(with_noise(Programme(8, 1).render(48000), 1e-3, 5), 0.5), 24, true);
     master_ = write("mill.wav", sound);
     filtered_ = write("mill-filtered.wav", filtered(sound, 48000));
@@ -82,16 +74,17 @@ class TestExplained : public QObject {
   void every_plate_has_its_key_and_draws_in_both_variants() {
     show_pair(filtered_);
     auto* plates = window_->null_view()->plates();
-    for (int n = 0; n < 8; ++n) {
+    for (int n = 0; n < 9; ++n) {
       QTest::keyClick(window_.get(), Qt::Key(Qt::Key_1 + n), Qt::AltModifier);
-      Chooser* side = n < 4 ? plates->left() : plates->right();
-      QCOMPARE(side->index(), n % 4);
+      Chooser* side = n < 5 ? plates->left() : plates->right();
+      QCOMPARE(side->index(), n % 5);
       QVERIFY(!side->pages()->currentWidget()->grab().isNull());
     }
     for (const bool night : {true, false}) {
       window_->set_night(night);
-      for (Plate* plate : std::initializer_list<Plate*>{plates->spectra(), plates->path(), plates->stack(),
-                                                        plates->words(), plates->depth(), plates->mask()}) {
+      for (Plate* plate :
+           std::initializer_list<Plate*>{plates->spectra(), plates->path(), plates->stack(), plates->words(),
+                                         plates->course(), plates->depth(), plates->mask()}) {
         const QString file = QString::fromStdString((folder_ / "p.png").string());
         QVERIFY(plate->export_picture(file));
         QFile::remove(file);
@@ -185,6 +178,9 @@ class TestExplained : public QObject {
     QVERIFY(words);
     QVERIFY(plates->words()->csv().contains("bit,master_activity,return_activity"));
     QVERIFY(plates->words()->read_out(0).contains("return"));
+    QVERIFY(plates->course()->read_out(4).contains("return 16 bits") &&
+            plates->course()->read_out(4).contains("master 24 bits"));
+    QVERIFY(plates->course()->csv().count('\n') > 300 && plates->course()->read_out(1e6).count('\n') == 0);
   }
 
   void the_return_is_dragged_and_snaps_to_the_null() {

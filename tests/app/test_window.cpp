@@ -1,15 +1,13 @@
 // The window driven for real: two files dropped, the answer read, the fit nudged, lanes switched while playing, saved,
 // reopened.
 #include <QMimeData>
-#include <QSettings>
 #include <QSignalSpy>
-#include <QStandardPaths>
 #include <QtTest>
 
 #include "app/theme/theme.hpp"
 #include "app/window/finder.hpp"
 #include "app/window/main_window.hpp"
-#include "tests/support/signals.hpp"
+#include "tests/support/window.hpp"
 
 using namespace heathmist;
 using namespace heathmist::app;
@@ -36,13 +34,7 @@ class TestWindow : public QObject {
 
  private slots:
   void initTestCase() {
-    qputenv("XDG_CACHE_HOME", QByteArray((folder_ / "cache").c_str()));
-    QStandardPaths::setTestModeEnabled(true);
-    QCoreApplication::setOrganizationName("Heathmist tests");
-    QSettings::setPath(QSettings::NativeFormat, QSettings::UserScope,
-                       QString::fromStdString((folder_ / "settings").string()));
-    QFile::remove(BenchModel::autosave_file());
-    Theme::instance().apply(false);
+    prepare_window(folder_);
     const auto sound = requantised(scaled(Programme(8, 1).render(48000), 0.5), 24, true);
     Planar late(2, sound.frames() + 1000);
     for (int c = 0; c < 2; ++c)

@@ -57,10 +57,12 @@ QWidget* PlateBoard::make_left() {
   path_ = new PathPlate;
   stack_ = new LinesPlate("stack", tr("What the residual is made of: linear part, remainder and floor over frequency"));
   words_ = new WordsPlate;
+  course_ = new CoursePlate;
   left_->add(tr("Spectra"), tr("Spectra of master, return and residual (Alt+1)"), spectra_);
   left_->add(tr("Path"), tr("What a filter did between master and return (Alt+2)"), path_);
   left_->add(tr("Parts"), tr("What the residual is made of (Alt+3)"), stack_);
   left_->add(tr("Words"), tr("Word length: codes and bits (Alt+4)"), words_);
+  left_->add(tr("Course"), tr("Gain and used bits over time (Alt+5)"), course_);
   head->addWidget(left_);
   note_ = soft_label(page);
   note_->setSizePolicy(QSizePolicy::Ignored, QSizePolicy::Preferred);
@@ -88,20 +90,20 @@ QWidget* PlateBoard::make_right() {
   moments_ = make_table({tr("At"), tr("What"), tr("dB"), tr("Around")},
                         tr("Moments to jump to: breaks, overs, and where the residual comes closest"));
   thirds_ = make_table({tr("Third octave"), tr("Master"), tr("Residual"), tr("Under")}, tr("Depth by third octave"));
-  right_->add(tr("Depth"), tr("How far the residual lies under the master (Alt+5)"), depth_);
-  right_->add(tr("Mask"), tr("A hint at what the programme masks, after ISO 11172-3 model 1 (Alt+6)"), mask_);
-  right_->add(tr("Moments"), tr("Breaks, overs and the closest moments (Alt+7)"), moments_);
-  right_->add(tr("Thirds"), tr("Depth by third octave (Alt+8)"), thirds_);
+  right_->add(tr("Depth"), tr("How far the residual lies under the master (Alt+6)"), depth_);
+  right_->add(tr("Mask"), tr("A hint at what the programme masks, after ISO 11172-3 model 1 (Alt+7)"), mask_);
+  right_->add(tr("Moments"), tr("Breaks, overs and the closest moments (Alt+8)"), moments_);
+  right_->add(tr("Thirds"), tr("Depth by third octave (Alt+9)"), thirds_);
   head->addWidget(right_);
   legend_ = soft_label(page);
-  legend_->setText(tr("residual under master, dB"));
+  legend_->setText(tr("under master, dB"));
   legend_->setAlignment(Qt::AlignRight | Qt::AlignVCenter);
   legend_->setSizePolicy(QSizePolicy::Ignored, QSizePolicy::Preferred);
   head->addWidget(legend_, 1);
   rows->addWidget(right_->pages(), 1);
   connect(right_, &Chooser::chosen, this, [this](int now) {
-    legend_->setText(now == depth_page  ? tr("residual under master, dB")
-                     : now == mask_page ? tr("residual over mask, dB: a hint")
+    legend_->setText(now == depth_page  ? tr("under master, dB")
+                     : now == mask_page ? tr("over mask, dB: a hint")
                                         : QString());
   });
   connect(depth_, &DepthPlate::clicked, this, &PlateBoard::cell_chosen);
@@ -225,10 +227,12 @@ void PlateBoard::show_trial(const TrialResult& trial) {
   if (trial.why) {
     path_->show_path(trial.why->bands);
     words_->show_words(trial.why->master.words, trial.why->ret.words);
+    course_->show_course(trial.why->gain, trial.why->master.words, trial.why->ret.words);
     mask_->show_mask(trial.why->mask);
   } else {
     path_->show_path({});
     words_->show_words({}, {});
+    course_->show_course({}, {}, {});
     mask_->show_nothing(tr("Being worked out…"));
   }
   draw_stack();
@@ -338,6 +342,7 @@ void PlateBoard::resizeEvent(QResizeEvent* event) {
 
 void PlateBoard::set_range(double from_s, double to_s) {
   depth_->set_range(from_s, to_s);
+  course_->set_range(from_s, to_s);
   mask_->set_range(from_s, to_s);
 }
 

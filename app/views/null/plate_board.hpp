@@ -1,10 +1,11 @@
-// The two places for plates under the fit strip: spectra, path, stack and words at the left; depth, mask, moments and
-// third octaves at the right.
+// The two places for plates under the fit strip: spectra, path, stack, words and course at the left; depth, mask,
+// moments and third octaves at the right.
 #pragma once
 #include <QLabel>
 #include <QTableWidget>
 
 #include "app/model/trial_runner.hpp"
+#include "app/plates/course_plate.hpp"
 #include "app/plates/depth_plate.hpp"
 #include "app/plates/lines_plate.hpp"
 #include "app/plates/path_plate.hpp"
@@ -18,7 +19,7 @@ class PlateBoard : public QWidget {
   Q_OBJECT
 
  public:
-  enum Left { spectra_page, path_page, stack_page, words_page };
+  enum Left { spectra_page, path_page, stack_page, words_page, course_page };
   enum Right { depth_page, mask_page, moments_page, thirds_page };
 
   explicit PlateBoard(QWidget* parent = nullptr);
@@ -34,6 +35,7 @@ class PlateBoard : public QWidget {
   PathPlate* path() const { return path_; }
   LinesPlate* stack() const { return stack_; }
   WordsPlate* words() const { return words_; }
+  CoursePlate* course() const { return course_; }
   DepthPlate* depth() const { return depth_; }
   DepthPlate* mask() const { return mask_; }
   QTableWidget* moments() const { return moments_; }
@@ -79,6 +81,7 @@ class PlateBoard : public QWidget {
   PathPlate* path_;
   LinesPlate* stack_;
   WordsPlate* words_;
+  CoursePlate* course_;
   DepthPlate *depth_, *mask_;
   QTableWidget *moments_, *thirds_;
 };
