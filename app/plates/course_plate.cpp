@@ -111,7 +111,8 @@ QString CoursePlate::read_out(double at_s) const {
   QStringList words{clock(at_s, 2)};
   const auto piece = gain_.piece_s > 0 ? (at_s - gain_.first_s) / gain_.piece_s : -1;
   if (piece >= 0 && size_t(piece) < gain_.db.size())
-    words << (std::isnan(gain_.db[size_t(piece)]) ? tr("silent") : tr("gain %1 dB").arg(number(double(gain_.db[size_t(piece)]), 2)));
+    words << (std::isnan(gain_.db[size_t(piece)]) ? tr("silent")
+                                                  : tr("gain %1 dB").arg(number(double(gain_.db[size_t(piece)]), 2)));
   if (const auto bits = bits_at(master_, at_s)) words << tr("master %1 bits").arg(*bits);
   if (const auto bits = bits_at(ret_, at_s)) words << tr("return %1 bits").arg(*bits);
   return words.join('\n');
@@ -138,7 +139,8 @@ QString CoursePlate::csv() const {
     const double at = gain_.first_s + (double(n) + 0.5) * gain_.piece_s;
     text += QString("%1,%2,%3,%4\n")
                 .arg(at, 0, 'f', 3)
-                .arg(std::isnan(gain_.db[n]) ? QString() : QString::number(double(gain_.db[n]), 'f', 4), bits(master_, at), bits(ret_, at));
+                .arg(std::isnan(gain_.db[n]) ? QString() : QString::number(double(gain_.db[n]), 'f', 4),
+                     bits(master_, at), bits(ret_, at));
   }
   return text;
 }

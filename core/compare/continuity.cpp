@@ -28,6 +28,9 @@ struct Walker {
   int64_t piece = 1;
   double threshold = 0;
   Planar m{}, r{};
+  std::unique_ptr<Reader> reader{};
+  std::unique_ptr<LaidReturn> laid{};  // by laid_delay
+  double laid_delay = 0;
 
   double rate() const { return master.format().sample_rate_hz; }
   int64_t pieces() const { return int64_t(sums.short_pieces.mm.size()); }
@@ -52,8 +55,13 @@ struct Walker {
     return s;
   }
   void load(int64_t at, int64_t frames, double delay) {
-    master.reader()->read(at, frames, m);
-    LaidReturn(ret, delay, fit.drift_ppm).read(at, frames, r);
+    if (!reader) reader = master.reader();
+    if (!laid || laid_delay != delay) {  // a file is opened once for each delay, not for each piece
+      laid = std::make_unique<LaidReturn>(ret, delay, fit.drift_ppm);
+      laid_delay = delay;
+    }
+    reader->read(at, frames, m);
+    laid->read(at, frames, r);
   }
 
   Sum usual(int64_t n) const {  // under the one fit of the whole

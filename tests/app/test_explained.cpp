@@ -270,6 +270,17 @@ class TestExplained : public QObject {
     QCOMPARE(window_->desk().name_of(window_->desk().current()), QString("mill-filtered"));
   }
 
+  void another_bench_opens_over_one_that_is_shown() {
+    show_pair(filtered_);
+    window_->null_view()->restore({{"smoothing", 3}, {"relative", 1}});
+    const QString file = QString::fromStdString((folder_ / "over.heathmist").string());
+    QVERIFY(window_->save_to(file));
+    window_->take_files({file});  // its settings are drawn while no trial of it is there yet
+    for (QAction* action : window_->null_view()->view_actions()) action->trigger();
+    QTRY_VERIFY_WITH_TIMEOUT(window_->desk().current_result() && window_->desk().current_result()->why, 30000);
+    QVERIFY(window_->null_view()->plates()->spectra()->csv().count('\n') > 100);
+  }
+
   void cancelling_the_explanation_leaves_the_null() {
     const auto sound = with_noise(Planar(2, 48000 * 90), 0.1, 8);
     window_->take_files({write("long.wav", sound), write("long2.wav", with_noise(sound, 1e-3, 9))});

@@ -178,7 +178,8 @@ void NullView::refresh_numbers() {
                           tr("%1 to %2").arg(hertz(band_->first, false), hertz(band_->second, false)), false);
   else
     strip_->show_residual(sums().residual_relative_db(), note, false);
-  plates_->show_sums(*trial_, sums(), selected.has_value());
+  const std::shared_ptr<const ResidualSums> whole(trial_->report, &trial_->report->sums);  // lives with the report
+  plates_->show_sums(*trial_, narrowed_ ? narrowed_ : whole, selected.has_value());
 }
 
 void NullView::set_band(std::optional<std::pair<double, double>> hz) {

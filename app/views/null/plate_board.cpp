@@ -213,12 +213,12 @@ void PlateBoard::restore(const nlohmann::ordered_json& settings) {
           action->trigger();
 }
 
-void PlateBoard::show_sums(const TrialResult& trial, const ResidualSums& sums, bool narrowed) {
-  sums_ = &sums;
+void PlateBoard::show_sums(const TrialResult& trial, std::shared_ptr<const ResidualSums> sums, bool narrowed) {
+  sums_ = std::move(sums);
   why_ = trial.why;
   note_->setText(narrowed ? tr("of the selection") : QString());
   draw_spectra();
-  fill_thirds(sums);
+  fill_thirds(*sums_);
 }
 
 void PlateBoard::show_trial(const TrialResult& trial) {

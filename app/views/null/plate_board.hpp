@@ -24,7 +24,7 @@ class PlateBoard : public QWidget {
 
   explicit PlateBoard(QWidget* parent = nullptr);
   /// `sums` are those of the trial or of a narrower look at it.
-  void show_sums(const TrialResult& trial, const ResidualSums& sums, bool narrowed);
+  void show_sums(const TrialResult& trial, std::shared_ptr<const ResidualSums> sums, bool narrowed);
   void show_trial(const TrialResult& trial);  ///< what no selection narrows
   void reveal(Evidence evidence);
   void set_range(double from_s, double to_s);
@@ -68,7 +68,7 @@ class PlateBoard : public QWidget {
   void fill_thirds(const ResidualSums& sums);
 
   std::shared_ptr<const Explanation> why_;
-  ResidualSums const* sums_ = nullptr;  // of the trial that is shown; the view keeps it alive
+  std::shared_ptr<const ResidualSums> sums_;  // of what is shown; outlives the trial in the view
   size_t fft_size_ = 16384;
   int smoothing_ = 12;
   bool logarithmic_ = true, relative_ = false;
