@@ -29,6 +29,16 @@ int main(int argc, char** argv) {
   null->add_option("--floor", call.floor, "a recording of silence through the same route: its baseline");
   null->add_flag("--json", call.json, "one JSON object on standard output");
 
+  std::string master, chain, out;
+  bool pass_json = false, stages_json = false;
+  auto* pass = app.add_subcommand("pass", "send a master through a chain of stages and write the return");
+  pass->add_option("MASTER", master, "the audio under test")->required();
+  pass->add_option("--chain", chain, "a chain as JSON: {\"stages\": [{\"type\": ...}]}")->required();
+  pass->add_option("-o,--output", out, "the return: .wav or .flac")->required();
+  pass->add_flag("--json", pass_json, "one JSON object on standard output");
+  auto* stages = app.add_subcommand("stages", "the types of stages and their parameters");
+  stages->add_flag("--json", stages_json, "one JSON object on standard output");
+
   try {
     app.parse(argc, argv);
   } catch (const CLI::ParseError& error) {
@@ -37,6 +47,8 @@ int main(int argc, char** argv) {
   try {
     if (*facts) cli::facts(files, facts_json);
     if (*null) cli::null(call);
+    if (*pass) cli::pass(master, chain, out, pass_json);
+    if (*stages) cli::stages(stages_json);
     return 0;
   } catch (const std::invalid_argument& error) {
     fmt::print(stderr, "heathmist-cli: {}\n", error.what());
@@ -45,7 +57,11 @@ int main(int argc, char** argv) {
     fmt::print(stderr, "heathmist-cli: {}\n", error.what());
     return 1;
   } catch (const std::exception& error) {
-    fmt::print(stderr, "heathmist-cli: {}: it could not be worked on ({})\n", *null ? call.master : files.front(),
+    fmt::print(stderr, "heathmist-cli: {}: it could not be worked on ({})\n",
+               *null           ? call.master
+               : *pass         ? master
+               : files.empty() ? "input"
+                               : files.front(),
                error.what());
     return 1;
   }

@@ -14,19 +14,6 @@ namespace heathmist::cli {
 
 namespace {
 
-/// Progress for a person who watches: a line on standard error, where that is a terminal.
-Job watched(const std::string& what) {
-  if (!isatty(STDERR_FILENO)) return {};
-  Job job;
-  job.progress = [what, last = -1](double fraction) mutable {
-    const int percent = int(100 * fraction);
-    if (percent == last) return;
-    last = percent;
-    fmt::print(stderr, "\r{} {} %{}", what, percent, percent >= 100 ? "\r\033[K" : "");
-  };
-  return job;
-}
-
 std::optional<double> number_in(const std::string& text) {
   double value = 0;
   const char* begin = text.c_str() + (text.starts_with('+') ? 1 : 0);
@@ -88,6 +75,18 @@ void print_null(const NullReport& r) {
 }
 
 }  // namespace
+
+Job watched(const std::string& what) {
+  if (!isatty(STDERR_FILENO)) return {};
+  Job job;
+  job.progress = [what, last = -1](double fraction) mutable {
+    const int percent = int(100 * fraction);
+    if (percent == last) return;
+    last = percent;
+    fmt::print(stderr, "\r{} {} %{}", what, percent, percent >= 100 ? "\r\033[K" : "");
+  };
+  return job;
+}
 
 void facts(const std::vector<std::string>& files, bool json) {
   Json all = Json::array();

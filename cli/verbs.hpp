@@ -4,6 +4,8 @@
 #include <string>
 #include <vector>
 
+#include "core/job.hpp"
+
 namespace heathmist::cli {
 
 void facts(const std::vector<std::string>& files, bool json);
@@ -14,5 +16,13 @@ struct NullCall {
 };
 /// Throws std::invalid_argument where an option's words are off.
 void null(const NullCall& call);
+
+/// Sends a master through a chain and writes the return.
+void pass(const std::string& master, const std::string& chain, const std::string& out, bool json);
+/// Lists the types of stages.
+void stages(bool json);
+
+/// Progress for a person who watches: a line on standard error, where that is a terminal.
+Job watched(const std::string& what);
 
 }  // namespace heathmist::cli

@@ -93,6 +93,8 @@ Json study_json(const ClipStudy& s) {
           {{"bits_used", c.bits_used}, {"bit_activity", c.activity}, {"empty_codes_share", c.empty_share}});
     words = {{"container_bits", s.words->container_bits},
              {"bits_used", s.words->bits_used},
+             {"column_s", s.words->column_s},
+             {"bits_over_time", s.words->bits_over_time},
              {"idle_in_silence", s.words->idle_in_silence()},
              {"channels", channels}};
   }

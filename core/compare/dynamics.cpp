@@ -3,20 +3,13 @@
 #include <algorithm>
 #include <cmath>
 
-#include "core/dsp/interpolator.hpp"
-#include "core/dsp/simd.hpp"
-
 namespace heathmist {
 
 namespace {
 
 constexpr int64_t segment_frames = 1 << 18;
 constexpr double top_share = 0.7;
-constexpr size_t most_places = 100, most_overs = 1000;
-constexpr double over_apart_s = 0.1;
-constexpr int oversampling = 8;
-constexpr double least_neighbour = 0.7;  // a peak above 1 has a sample beside it that reaches this
-
+constexpr size_t most_places = 100;
 constexpr double same_level =
     0.994;  // 0.05 dB: a clipper leaves its tops at one level, slow waves of few bits anywhere
 constexpr int64_t least_runs = 4;
@@ -78,67 +71,6 @@ FlatTops find_flat_tops(const Clip& clip, double peak, const Job& job) {
   if (found.runs < least_runs || 2 * found.runs < all) return {};
   found.level_dbfs = 20 * std::log10(level);
   return found;
-}
-
-std::vector<Over> find_overs(const Clip& clip, const Overview& overview, const Job& job) {
-  using dsp::Interpolator;
-  std::vector<int64_t> loud;
-  if (!overview.empty())
-    for (size_t n = 0; n < overview.finest().size(); ++n)
-      if (const auto& bin = overview.finest()[n]; std::max(bin.high, -bin.low) >= float(least_neighbour))
-        loud.push_back(int64_t(n));
-  std::vector<std::vector<double>> kernels;
-  for (int k = 1; k < oversampling; ++k) kernels.push_back(Interpolator::kernel(double(k) / oversampling));
-  struct Peak {
-    double level = 0;
-    int64_t at = 0;
-    int channel = 0;
-  };
-  constexpr int64_t frames = Overview::bin_frames, group = 64;
-  std::vector<std::vector<Peak>> parts((loud.size() + group - 1) / group);
-  for_each_segment(
-      int64_t(parts.size()), job,
-      [&] {
-        return std::pair{clip.reader(), Planar()};
-      },
-      [&](auto& state, int64_t g) {
-        auto& [reader, block] = state;
-        for (size_t i = size_t(g * group); i < std::min(loud.size(), size_t((g + 1) * group)); ++i) {
-          const int64_t first = loud[i] * frames;
-          reader->read(first - Interpolator::before, frames + Interpolator::taps, block);
-          for (int c = 0; c < block.channels(); ++c) {
-            const auto x = block.channel(c);
-            for (size_t n = 0; n < size_t(frames); ++n) {
-              const double here = std::abs(x[n + Interpolator::before]),
-                           next = std::abs(x[n + Interpolator::before + 1]);
-              if (std::max(here, next) < least_neighbour) continue;
-              double top = here;
-              for (const auto& kernel : kernels) {
-                double value = 0;
-                dsp::simd::convolve(x.data() + n, kernel.data(), Interpolator::taps, &value, 1);
-                top = std::max(top, std::abs(value));
-              }
-              if (top > 1) parts[size_t(g)].push_back({top, first + int64_t(n), c});
-            }
-          }
-        }
-      });
-  std::vector<Peak> all;
-  for (const auto& part : parts) all.insert(all.end(), part.begin(), part.end());
-  std::stable_sort(all.begin(), all.end(), [](const Peak& a, const Peak& b) { return a.at < b.at; });
-  std::vector<Over> overs;
-  double last_s = -1;
-  for (const Peak& p : all) {
-    const double at_s = double(p.at) / clip.format().sample_rate_hz, dbtp = 20 * std::log10(p.level);
-    if (overs.empty() || at_s - last_s >= over_apart_s) {
-      if (overs.size() == most_overs) break;
-      overs.push_back({at_s, dbtp, p.channel});
-    } else if (dbtp > overs.back().dbtp) {
-      overs.back() = {at_s, dbtp, p.channel};
-    }
-    last_s = at_s;
-  }
-  return overs;
 }
 
 GainTrace gain_trace(const ResidualSums& sums, const Fit& fit, int sample_rate_hz) {

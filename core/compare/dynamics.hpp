@@ -1,9 +1,10 @@
-// Clipping and limiting: flat tops wherever they sit, true-peak overs, and the gain that moves between master and
+// Clipping and limiting: flat tops wherever they sit, and the gain that moves between master and
 // return.
 #pragma once
 #include <vector>
 
 #include "core/compare/sums.hpp"
+#include "core/measure/true_peak.hpp"
 
 namespace heathmist {
 
@@ -15,14 +16,6 @@ struct FlatTops {
 /// Flat tops at 70 % of the clip's peak and above, where most of them sit at one level (within 0.05 dB): that of a
 /// clipper. `peak` comes from the survey.
 FlatTops find_flat_tops(const Clip& clip, double peak, const Job& job = {});
-
-struct Over {
-  double at_s = 0, dbtp = 0;  ///< highest true peak of the moment
-  int channel = 0;
-};
-/// Moments above 0 dBTP, less than 100 ms apart taken as one, up to 1000; eightfold interpolation with 160 taps, beside
-/// samples that come within 3 dB of full scale.
-std::vector<Over> find_overs(const Clip& clip, const Overview& overview, const Job& job = {});
 
 /// Gain of the return against the master in pieces of 20 ms, less the fit's own gain and polarity.
 struct GainTrace {

@@ -319,7 +319,7 @@ struct Explainer {
           "gain_reduction", Severity::note,
           fmt::format("The gain comes down by up to {} dB.", number_text(-w.gain.deepest_db, 1)),
           fmt::format("At {}; {} dB on average.", clock_text(w.gain.deepest_at_s), number_text(-w.gain.average_db, 2)),
-          Evidence::lanes);
+          Evidence::course);
       f.value = w.gain.deepest_db, f.unit = "dB", f.at_s = w.gain.deepest_at_s;
     }
     if (!w.ret.overs.empty() && !r.identical) {
@@ -378,6 +378,11 @@ std::vector<Finding> findings_of(const NullReport& report, const Explanation& wh
         f.detail = fmt::format("By least squares; by magnitude most of it comes back {} dB {}: phase took the rest.",
                                number_text(std::abs(report.fit.gain_db + usual), 2),
                                report.fit.gain_db + usual > 0 ? "louder" : "quieter");
+  for (auto& f : e.said)
+    if (const double edge_db = why.ret.origin.steepness_db; f.code == "bandwidth" && edge_db > 6)
+      f.detail +=
+          fmt::format(" {}: {} dB within a sixth of an octave.",
+                      edge_db > least_edge_db ? "A steep edge" : "It falls off slowly", number_text(edge_db, 0));
   for (auto& f : e.said)  // what idle silence says of the word length
     for (const auto& [code, study] : {std::pair{"bits_used_master", &why.master}, {"bits_used_return", &why.ret}})
       if (f.code == code && study->words && study->words->idle_in_silence())

@@ -142,10 +142,38 @@ std::vector<std::complex<double>> signed_sum(const std::vector<CrossSpectra>& sp
   return sum;
 }
 
-/// The drift that the anchors' own remaining delays show, where it is beyond chance and beyond a hundredth of a sample.
+double median(std::vector<double> values) {
+  const auto middle = values.begin() + long(values.size() / 2);
+  std::nth_element(values.begin(), middle, values.end());
+  return *middle;
+}
+
+/// Leaves the points that lie on the line most of them lie on (median of all slopes: Theil 1950, Sen 1968): an anchor
+/// of tonal audio may have been read a whole wave off.
+void drop_outliers(std::vector<double>& t, std::vector<double>& d) {
+  std::vector<double> slopes, off, distance;
+  for (size_t i = 0; i < t.size(); ++i)
+    for (size_t k = i + 1; k < t.size(); ++k)
+      if (t[k] != t[i]) slopes.push_back((d[k] - d[i]) / (t[k] - t[i]));
+  if (slopes.empty()) return;
+  const double slope = median(slopes);
+  for (size_t i = 0; i < t.size(); ++i) off.push_back(d[i] - slope * t[i]);
+  const double middle = median(off);
+  for (const double o : off) distance.push_back(std::abs(o - middle));
+  const double most = std::max(0.01, 6 * median(distance));
+  size_t kept = 0;
+  for (size_t i = 0; i < t.size(); ++i)
+    if (distance[i] <= most) t[kept] = t[i], d[kept] = d[i], ++kept;
+  t.resize(kept);
+  d.resize(kept);
+}
+
+/// The drift that the anchors' own remaining delays show, where it is beyond chance and beyond a hundredth of a sample
+/// (beyond less where there is drift already: then it is only made finer).
 double remaining_drift_ppm(const Search& s, const std::vector<CrossSpectra>& spectra,
-                           const std::vector<ChannelPair>& pairs, const std::vector<double>& weights) {
-  const size_t count = s.anchors.size();
+                           const std::vector<ChannelPair>& pairs, const std::vector<double>& weights,
+                           double so_far_ppm) {
+  size_t count = s.anchors.size();
   if (count < 4) return 0;
   const auto whole = signed_sum(spectra, pairs, {});
   std::vector<double> t, d, own(weights.size());
@@ -156,6 +184,9 @@ double remaining_drift_ppm(const Search& s, const std::vector<CrossSpectra>& spe
     t.push_back(double(s.anchors[i].at));
     d.push_back(phase_delay(cross, own).samples);
   }
+  drop_outliers(t, d);
+  count = t.size();
+  if (count < 4) return 0;
   const double mean_t = std::reduce(t.begin(), t.end()) / double(count),
                mean_d = std::reduce(d.begin(), d.end()) / double(count);
   double tt = 0, td = 0, left = 0;
@@ -164,7 +195,8 @@ double remaining_drift_ppm(const Search& s, const std::vector<CrossSpectra>& spe
   for (size_t i = 0; i < count; ++i) left += std::pow(d[i] - mean_d - slope * (t[i] - mean_t), 2);
   const double deviation = std::sqrt(left / double(count - 2) / tt);
   const double span = t.back() - t.front();
-  return std::abs(slope) > 5 * deviation && std::abs(slope) * span > 0.01 ? slope * 1e6 : 0;
+  return std::abs(slope) > 5 * deviation && std::abs(slope) * span > (so_far_ppm == 0 ? 0.01 : 0.0005) ? slope * 1e6
+                                                                                                       : 0;
 }
 
 /// Sums over the anchors that gain and residual follow from.
@@ -285,7 +317,7 @@ void refine(Search& s, Fit& fit) {
     s.job.check();
     spectra = cross_spectra(s.anchors, s.master, s.ret, fit.pairs, fit.delay_samples, fit.drift_ppm, s.job);
     weights = snr_weights(spectra);
-    const double drift = s.options.drift ? remaining_drift_ppm(s, spectra, fit.pairs, weights) : 0;
+    const double drift = s.options.drift ? remaining_drift_ppm(s, spectra, fit.pairs, weights, fit.drift_ppm) : 0;
     double delay = phase_delay(signed_sum(spectra, fit.pairs, {}), weights).samples;
     double centre = 0;
     for (const auto& a : s.anchors) centre += double(a.at) / double(s.anchors.size());

@@ -37,7 +37,7 @@ enum class Severity { clean, note, caution, fault };
 const char* name_of(Severity severity);
 
 /// What a finding can be seen on.
-enum class Evidence { lanes, fit, spectra, depth, path, parts, mask, words };
+enum class Evidence { lanes, fit, spectra, depth, path, parts, mask, words, course };
 
 struct Finding {
   std::string code;  ///< stable, snake case

@@ -26,6 +26,40 @@ struct Biquad {
     const double k = std::tan(std::numbers::pi * hz / rate_hz), n = 1 / (1 + k / q + k * k);
     return {n, -2 * n, n, 2 * (k * k - 1) * n, (1 - k / q + k * k) * n};
   }
+  /// Bell, shelves and all-pass of the Audio EQ Cookbook (R. Bristow-Johnson; W3C note of 2021).
+  static Biquad bell(double rate_hz, double hz, double q, double gain_db) {
+    const Corner c(rate_hz, hz, q);
+    const double a = std::pow(10.0, gain_db / 40);
+    return over(1 + c.alpha / a, 1 + c.alpha * a, -2 * c.cosine, 1 - c.alpha * a, -2 * c.cosine, 1 - c.alpha / a);
+  }
+  static Biquad low_shelf(double rate_hz, double hz, double q, double gain_db) {
+    return shelf(Corner(rate_hz, hz, q), std::pow(10.0, gain_db / 40), 1);
+  }
+  static Biquad high_shelf(double rate_hz, double hz, double q, double gain_db) {
+    return shelf(Corner(rate_hz, hz, q), std::pow(10.0, gain_db / 40), -1);
+  }
+  static Biquad all_pass(double rate_hz, double hz, double q) {
+    const Corner c(rate_hz, hz, q);
+    return over(1 + c.alpha, 1 - c.alpha, -2 * c.cosine, 1 + c.alpha, -2 * c.cosine, 1 - c.alpha);
+  }
+
+ private:
+  struct Corner {
+    double cosine, alpha;
+    Corner(double rate_hz, double hz, double q) {
+      const double w = 2 * std::numbers::pi * hz / rate_hz;
+      cosine = std::cos(w), alpha = std::sin(w) / (2 * q);
+    }
+  };
+  static Biquad over(double a0, double b0, double b1, double b2, double a1, double a2) {
+    return {b0 / a0, b1 / a0, b2 / a0, a1 / a0, a2 / a0};
+  }
+  /// `side` 1: low shelf, -1: high shelf.
+  static Biquad shelf(const Corner& c, double a, double side) {
+    const double root = 2 * std::sqrt(a) * c.alpha, k = side * c.cosine;
+    return over(a + 1 + (a - 1) * k + root, a * (a + 1 - (a - 1) * k + root), side * 2 * a * (a - 1 - (a + 1) * k),
+                a * (a + 1 - (a - 1) * k - root), side * -2 * (a - 1 + (a + 1) * k), a + 1 + (a - 1) * k - root);
+  }
 };
 
 /// A band from low to high, 24 dB an octave on either side (two Butterworth sections each, Q 0.5412 and 1.3066).

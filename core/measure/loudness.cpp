@@ -78,6 +78,25 @@ std::optional<double> integrated_lufs(const LoudnessPieces& pieces) {
   return lufs(mean_above(std::max(absolute_gate, 0.1 * mean_above(absolute_gate))));
 }
 
+LoudnessPieces loudness_pieces(const Clip& clip, const Job& job) {
+  const auto& f = clip.format();
+  const auto weights = channel_weights(f.channels);
+  std::vector<KWeighting> filters(size_t(f.channels), KWeighting(f.sample_rate_hz));
+  const int64_t piece = loudness_piece_frames(f.sample_rate_hz);
+  const auto reader = clip.reader();
+  LoudnessPieces pieces;
+  Planar block;
+  for (int64_t at = 0; at < f.frames && (at + piece <= f.frames || pieces.empty()); at += piece) {
+    job.check();
+    reader->read(at, std::min(piece, f.frames - at), block);
+    double sum = 0;
+    for (int c = 0; c < f.channels; ++c) sum += weights[size_t(c)] * filters[size_t(c)].energy(block.channel(c));
+    pieces.push_back(sum / double(block.frames()));
+    job.report(double(at) / double(f.frames));
+  }
+  return pieces;
+}
+
 std::vector<float> sliding_lufs(const LoudnessPieces& pieces, int span) {
   std::vector<float> line(pieces.size());
   double sum = 0;

@@ -5,7 +5,7 @@
 #include <span>
 #include <vector>
 
-#include "core/audio/planar.hpp"
+#include "core/audio/clip.hpp"
 
 namespace heathmist {
 
@@ -37,6 +37,9 @@ std::optional<double> lufs(double mean_square);
 /// Gated loudness of the programme (400 ms blocks, 75 % overlap, -70 LUFS and -10 LU gates); nothing where no block
 /// passes. A programme shorter than a block counts as one.
 std::optional<double> integrated_lufs(const LoudnessPieces& pieces);
+
+/// The pieces of a whole clip; a last piece that is not full is left out, unless it is the only one.
+LoudnessPieces loudness_pieces(const Clip& clip, const Job& job = {});
 
 /// Loudness of the last `span` pieces at the end of every piece (4: momentary, 30: short-term), -120 at the least.
 std::vector<float> sliding_lufs(const LoudnessPieces& pieces, int span);

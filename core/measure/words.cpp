@@ -12,23 +12,35 @@ constexpr int64_t segment_frames = 1 << 18;
 constexpr int64_t most_columns = 1200;
 constexpr int64_t seen_enough = 40;  // times a code should have come up before its absence says anything
 
+/// How often each pattern of changed bits came up, byte by byte: four counts a sample instead of one for every bit.
+using Flips = std::array<std::array<int32_t, 256>, 4>;
+
 struct Part {
-  std::vector<std::array<int64_t, 32>> flips;
-  std::vector<std::array<int64_t, 256>> codes;
+  std::vector<std::array<int32_t, 32>> flips;  // of every bit, the sign first
+  std::vector<std::array<int32_t, 256>> codes;
   std::vector<uint32_t> bits;
   int64_t quiet = 0, zero = 0;
 };
 
 uint8_t length_of(uint32_t bits) { return bits == 0 ? 0 : uint8_t(32 - std::countr_zero(bits)); }
 
-/// Flips of every bit over one channel's block; `last` is the sample before it and is moved on.
-void count_flips(std::span<const double> x, uint32_t& last, std::array<int64_t, 32>& flips) {
+/// Patterns of change over one channel's block; `last` is the sample before it and is moved on.
+void count_flips(std::span<const double> x, uint32_t& last, Flips& flips) {
   for (const double v : x) {
     const auto word = uint32_t(int32_t(v * 2147483648.0));
-    for (uint32_t changed = word ^ last; changed; changed &= changed - 1)
-      ++flips[size_t(31 - std::countr_zero(changed))];
+    const uint32_t changed = word ^ last;
+    for (size_t byte = 0; byte < 4; ++byte) ++flips[byte][(changed >> (24 - 8 * byte)) & 255];
     last = word;
   }
+}
+
+/// The same bit by bit, the sign first.
+std::array<int32_t, 32> by_bit(const Flips& flips) {
+  std::array<int32_t, 32> sums{};
+  for (size_t n = 0; n < 32; ++n)
+    for (size_t pattern = 0; pattern < 256; ++pattern)
+      if (pattern >> (7 - n % 8) & 1) sums[n] += flips[n / 8][pattern];
+  return sums;
 }
 
 /// Codes that should occur: a smooth histogram holds at least `seen_enough` in both neighbourhoods of an empty one.
@@ -66,7 +78,7 @@ std::optional<WordStudy> study_words(const Clip& clip, int bits_used, const Job&
       [&](auto& state, int64_t s) {
         auto& [reader, block] = state;
         Part& part = parts[size_t(s)];
-        part.flips.resize(size_t(f.channels));
+        std::vector<Flips> flips(size_t(f.channels), Flips{});
         part.codes.resize(size_t(f.channels));
         part.bits.assign(size_t(f.channels), 0);
         std::vector<uint32_t> last(size_t(f.channels), 0);
@@ -86,11 +98,12 @@ std::optional<WordStudy> study_words(const Clip& clip, int bits_used, const Job&
             }
             part.bits[size_t(c)] |= bits;
             columns[size_t(at / column)] |= bits;
-            count_flips(block.channel(c), last[size_t(c)], part.flips[size_t(c)]);
+            count_flips(block.channel(c), last[size_t(c)], flips[size_t(c)]);
           }
           part.quiet += peak * steps <= 1;
           part.zero += peak == 0;
         }
+        for (const Flips& channel : flips) part.flips.push_back(by_bit(channel));
       });
   for (size_t c = 0; c < study.channels.size(); ++c) {
     ChannelWords& words = study.channels[c];

@@ -68,6 +68,32 @@ AVSampleFormat best_format(const AVCodec& codec, const ClipFormat& clip) {
   return fallback;
 }
 
+template <class T>
+std::string listed(const T* values, T end) {
+  std::string words;
+  for (; values && *values != end; ++values) words += (words.empty() ? "" : ", ") + fmt::format("{}", *values);
+  return words;
+}
+
+/// Why an encoder does not open, as far as it can be known, and what it takes.
+std::string refusal(const AVCodec& codec, const Encoding& encoding, const ClipFormat& f) {
+  const std::string rates = listed(codec.supported_samplerates, 0);
+  if (const int* r = codec.supported_samplerates;
+      r && rate_for_encoder(codec.name, f.sample_rate_hz) != f.sample_rate_hz)
+    return fmt::format("{} does not take {} Hz; it takes {}", codec.name, f.sample_rate_hz, rates);
+  std::string channels;
+  for (const AVChannelLayout* l = codec.ch_layouts; l && l->nb_channels; ++l)
+    if (const auto n = fmt::format("{}", l->nb_channels); channels.find(n) == std::string::npos)
+      channels += (channels.empty() ? "" : ", ") + n;
+  if (!channels.empty() && channels.find(fmt::format("{}", f.channels)) == std::string::npos)
+    return fmt::format("{} does not take {} channels; it takes {}", codec.name, f.channels, channels);
+  if (encoding.bit_rate_bps > 0)
+    return fmt::format("{} does not take {} kbit/s with {} channel{} at {} Hz; choose another bit rate", codec.name,
+                       encoding.bit_rate_bps / 1000, f.channels, f.channels == 1 ? "" : "s", f.sample_rate_hz);
+  return fmt::format("{} cannot take {} Hz with {} channel{}; convert or map the channels first", codec.name,
+                     f.sample_rate_hz, f.channels, f.channels == 1 ? "" : "s");
+}
+
 class Encoder {
  public:
   Encoder(const Clip& clip, const Encoding& encoding, const std::filesystem::path& file,
@@ -86,21 +112,22 @@ class Encoder {
     context_.reset(avcodec_alloc_context3(codec));
     context_->sample_rate = clip.format().sample_rate_hz;
     context_->sample_fmt = best_format(*codec, clip.format());
-    context_->bit_rate = encoding.bit_rate_bps;
+    set_rate_control(encoding, *codec, file);
     context_->time_base = {1, context_->sample_rate};
     if (av_get_packed_sample_fmt(context_->sample_fmt) == AV_SAMPLE_FMT_S32) context_->bits_per_raw_sample = 24;
     context_->strict_std_compliance = FF_COMPLIANCE_EXPERIMENTAL;
     av_channel_layout_default(&context_->ch_layout, clip.format().channels);
     if (container->oformat->flags & AVFMT_GLOBALHEADER) context_->flags |= AV_CODEC_FLAG_GLOBAL_HEADER;
     if (avcodec_open2(context_.get(), codec, nullptr) < 0)
-      throw InputError(file, fmt::format("{} cannot take {} Hz with {} channels; convert the clip first",
-                                         encoding.codec, clip.format().sample_rate_hz, clip.format().channels));
+      throw InputError(file, refusal(*codec, encoding, clip.format()));
     stream_ = avformat_new_stream(container, nullptr);
     avcodec_parameters_from_context(stream_->codecpar, context_.get());
     stream_->time_base = context_->time_base;
     if (avio_open(&container->pb, part.c_str(), AVIO_FLAG_WRITE) < 0 || avformat_write_header(container, nullptr) < 0)
       throw InputError(file, "it cannot be written; check the folder and the container");
   }
+
+  int64_t delay_samples() const { return context_->initial_padding; }
 
   void run(const Job& job) {
     const int frame_size = context_->frame_size > 0 ? context_->frame_size : 4096;
@@ -129,6 +156,21 @@ class Encoder {
   }
 
  private:
+  void set_rate_control(const Encoding& encoding, const AVCodec& codec, const std::filesystem::path& file) {
+    if (encoding.quality) {
+      context_->flags |= AV_CODEC_FLAG_QSCALE;
+      context_->global_quality = int(std::lround(*encoding.quality * FF_QP2LAMBDA));
+    } else if (encoding.bit_rate_bps > 0) {
+      context_->bit_rate = encoding.bit_rate_bps;
+    }
+    if (encoding.stereo == StereoMode::encoders_choice) return;
+    for (const char* option : {"joint_stereo", "aac_ms", "stereo_rematrixing"})
+      if (av_opt_set_int(context_.get(), option, encoding.stereo == StereoMode::joint, AV_OPT_SEARCH_CHILDREN) >= 0)
+        return;
+    throw InputError(
+        file, fmt::format("{} has no choice between joint and split stereo; leave it to the encoder", codec.name));
+  }
+
   void send(const AVFrame* frame) {
     const Held<AVPacket> packet(av_packet_alloc());
     avcodec_send_frame(context_.get(), frame);
@@ -147,11 +189,28 @@ class Encoder {
 
 }  // namespace
 
-void encode(const Clip& clip, const Encoding& encoding, const std::filesystem::path& file, const Job& job) {
+int rate_for_encoder(const std::string& encoder, int sample_rate_hz) {
+  const AVCodec* codec = avcodec_find_encoder_by_name(encoder.c_str());
+  int above = 0, highest = 0;
+  for (const int* r = codec ? codec->supported_samplerates : nullptr; r && *r; ++r) {
+    if (*r >= sample_rate_hz && (above == 0 || *r < above)) above = *r;
+    highest = std::max(highest, *r);
+  }
+  return highest == 0 ? sample_rate_hz : above ? above : highest;
+}
+
+Encoded encode(const Clip& clip, const Encoding& encoding, const std::filesystem::path& file, const Job& job) {
   const auto part = file.parent_path() / ("." + file.filename().string() + ".part");
   try {
-    Encoder(clip, encoding, file, part).run(job);
+    Encoded encoded;
+    {
+      Encoder encoder(clip, encoding, file, part);
+      encoder.run(job);
+      encoded.delay_samples = encoder.delay_samples();
+    }
     std::filesystem::rename(part, file);
+    encoded.bytes = int64_t(std::filesystem::file_size(file));
+    return encoded;
   } catch (...) {
     std::error_code ignored;
     std::filesystem::remove(part, ignored);

@@ -6,13 +6,25 @@
 
 namespace heathmist {
 
+enum class StereoMode { encoders_choice, joint, split };
+
 struct Encoding {
   std::string codec;     ///< an encoder's name: libmp3lame, aac, libopus, libvorbis, ac3, alac, wavpack, flac
   int bit_rate_bps = 0;  ///< 0: the encoder's own choice, or lossless
+  std::optional<double> quality{};  ///< variable bit rate, as the encoder counts it, in place of a bit rate
+  StereoMode stereo = StereoMode::encoders_choice;
+};
+
+struct Encoded {
+  int64_t bytes = 0;          ///< of the file
+  int64_t delay_samples = 0;  ///< silence the encoder puts before the audio, which a decoder may take away again
 };
 
 /// Encodes to `file`, in the container its ending names, whole or not at all. Throws InputError: encoder missing, or it
-/// cannot take the rate or the channels.
-void encode(const Clip& clip, const Encoding& encoding, const std::filesystem::path& file, const Job& job = {});
+/// cannot take the rate, the channels or the setting; the sentence says which it can.
+Encoded encode(const Clip& clip, const Encoding& encoding, const std::filesystem::path& file, const Job& job = {});
+
+/// The rate an encoder takes that is nearest above `sample_rate_hz` (or its highest).
+int rate_for_encoder(const std::string& encoder, int sample_rate_hz);
 
 }  // namespace heathmist

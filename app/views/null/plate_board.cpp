@@ -324,6 +324,9 @@ void PlateBoard::reveal(Evidence evidence) {
     case Evidence::words:
       left_->choose(words_page);
       return words_->setFocus();
+    case Evidence::course:
+      left_->choose(course_page);
+      return course_->setFocus();
     case Evidence::depth:
       right_->choose(depth_page);
       return depth_->setFocus();

@@ -1,0 +1,303 @@
+#include "core/stages/chain.hpp"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <cmath>
+#include <fstream>
+
+#include "core/audio/write.hpp"
+#include "core/stages/making.hpp"
+
+namespace heathmist {
+
+namespace {
+
+const std::vector<Family>& families() {
+  static const std::vector<Family> all = [] {
+    std::vector<Family> list;
+    for (auto part : {codec_stages, converter_stages, word_length_stages, level_stages, filter_stages, dynamics_stages,
+                      convolution_stages, fault_stages, external_stages})
+      for (Family& f : part()) list.push_back(std::move(f));
+    return list;
+  }();
+  return all;
+}
+
+const Family* family(const std::string& type) {
+  const auto& all = families();
+  const auto it = std::find_if(all.begin(), all.end(), [&](const Family& f) { return f.type.type == type; });
+  return it == all.end() ? nullptr : &*it;
+}
+
+std::string list_of(const std::vector<std::string>& words) { return fmt::format("{}", fmt::join(words, ", ")); }
+
+/// What is wrong with a value; empty where nothing is.
+std::string fault_of(const Parameter& p, const Json& value) {
+  using Kind = Parameter::Kind;
+  const std::string unit = p.unit.empty() ? "" : " " + p.unit;
+  if (p.kind == Kind::flag) return value.is_boolean() ? "" : "it takes true or false";
+  if (p.kind == Kind::file || p.kind == Kind::text) return value.is_string() ? "" : "it takes text";
+  if (p.kind == Kind::choice) {
+    const bool known = value.is_string() && std::find(p.choices.begin(), p.choices.end(), value.get<std::string>()) !=
+                                                p.choices.end();
+    return known ? "" : "it takes one of " + list_of(p.choices);
+  }
+  if (!value.is_number() || !std::isfinite(value.get<double>()) || value.get<double>() < p.low ||
+      value.get<double>() > p.high)
+    return fmt::format("it takes {} to {}{}", plain(p.low), plain(p.high), unit);
+  if (p.kind == Kind::whole && value.get<double>() != std::floor(value.get<double>()))
+    return fmt::format("it takes whole numbers from {} to {}{}", plain(p.low), plain(p.high), unit);
+  return "";
+}
+
+void check(const Stage& stage, size_t place) {
+  const Family* f = family(stage.type);
+  if (!f) {
+    std::vector<std::string> known;
+    for (const auto& t : stage_types()) known.push_back(t.type);
+    throw ChainError(fmt::format("stage {}: there is no stage '{}'; the stages are {}", place, stage.type,
+                                 list_of(known)));
+  }
+  for (const auto& [key, value] : stage.values.items()) {
+    const Parameter* p = f->type.parameter(key);
+    if (!p) {
+      std::vector<std::string> known;
+      for (const auto& q : f->type.parameters) known.push_back(q.key);
+      throw ChainError(fmt::format("stage {} ({}): it has no parameter '{}'; it has {}", place, stage.type, key,
+                                   known.empty() ? "none" : list_of(known)));
+    }
+    if (const auto fault = fault_of(*p, value); !fault.empty())
+      throw ChainError(fmt::format("stage {} ({}): {} is {}; {}", place, stage.type, key, value.dump(), fault));
+  }
+}
+
+Stage stage_from(const Json& json, size_t place, const std::filesystem::path& folder) {
+  if (!json.is_object() || !json.contains("type") || !json["type"].is_string())
+    throw ChainError(fmt::format("stage {}: it names no type; write {{\"type\": \"codec\", ...}}", place));
+  Stage stage{json["type"], Json::object(), true};
+  for (const auto& [key, value] : json.items()) {
+    if (key == "type") continue;
+    if (key == "on") {
+      if (!value.is_boolean()) throw ChainError(fmt::format("stage {}: on takes true or false", place));
+      stage.on = value;
+    } else {
+      stage.values[key] = value;
+    }
+  }
+  check(stage, place);
+  for (const Parameter& p : stage_type(stage.type)->parameters) {
+    if (p.kind != Parameter::Kind::file || !stage.values.contains(p.key)) continue;
+    const std::filesystem::path file = stage.values[p.key].get<std::string>();
+    if (!file.empty() && file.is_relative()) stage.values[p.key] = (folder / file).lexically_normal().string();
+  }
+  return stage;
+}
+
+}  // namespace
+
+const char* name_of(Parameter::Kind kind) {
+  constexpr const char* names[] = {"number", "whole", "choice", "flag", "file", "text"};
+  return names[int(kind)];
+}
+
+const Parameter* StageType::parameter(const std::string& key) const {
+  const auto it = std::find_if(parameters.begin(), parameters.end(), [&](const Parameter& p) { return p.key == key; });
+  return it == parameters.end() ? nullptr : &*it;
+}
+
+const std::vector<StageType>& stage_types() {
+  static const std::vector<StageType> types = [] {
+    std::vector<StageType> list;
+    for (const Family& f : families()) list.push_back(f.type);
+    return list;
+  }();
+  return types;
+}
+
+const StageType* stage_type(const std::string& type) {
+  const Family* f = family(type);
+  return f ? &f->type : nullptr;
+}
+
+void check(const Chain& chain) {
+  if (chain.rounds < 1 || chain.rounds > 100)
+    throw ChainError(fmt::format("rounds is {}; it takes 1 to 100", chain.rounds));
+  for (size_t n = 0; n < chain.stages.size(); ++n) check(chain.stages[n], n + 1);
+}
+
+Chain chain_from_json(const Json& json, const std::filesystem::path& folder) {
+  if (!json.is_object() || !json.contains("stages") || !json["stages"].is_array())
+    throw ChainError("this is no chain; write {\"stages\": [{\"type\": ...}, ...]}");
+  Chain chain;
+  if (json.contains("name") && json["name"].is_string()) chain.name = json["name"];
+  if (json.contains("rounds")) {
+    if (!json["rounds"].is_number_integer()) throw ChainError("rounds takes a whole number from 1 to 100");
+    chain.rounds = int(std::clamp<int64_t>(json["rounds"].get<int64_t>(), -1, 1000));
+  }
+  for (const Json& s : json["stages"]) chain.stages.push_back(stage_from(s, chain.stages.size() + 1, folder));
+  check(chain);
+  return chain;
+}
+
+Json chain_json(const Chain& chain, const std::filesystem::path& folder) {
+  Json stages = Json::array();
+  for (const Stage& stage : chain.stages) {
+    Json json{{"type", stage.type}};
+    if (!stage.on) json["on"] = false;
+    for (const auto& [key, value] : stage.values.items()) {
+      json[key] = value;
+      const StageType* type = stage_type(stage.type);
+      const Parameter* p = type ? type->parameter(key) : nullptr;
+      if (!p || p->kind != Parameter::Kind::file || folder.empty() || value.get<std::string>().empty()) continue;
+      const auto relative = std::filesystem::path(value.get<std::string>()).lexically_relative(folder);
+      if (!relative.empty()) json[key] = relative.generic_string();
+    }
+    stages.push_back(std::move(json));
+  }
+  Json json = Json::object();
+  if (!chain.name.empty()) json["name"] = chain.name;
+  json["stages"] = std::move(stages);
+  if (chain.rounds != 1) json["rounds"] = chain.rounds;
+  return json;
+}
+
+Chain load_chain(const std::filesystem::path& file) {
+  std::ifstream in(file, std::ios::binary);
+  if (!in || std::filesystem::is_directory(file))
+    throw InputError(file, "this chain cannot be opened; check the name and its permissions");
+  Json json;
+  try {
+    json = Json::parse(in);
+  } catch (const std::exception&) {
+    throw InputError(file, "this is no JSON, so no chain; write {\"stages\": [{\"type\": ...}, ...]}");
+  }
+  try {
+    return chain_from_json(json, std::filesystem::absolute(file).lexically_normal().parent_path());
+  } catch (const ChainError& error) {
+    throw InputError(file, error.what());
+  }
+}
+
+std::string words_of(const Stage& stage) {
+  const Family* f = family(stage.type);
+  return f ? f->words(Values(f->type, stage)) : stage.type;
+}
+
+std::string words_of(const Chain& chain) {
+  std::string words;
+  for (const Stage& stage : chain.stages)
+    if (stage.on) words += (words.empty() ? "" : ", ") + words_of(stage);
+  if (words.empty()) words = "nothing";
+  return chain.rounds > 1 ? fmt::format("{} times: {}", chain.rounds, words) : words;
+}
+
+Passed pass(std::shared_ptr<const Clip> master, const Chain& chain, const Job& job) {
+  check(chain);
+  Passed passed{master, {}};
+  const auto origin = master->path();
+  const double steps = chain.rounds * double(chain.stages.size() + 1);
+  double done = 0;
+  for (int round = 0; round < chain.rounds; ++round) {
+    passed.stages.clear();
+    FlowPtr flow = flow_of(passed.ret);
+    size_t place = 0;
+    for (const Stage& stage : chain.stages) {
+      ++place;
+      done += 1;
+      if (!stage.on) continue;
+      job.check();
+      const Family* f = family(stage.type);
+      passed.stages.push_back({stage.type});
+      Making making{origin, passed.stages.back(), job.part((done - 1) / steps, done / steps)};
+      try {
+        flow = f->make(std::move(flow), Values(f->type, stage), making);
+      } catch (const ChainError& error) {
+        throw ChainError(fmt::format("stage {} ({}): {}", place, stage.type, error.what()));
+      }
+    }
+    done += 1;
+    if (!passed.stages.empty()) passed.ret = clip_of(*flow, origin, job.part((done - 1) / steps, done / steps));
+  }
+  return passed;
+}
+
+namespace {
+
+WordFormat words_for(const Clip& ret, const Chain& chain, const std::filesystem::path& file) {
+  const auto last = std::find_if(chain.stages.rbegin(), chain.stages.rend(), [](const Stage& s) { return s.on; });
+  const bool cut = last != chain.stages.rend() && last->type == "word_length";
+  const bool flac = file.extension() == ".flac";
+  if (!cut) return flac ? WordFormat::pcm24 : WordFormat::float32;
+  const int bits = ret.format().container_bits.value_or(24);
+  if (flac && bits > 24) throw InputError(file, "FLAC holds at most 24 bits; write a .wav or cut to fewer bits");
+  return bits <= 16 ? WordFormat::pcm16 : bits <= 24 ? WordFormat::pcm24 : WordFormat::pcm32;
+}
+
+}  // namespace
+
+void write_return(const Passed& passed, const Chain& chain, const std::filesystem::path& file, const Job& job) {
+  if (file.extension() != ".wav" && file.extension() != ".flac")
+    throw InputError(file, "a return is written as .wav or .flac; choose one of these endings");
+  const auto& f = passed.ret->format();
+  ClipWriter out(file, f.sample_rate_hz, f.channels, words_for(*passed.ret, chain, file));
+  const auto reader = passed.ret->reader();
+  Planar block;
+  for (int64_t at = 0; at < f.frames; at += block.frames()) {
+    job.check();
+    reader->read(at, std::min<int64_t>(1 << 16, f.frames - at), block);
+    out.write(block);
+    job.report(double(at) / double(f.frames));
+  }
+  out.finish();
+}
+
+Json stages_json() {
+  Json list = Json::array();
+  for (const StageType& t : stage_types()) {
+    Json parameters = Json::array();
+    for (const Parameter& p : t.parameters) {
+      Json json{{"key", p.key}, {"kind", name_of(p.kind)}, {"unit", p.unit}, {"default", p.initial}, {"what", p.what}};
+      if (p.kind == Parameter::Kind::number || p.kind == Parameter::Kind::whole) json["min"] = p.low, json["max"] = p.high;
+      if (p.kind == Parameter::Kind::choice) json["choices"] = p.choices;
+      parameters.push_back(std::move(json));
+    }
+    list.push_back({{"type", t.type}, {"title", t.title}, {"what", t.what}, {"parameters", parameters}});
+  }
+  return {{"stages", list}};
+}
+
+Json Values::value(const char* key) const {
+  const auto it = stage_->values.find(key);
+  return it != stage_->values.end() ? *it : type_->parameter(key)->initial;
+}
+
+double Values::gain(const char* key) const { return std::pow(10.0, number(key) / 20); }
+
+namespace parameter {
+Parameter number(const char* key, const char* what, const char* unit, double low, double high, double initial) {
+  return {key, Parameter::Kind::number, what, unit, low, high, initial};
+}
+Parameter whole(const char* key, const char* what, const char* unit, int low, int high, int initial) {
+  return {key, Parameter::Kind::whole, what, unit, double(low), double(high), initial};
+}
+Parameter choice(const char* key, const char* what, std::vector<std::string> choices) {
+  return {key, Parameter::Kind::choice, what, "", 0, 0, choices.front(), choices};
+}
+Parameter flag(const char* key, const char* what, bool initial) {
+  return {key, Parameter::Kind::flag, what, "", 0, 0, initial};
+}
+Parameter file(const char* key, const char* what) { return {key, Parameter::Kind::file, what, "", 0, 0, ""}; }
+Parameter text(const char* key, const char* what, const char* initial) {
+  return {key, Parameter::Kind::text, what, "", 0, 0, initial};
+}
+}  // namespace parameter
+
+std::string plain(double value) {
+  std::string text = fmt::format("{:.4f}", value);
+  text.erase(text.find_last_not_of('0') + 1);
+  if (text.ends_with('.')) text.pop_back();
+  return text == "-0" ? "0" : text;
+}
+
+}  // namespace heathmist

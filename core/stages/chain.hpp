@@ -1,0 +1,93 @@
+// Chains: what a master is sent through, stage by stage, to make a return.
+//
+//   Chain chain = chain_from_json(Json::parse(text), folder);
+//   Passed made = pass(Clip::open("master.wav"), chain);        // made.ret is the return
+//
+// A stage is a type and values; what types there are, with their parameters, units and ranges, stage_types() tells.
+// Times are in the units the keys name; levels in dBFS where 0 is a full-scale sine's peak. Files in a chain are
+// absolute in memory and relative to the chain's own file on disk.
+#pragma once
+#include <nlohmann/json.hpp>
+
+#include "core/audio/clip.hpp"
+
+namespace heathmist {
+
+using Json = nlohmann::ordered_json;
+
+struct Parameter {
+  enum class Kind { number, whole, choice, flag, file, text };
+  std::string key;
+  Kind kind = Kind::number;
+  std::string what, unit;
+  double low = 0, high = 0;  ///< of numbers, both included
+  Json initial;
+  std::vector<std::string> choices{};
+};
+const char* name_of(Parameter::Kind kind);
+
+struct StageType {
+  std::string type, title, what;
+  std::vector<Parameter> parameters;
+  const Parameter* parameter(const std::string& key) const;
+};
+/// All types, in the order they are offered.
+const std::vector<StageType>& stage_types();
+/// nullptr: there is none of that name.
+const StageType* stage_type(const std::string& type);
+
+struct Stage {
+  std::string type;
+  Json values = Json::object();  ///< by parameter; what is not there has its initial value
+  bool on = true;
+  bool operator==(const Stage&) const = default;
+};
+
+struct Chain {
+  std::string name;
+  std::vector<Stage> stages;
+  int rounds = 1;  ///< how many times everything goes through, 1 to 100
+  bool operator==(const Chain&) const = default;
+};
+
+/// A chain that cannot be: one sentence that names the stage, says what is wrong and what it takes.
+struct ChainError : std::runtime_error {
+  using std::runtime_error::runtime_error;
+};
+
+/// Throws ChainError where a type, a parameter or a value is none.
+void check(const Chain& chain);
+
+/// A chain from JSON, checked; relative files are taken from `folder`. Throws ChainError.
+Chain chain_from_json(const Json& json, const std::filesystem::path& folder = {});
+Json chain_json(const Chain& chain, const std::filesystem::path& folder = {});
+/// The same from a file. Throws InputError.
+Chain load_chain(const std::filesystem::path& file);
+
+/// The chain in a few words: "AAC 128 kbit/s, 16 bit TPDF".
+std::string words_of(const Chain& chain);
+std::string words_of(const Stage& stage);
+
+/// What a stage tells when it has run.
+struct StageReport {
+  std::string type;
+  std::optional<int64_t> encoded_bytes{}, bit_rate_bps{}, delay_samples{};
+  std::string note{};  ///< what it did of its own: "converted to 48000 Hz"
+};
+
+struct Passed {
+  std::shared_ptr<const Clip> ret;
+  std::vector<StageReport> stages;  ///< of the stages that are on, of the last round
+};
+
+/// Sends a clip through a chain. Throws ChainError, InputError, Cancelled.
+Passed pass(std::shared_ptr<const Clip> master, const Chain& chain, const Job& job = {});
+
+/// Writes a return: 32-bit float in `.wav`, 24 bit in `.flac`, or the word length the chain ends in.
+/// Throws InputError.
+void write_return(const Passed& passed, const Chain& chain, const std::filesystem::path& file, const Job& job = {});
+
+/// Everything about the types as JSON: {"stages": [...]}.
+Json stages_json();
+
+}  // namespace heathmist

@@ -1,0 +1,60 @@
+// What every family of stages is built from. Inside core/stages only.
+#pragma once
+#include "core/stages/chain.hpp"
+#include "core/stages/flow.hpp"
+
+namespace heathmist {
+
+/// A stage's values, checked and filled up.
+class Values {
+ public:
+  Values(const StageType& type, const Stage& stage) : type_(&type), stage_(&stage) {}
+  double number(const char* key) const { return value(key).get<double>(); }
+  int whole(const char* key) const { return int(number(key)); }
+  bool flag(const char* key) const { return value(key).get<bool>(); }
+  std::string text(const char* key) const { return value(key).get<std::string>(); }
+  double gain(const char* key) const;  ///< of a level in dB
+
+ private:
+  Json value(const char* key) const;
+  const StageType* type_;
+  const Stage* stage_;
+};
+
+/// What surrounds a stage while it is made.
+struct Making {
+  std::filesystem::path origin;  ///< the master's file, for sentences
+  StageReport& report;
+  Job job;
+};
+
+using Make = FlowPtr (*)(FlowPtr in, const Values& values, Making& making);
+struct Family {
+  StageType type;
+  Make make;
+  std::string (*words)(const Values& values);
+};
+
+std::vector<Family> codec_stages();
+std::vector<Family> converter_stages();
+std::vector<Family> word_length_stages();
+std::vector<Family> level_stages();
+std::vector<Family> filter_stages();
+std::vector<Family> dynamics_stages();
+std::vector<Family> fault_stages();
+std::vector<Family> convolution_stages();
+std::vector<Family> external_stages();
+
+namespace parameter {
+Parameter number(const char* key, const char* what, const char* unit, double low, double high, double initial);
+Parameter whole(const char* key, const char* what, const char* unit, int low, int high, int initial);
+Parameter choice(const char* key, const char* what, std::vector<std::string> choices);
+Parameter flag(const char* key, const char* what, bool initial);
+Parameter file(const char* key, const char* what);
+Parameter text(const char* key, const char* what, const char* initial);
+}  // namespace parameter
+
+/// A number as it would be written by hand: 128, 0.5, -1.
+std::string plain(double value);
+
+}  // namespace heathmist
