@@ -65,8 +65,9 @@ void pass(const std::string& master, const std::string& chain_file, const std::s
                     {"bit_rate_bps", or_null(s.bit_rate_bps)},
                     {"delay_samples", or_null(s.delay_samples)},
                     {"note", s.note}});
-  fmt::print("{}\n", Json{{"output", out}, {"frames", f.frames}, {"sample_rate_hz", f.sample_rate_hz}, {"stages", list}}
-                         .dump(2));
+  fmt::print(
+      "{}\n",
+      Json{{"output", out}, {"frames", f.frames}, {"sample_rate_hz", f.sample_rate_hz}, {"stages", list}}.dump(2));
 }
 
 }  // namespace heathmist::cli

@@ -28,8 +28,8 @@ struct Scan {
   BetweenSamples between{};
   std::vector<double> gaps{};
 
-  void run(std::span<const double> in, int64_t first, int64_t frames, int channel, double limit, std::vector<Peak>& over,
-           Peak& greatest) {
+  void run(std::span<const double> in, int64_t first, int64_t frames, int channel, double limit,
+           std::vector<Peak>& over, Peak& greatest) {
     const auto x = in.subspan(BetweenSamples::before, size_t(frames));
     double top = greatest.level;
     for (const double v : x) top = std::max(top, std::abs(v));

@@ -39,8 +39,8 @@ std::string fault_of(const Parameter& p, const Json& value) {
   if (p.kind == Kind::flag) return value.is_boolean() ? "" : "it takes true or false";
   if (p.kind == Kind::file || p.kind == Kind::text) return value.is_string() ? "" : "it takes text";
   if (p.kind == Kind::choice) {
-    const bool known = value.is_string() && std::find(p.choices.begin(), p.choices.end(), value.get<std::string>()) !=
-                                                p.choices.end();
+    const bool known =
+        value.is_string() && std::find(p.choices.begin(), p.choices.end(), value.get<std::string>()) != p.choices.end();
     return known ? "" : "it takes one of " + list_of(p.choices);
   }
   if (!value.is_number() || !std::isfinite(value.get<double>()) || value.get<double>() < p.low ||
@@ -56,8 +56,8 @@ void check(const Stage& stage, size_t place) {
   if (!f) {
     std::vector<std::string> known;
     for (const auto& t : stage_types()) known.push_back(t.type);
-    throw ChainError(fmt::format("stage {}: there is no stage '{}'; the stages are {}", place, stage.type,
-                                 list_of(known)));
+    throw ChainError(
+        fmt::format("stage {}: there is no stage '{}'; the stages are {}", place, stage.type, list_of(known)));
   }
   for (const auto& [key, value] : stage.values.items()) {
     const Parameter* p = f->type.parameter(key);
@@ -258,7 +258,8 @@ Json stages_json() {
     Json parameters = Json::array();
     for (const Parameter& p : t.parameters) {
       Json json{{"key", p.key}, {"kind", name_of(p.kind)}, {"unit", p.unit}, {"default", p.initial}, {"what", p.what}};
-      if (p.kind == Parameter::Kind::number || p.kind == Parameter::Kind::whole) json["min"] = p.low, json["max"] = p.high;
+      if (p.kind == Parameter::Kind::number || p.kind == Parameter::Kind::whole)
+        json["min"] = p.low, json["max"] = p.high;
       if (p.kind == Parameter::Kind::choice) json["choices"] = p.choices;
       parameters.push_back(std::move(json));
     }

@@ -57,7 +57,9 @@ Encoding encoding_of(const Codec& codec, const Values& v) {
   } else if (codec.control != Control::none) {
     e.bit_rate_bps = int(1000 * v.number("bit_rate_kbps"));
   }
-  e.stereo = stereo == "joint" ? StereoMode::joint : stereo == "split" ? StereoMode::split : StereoMode::encoders_choice;
+  e.stereo = stereo == "joint"   ? StereoMode::joint
+             : stereo == "split" ? StereoMode::split
+                                 : StereoMode::encoders_choice;
   return e;
 }
 
@@ -74,14 +76,17 @@ FlowPtr make(FlowPtr in, const Values& v, Making& making) {
     throw ChainError(fmt::format("{} takes {} channel{}, the audio has {}; put a channel map before it", codec.title,
                                  codec.channels, codec.channels == 1 ? "" : "s", f.channels));
   const int asked = v.whole("rate_hz") ? v.whole("rate_hz") : f.sample_rate_hz;
-  const int rate = codec.only_rate_hz ? codec.only_rate_hz : v.whole("rate_hz") ? asked : rate_for_encoder(codec.encoder, asked);
+  const int rate = codec.only_rate_hz   ? codec.only_rate_hz
+                   : v.whole("rate_hz") ? asked
+                                        : rate_for_encoder(codec.encoder, asked);
   if (rate != f.sample_rate_hz) {
     making.report.note = fmt::format("converted to {} Hz", rate);
     clip = Clip::at_rate(clip, rate, making.job.part(0.2, 0.4));
   }
   const TemporaryFolder folder;
   const std::string keep = v.text("keep");
-  const auto file = keep.empty() ? folder.path() / (std::string("encoded") + codec.ending) : std::filesystem::path(keep);
+  const auto file =
+      keep.empty() ? folder.path() / (std::string("encoded") + codec.ending) : std::filesystem::path(keep);
   if (!keep.empty() && file.extension() != codec.ending)
     throw ChainError(fmt::format("keep is {}; a file of {} ends in {}", keep, codec.title, codec.ending));
   try {
@@ -114,17 +119,19 @@ std::string words(const Values& v) {
 }  // namespace
 
 std::vector<Family> codec_stages() {
-  return {{{"codec",
-            "Codec",
-            "Encoded and decoded again with the real encoder. The rate is changed where the codec demands it.",
-            {p::choice("codec", "which codec", keys()), p::choice("mode", "what sets the size", {"bit_rate", "quality"}),
-             p::number("bit_rate_kbps", "bit rate of the whole stream", "kbit/s", 6, 1536, 128),
-             p::number("quality", "as the encoder counts: MP3 0 (best) to 9, Vorbis -1 to 10 (best), AAC 0.1 to 10 (best)", "", -1, 10, 4),
-             p::choice("stereo", "channels together or each by itself: AAC, MP3 and AC-3", {"auto", "joint", "split"}),
-             p::whole("rate_hz", "sample rate to encode at; 0: the nearest the codec takes", "Hz", 0, 384000, 0),
-             p::file("keep", "where to keep the encoded file")}},
-           make,
-           words}};
+  return {
+      {{"codec",
+        "Codec",
+        "Encoded and decoded again with the real encoder. The rate is changed where the codec demands it.",
+        {p::choice("codec", "which codec", keys()), p::choice("mode", "what sets the size", {"bit_rate", "quality"}),
+         p::number("bit_rate_kbps", "bit rate of the whole stream", "kbit/s", 6, 1536, 128),
+         p::number("quality", "as the encoder counts: MP3 0 (best) to 9, Vorbis -1 to 10 (best), AAC 0.1 to 10 (best)",
+                   "", -1, 10, 4),
+         p::choice("stereo", "channels together or each by itself: AAC, MP3 and AC-3", {"auto", "joint", "split"}),
+         p::whole("rate_hz", "sample rate to encode at; 0: the nearest the codec takes", "Hz", 0, 384000, 0),
+         p::file("keep", "where to keep the encoded file")}},
+       make,
+       words}};
 }
 
 }  // namespace heathmist

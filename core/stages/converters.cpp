@@ -55,7 +55,8 @@ class EngineFlow : public Flow {
     made_.resize(size_t(frames) * channels);
     for (int64_t done = 0; done < frames;) {
       if (at_ == waiting_) refill();
-      const auto moved = engine_->run(input_.data() + size_t(at_) * channels, waiting_ - at_, made_.data(), frames - done);
+      const auto moved =
+          engine_->run(input_.data() + size_t(at_) * channels, waiting_ - at_, made_.data(), frames - done);
       at_ += moved.in;
       for (size_t c = 0; c < channels; ++c)
         for (int64_t n = 0; n < moved.out; ++n)
@@ -94,7 +95,8 @@ class SoxrEngine : public Engine<double> {
   }
   Moved run(const double* in, int64_t in_frames, double* out, int64_t out_frames) override {
     size_t used = 0, got = 0;
-    if (const soxr_error_t error = soxr_process(soxr_.get(), in, size_t(in_frames), &used, out, size_t(out_frames), &got))
+    if (const soxr_error_t error =
+            soxr_process(soxr_.get(), in, size_t(in_frames), &used, out, size_t(out_frames), &got))
       throw ChainError(fmt::format("libsoxr: {}", error));
     return {int64_t(used), int64_t(got)};
   }
@@ -112,14 +114,16 @@ class SampleRateEngine : public Engine<float> {
     int error = 0;
     state_.reset(src_new(quality, r.channels, &error));
     if (!state_ || !src_is_valid_ratio(ratio_))
-      throw ChainError(fmt::format("libsamplerate cannot convert {} to {} Hz; it takes ratios up to 256", r.from_hz, r.to_hz));
+      throw ChainError(
+          fmt::format("libsamplerate cannot convert {} to {} Hz; it takes ratios up to 256", r.from_hz, r.to_hz));
   }
   Moved run(const float* in, int64_t in_frames, float* out, int64_t out_frames) override {
     SRC_DATA data{};
     data.data_in = in, data.input_frames = long(in_frames);
     data.data_out = out, data.output_frames = long(out_frames);
     data.src_ratio = ratio_;
-    if (const int error = src_process(state_.get(), &data)) throw ChainError(fmt::format("libsamplerate: {}", src_strerror(error)));
+    if (const int error = src_process(state_.get(), &data))
+      throw ChainError(fmt::format("libsamplerate: {}", src_strerror(error)));
     return {data.input_frames_used, data.output_frames_gen};
   }
 
@@ -156,8 +160,9 @@ class ZitaEngine : public Engine<float> {
  public:
   ZitaEngine(Rates r, int half_length) {
     if (resampler_.setup(unsigned(r.from_hz), unsigned(r.to_hz), unsigned(r.channels), unsigned(half_length)) != 0)
-      throw ChainError(fmt::format("zita-resampler cannot convert {} to {} Hz; it takes ratios with small numbers, such as 147:160",
-                                   r.from_hz, r.to_hz));
+      throw ChainError(
+          fmt::format("zita-resampler cannot convert {} to {} Hz; it takes ratios with small numbers, such as 147:160",
+                      r.from_hz, r.to_hz));
     resampler_.inp_count = unsigned(resampler_.inpsize() / 2 - 1);  // its delay, filled with silence
     resampler_.inp_data = nullptr;
     std::vector<float> unused(size_t(r.channels) * 16);
@@ -181,7 +186,8 @@ class SwrEngine : public Engine<double> {
     AVChannelLayout layout;
     av_channel_layout_default(&layout, r.channels);
     SwrContext* context = nullptr;
-    swr_alloc_set_opts2(&context, &layout, AV_SAMPLE_FMT_DBL, r.to_hz, &layout, AV_SAMPLE_FMT_DBL, r.from_hz, 0, nullptr);
+    swr_alloc_set_opts2(&context, &layout, AV_SAMPLE_FMT_DBL, r.to_hz, &layout, AV_SAMPLE_FMT_DBL, r.from_hz, 0,
+                        nullptr);
     context_.reset(context);
     av_opt_set_int(context, "filter_size", filter_size, 0);
     av_opt_set_int(context, "linear_interp", linear, 0);
@@ -229,7 +235,8 @@ class PlaceFlow : public Flow {
       const int64_t place = (at_ + n) * from_hz_, whole = place / to;
       const double fraction = double(place % to) / double(to);
       for (int c = 0; c < out.channels(); ++c)
-        out.channel(c)[size_t(n)] = read_(window_.channel(c).subspan(size_t(whole - before_ - first), size_t(before_ + after_)), fraction);
+        out.channel(c)[size_t(n)] =
+            read_(window_.channel(c).subspan(size_t(whole - before_ - first), size_t(before_ + after_)), fraction);
     }
     at_ += frames;
   }
@@ -245,17 +252,18 @@ class PlaceFlow : public Flow {
 /// A sinc at the input's own band edge under a Hann window: no anti-alias filter when the rate goes down.
 FlowPtr windowed_sinc(FlowPtr in, int to_hz, int taps) {
   const int before = taps / 2 - 1;
-  return std::make_unique<PlaceFlow>(
-      std::move(in), to_hz, before, taps - before, [before, taps](std::span<const double> x, double fraction) {
-        if (fraction == 0) return x[size_t(before)];
-        const double s = std::sin(std::numbers::pi * fraction) / std::numbers::pi;
-        double sum = 0;
-        for (int k = 0; k < taps; ++k) {
-          const double t = k - before - fraction;
-          sum += ((k - before) % 2 == 0 ? -s : s) / t * (0.5 + 0.5 * std::cos(2 * std::numbers::pi * t / taps)) * x[size_t(k)];
-        }
-        return sum;
-      });
+  return std::make_unique<PlaceFlow>(std::move(in), to_hz, before, taps - before,
+                                     [before, taps](std::span<const double> x, double fraction) {
+                                       if (fraction == 0) return x[size_t(before)];
+                                       const double s = std::sin(std::numbers::pi * fraction) / std::numbers::pi;
+                                       double sum = 0;
+                                       for (int k = 0; k < taps; ++k) {
+                                         const double t = k - before - fraction;
+                                         sum += ((k - before) % 2 == 0 ? -s : s) / t *
+                                                (0.5 + 0.5 * std::cos(2 * std::numbers::pi * t / taps)) * x[size_t(k)];
+                                       }
+                                       return sum;
+                                     });
 }
 
 double cubic(std::span<const double> x, double t) {  // Catmull-Rom
@@ -267,8 +275,10 @@ FlowPtr own(FlowPtr in, int to_hz, const std::string& method, int taps) {
   if (method == "sinc") return windowed_sinc(std::move(in), to_hz, taps - taps % 2);
   if (method == "cubic") return std::make_unique<PlaceFlow>(std::move(in), to_hz, 1, 3, cubic);
   if (method == "linear")
-    return std::make_unique<PlaceFlow>(std::move(in), to_hz, 0, 2, [](std::span<const double> x, double t) { return x[0] + t * (x[1] - x[0]); });
-  return std::make_unique<PlaceFlow>(std::move(in), to_hz, 0, 1, [](std::span<const double> x, double) { return x[0]; });
+    return std::make_unique<PlaceFlow>(std::move(in), to_hz, 0, 2,
+                                       [](std::span<const double> x, double t) { return x[0] + t * (x[1] - x[0]); });
+  return std::make_unique<PlaceFlow>(std::move(in), to_hz, 0, 1,
+                                     [](std::span<const double> x, double) { return x[0]; });
 }
 
 template <class T, class E, class... Extra>
@@ -293,11 +303,13 @@ FlowPtr make(FlowPtr in, const Values& v, Making&) {
     return through<double, SoxrEngine>(std::move(in), to_hz, recipes[place_in(soxr_qualities, v.text("soxr_quality"))]);
   }
   if (by == "libsamplerate")
-    return through<float, SampleRateEngine>(std::move(in), to_hz, place_in(src_qualities, v.text("samplerate_quality")));
+    return through<float, SampleRateEngine>(std::move(in), to_hz,
+                                            place_in(src_qualities, v.text("samplerate_quality")));
   if (by == "speexdsp") return through<float, SpeexEngine>(std::move(in), to_hz, v.whole("speex_quality"));
   if (by == "zita_resampler") return through<float, ZitaEngine>(std::move(in), to_hz, v.whole("zita_half_length"));
   if (by == "libswresample")
-    return through<double, SwrEngine>(std::move(in), to_hz, v.whole("swresample_filter_size"), v.flag("swresample_linear"));
+    return through<double, SwrEngine>(std::move(in), to_hz, v.whole("swresample_filter_size"),
+                                      v.flag("swresample_linear"));
   return own(std::move(in), to_hz, by, v.whole("sinc_taps"));
 }
 
@@ -315,21 +327,23 @@ std::string words(const Values& v) {
 }  // namespace
 
 std::vector<Family> converter_stages() {
-  return {{{"converter",
-            "Converter",
-            "Another sample rate. hold, linear, cubic and sinc are our own, without an anti-alias filter: poor on purpose.",
-            {p::whole("rate_hz", "rate to convert to", "Hz", 8000, 384000, 44100),
-             p::choice("by", "which converter",
-                       {"libsoxr", "libsamplerate", "speexdsp", "zita_resampler", "libswresample", "hold", "linear", "cubic", "sinc"}),
-             p::choice("soxr_quality", "quality of libsoxr", soxr_qualities),
-             p::choice("samplerate_quality", "quality of libsamplerate", src_qualities),
-             p::whole("speex_quality", "quality of speexdsp", "", 0, 10, 10),
-             p::whole("zita_half_length", "half length of zita-resampler's filter", "samples", 8, 96, 48),
-             p::whole("swresample_filter_size", "filter of libswresample", "samples", 8, 256, 32),
-             p::flag("swresample_linear", "libswresample interpolates between its filter phases", false),
-             p::whole("sinc_taps", "length of our windowed sinc", "samples", 4, 512, 32)}},
-           make,
-           words}};
+  return {
+      {{"converter",
+        "Converter",
+        "Another sample rate. hold, linear, cubic and sinc are our own, without an anti-alias filter: poor on purpose.",
+        {p::whole("rate_hz", "rate to convert to", "Hz", 8000, 384000, 44100),
+         p::choice("by", "which converter",
+                   {"libsoxr", "libsamplerate", "speexdsp", "zita_resampler", "libswresample", "hold", "linear",
+                    "cubic", "sinc"}),
+         p::choice("soxr_quality", "quality of libsoxr", soxr_qualities),
+         p::choice("samplerate_quality", "quality of libsamplerate", src_qualities),
+         p::whole("speex_quality", "quality of speexdsp", "", 0, 10, 10),
+         p::whole("zita_half_length", "half length of zita-resampler's filter", "samples", 8, 96, 48),
+         p::whole("swresample_filter_size", "filter of libswresample", "samples", 8, 256, 32),
+         p::flag("swresample_linear", "libswresample interpolates between its filter phases", false),
+         p::whole("sinc_taps", "length of our windowed sinc", "samples", 4, 512, 32)}},
+       make,
+       words}};
 }
 
 }  // namespace heathmist

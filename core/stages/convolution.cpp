@@ -43,7 +43,8 @@ class Convolver {
     for (size_t k = 0; k < response_.size(); ++k) {
       const Bins &a = response_[k], &b = past_[(newest_ + k) % past_.size()];
       for (size_t n = 0; n < sum.size(); ++n)
-        sum[n] += std::complex(a[n].real() * b[n].real() - a[n].imag() * b[n].imag(), a[n].real() * b[n].imag() + a[n].imag() * b[n].real());
+        sum[n] += std::complex(a[n].real() * b[n].real() - a[n].imag() * b[n].imag(),
+                               a[n].real() * b[n].imag() + a[n].imag() * b[n].real());
     }
     fft_.inverse();
     for (size_t n = 0; n < x.size(); ++n) x[n] = fft_.time()[size_t(part) + n] / double(2 * part);
@@ -94,8 +95,8 @@ Planar response_for(const Flow& in, const Values& v, const Job& job) {
   if (v.flag("match_rate")) clip = Clip::at_rate(clip, in.format().sample_rate_hz, job);
   const auto& f = clip->format();
   if (f.channels != 1 && f.channels != in.format().channels)
-    throw ChainError(fmt::format("{} has {} channels, the audio {}; a response has one channel or as many as the audio", file,
-                                 f.channels, in.format().channels));
+    throw ChainError(fmt::format("{} has {} channels, the audio {}; a response has one channel or as many as the audio",
+                                 file, f.channels, in.format().channels));
   const double cut_s = v.number("length_ms") > 0 ? v.number("length_ms") / 1000 : longest_s;
   const int64_t frames = std::min(f.frames, std::max<int64_t>(1, std::llround(cut_s * f.sample_rate_hz)));
   Planar response;

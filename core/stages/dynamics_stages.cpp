@@ -25,9 +25,9 @@ FlowPtr make_clip(FlowPtr in, const Values& v, Making&) {
   });
 }
 
-/// What a common meter reads between samples: a sinc of 49 taps at four times the rate (two from 96 kHz on) under a Hann
-/// window, as small as annex 2 of BS.1770 allows. Near the band's edge it reads higher than the wave is; a return that
-/// is to pass such a meter has to stay under its reading too.
+/// What a common meter reads between samples: a sinc of 49 taps at four times the rate (two from 96 kHz on) under a
+/// Hann window, as small as annex 2 of BS.1770 allows. Near the band's edge it reads higher than the wave is; a return
+/// that is to pass such a meter has to stay under its reading too.
 class ShortMeter {
  public:
   static constexpr size_t before = 25, after = 25;  // samples around the one that is read
@@ -42,7 +42,8 @@ class ShortMeter {
     double top = 0;
     for (int phase = 1; phase < factor_; ++phase) {
       double sum = 0;
-      for (int k = (24 + phase) % factor_; k < 49; k += factor_)  // tap k reads the sample (k - 24 - phase) / factor away
+      for (int k = (24 + phase) % factor_; k < 49;
+           k += factor_)  // tap k reads the sample (k - 24 - phase) / factor away
         sum += taps_[size_t(k)] * x[size_t(int64_t(at) - (k - 24 - phase) / factor_)];
       top = std::max(top, std::abs(sum));
     }
@@ -160,7 +161,8 @@ FlowPtr limited(FlowPtr in, double ceiling, double look_s, double release_s) {
 }
 
 FlowPtr make_limiter(FlowPtr in, const Values& v, Making&) {
-  return limited(std::move(in), v.gain("ceiling_dbtp"), v.number("look_ahead_ms") / 1000, v.number("release_ms") / 1000);
+  return limited(std::move(in), v.gain("ceiling_dbtp"), v.number("look_ahead_ms") / 1000,
+                 v.number("release_ms") / 1000);
 }
 
 /// Feed-forward, channels linked, log domain with a smooth decoupled detector: Giannoulis, Massberg, Reiss, Digital
@@ -194,8 +196,8 @@ FlowPtr make_compressor(FlowPtr in, const Values& v, Making&) {
     const double ms = v.number(key);
     return ms > 0 ? std::exp(-1000 / (ms * rate)) : 0.0;
   };
-  Compressor compressor{v.number("threshold_dbfs"), 1 - 1 / v.number("ratio"),  v.number("knee_db"),
-                        v.gain("make_up_db"),       coefficient("attack_ms"), coefficient("release_ms")};
+  Compressor compressor{v.number("threshold_dbfs"), 1 - 1 / v.number("ratio"), v.number("knee_db"),
+                        v.gain("make_up_db"),       coefficient("attack_ms"),  coefficient("release_ms")};
   return changed_flow(std::move(in), [compressor](Planar& block) mutable { compressor.run(block); });
 }
 
@@ -218,11 +220,14 @@ FlowPtr make_level(FlowPtr in, const Values& v, Making& making) {
   };
   for (int round = 0; limit && round < 6; ++round) {  // what the limiter takes away, the gain makes good
     const auto made = settle(*levelled(gain_db), making.origin, {making.job.stop, {}, making.job.threads});
-    const double miss = target - integrated_lufs(loudness_pieces(*made, {making.job.stop, {}, making.job.threads})).value_or(target);
+    const double miss =
+        target - integrated_lufs(loudness_pieces(*made, {making.job.stop, {}, making.job.threads})).value_or(target);
     if (std::abs(miss) < 0.01) break;
     if (round == 5 && std::abs(miss) > 0.05)
-      throw ChainError(fmt::format("target_lufs {} cannot be reached under a ceiling of {} dBTP, it stays {} LU short; ask for less or raise the ceiling",
-                                   plain(target), plain(v.number("ceiling_dbtp")), fmt::format("{:.1f}", miss)));
+      throw ChainError(
+          fmt::format("target_lufs {} cannot be reached under a ceiling of {} dBTP, it stays {} LU short; ask for less "
+                      "or raise the ceiling",
+                      plain(target), plain(v.number("ceiling_dbtp")), fmt::format("{:.1f}", miss)));
     gain_db += miss;
   }
   making.report.note = fmt::format("{:+.2f} dB", gain_db);
@@ -236,31 +241,43 @@ std::vector<Family> dynamics_stages() {
       {{"clip",
         "Clip",
         "Cut off at a level: hard, or along a tanh curve.",
-        {p::number("threshold_dbfs", "level", "dBFS", -60, 24, 0), p::choice("shape", "of the bend", {"hard", "soft"})}},
+        {p::number("threshold_dbfs", "level", "dBFS", -60, 24, 0),
+         p::choice("shape", "of the bend", {"hard", "soft"})}},
        make_clip,
-       [](const Values& v) { return fmt::format("{} clip {} dBFS", v.text("shape"), plain(v.number("threshold_dbfs"))); }},
+       [](const Values& v) {
+         return fmt::format("{} clip {} dBFS", v.text("shape"), plain(v.number("threshold_dbfs")));
+       }},
       {{"limiter",
         "True-peak limiter",
         "Looks ahead, so that the wave between the samples stays under the ceiling too.",
-        {p::number("ceiling_dbtp", "ceiling", "dBTP", -40, 0, -1), p::number("look_ahead_ms", "look-ahead", "ms", 0.2, 20, 1.5),
+        {p::number("ceiling_dbtp", "ceiling", "dBTP", -40, 0, -1),
+         p::number("look_ahead_ms", "look-ahead", "ms", 0.2, 20, 1.5),
          p::number("release_ms", "time constant of the way back", "ms", 1, 2000, 80)}},
        make_limiter,
        [](const Values& v) { return fmt::format("limiter {} dBTP", plain(v.number("ceiling_dbtp"))); }},
       {{"compressor",
         "Compressor",
         "Feed-forward, peak detector, channels linked (Giannoulis and others, 2012).",
-        {p::number("threshold_dbfs", "threshold", "dBFS", -80, 0, -20), p::number("ratio", "ratio, to one", "", 1, 100, 3),
-         p::number("attack_ms", "attack time constant", "ms", 0, 500, 10), p::number("release_ms", "release time constant", "ms", 1, 5000, 120),
-         p::number("knee_db", "width of the knee", "dB", 0, 40, 6), p::number("make_up_db", "gain afterwards", "dB", -40, 40, 0)}},
+        {p::number("threshold_dbfs", "threshold", "dBFS", -80, 0, -20),
+         p::number("ratio", "ratio, to one", "", 1, 100, 3),
+         p::number("attack_ms", "attack time constant", "ms", 0, 500, 10),
+         p::number("release_ms", "release time constant", "ms", 1, 5000, 120),
+         p::number("knee_db", "width of the knee", "dB", 0, 40, 6),
+         p::number("make_up_db", "gain afterwards", "dB", -40, 40, 0)}},
        make_compressor,
-       [](const Values& v) { return fmt::format("compressor {}:1 at {} dBFS", plain(v.number("ratio")), plain(v.number("threshold_dbfs"))); }},
+       [](const Values& v) {
+         return fmt::format("compressor {}:1 at {} dBFS", plain(v.number("ratio")), plain(v.number("threshold_dbfs")));
+       }},
       {{"level",
         "Loudness levelling",
         "Gain to a target of integrated loudness (ITU-R BS.1770), with a true-peak limiter if wanted.",
-        {p::number("target_lufs", "target", "LUFS", -50, 0, -16), p::flag("limiter", "keep true peaks under the ceiling", false),
+        {p::number("target_lufs", "target", "LUFS", -50, 0, -16),
+         p::flag("limiter", "keep true peaks under the ceiling", false),
          p::number("ceiling_dbtp", "ceiling of the limiter", "dBTP", -40, 0, -1)}},
        make_level,
-       [](const Values& v) { return fmt::format("to {} LUFS{}", plain(v.number("target_lufs")), v.flag("limiter") ? ", limited" : ""); }},
+       [](const Values& v) {
+         return fmt::format("to {} LUFS{}", plain(v.number("target_lufs")), v.flag("limiter") ? ", limited" : "");
+       }},
   };
 }
 

@@ -13,7 +13,8 @@ namespace {
 namespace p = parameter;
 
 std::string replaced(std::string word, const std::string& what, const std::string& by) {
-  for (size_t at = 0; (at = word.find(what, at)) != std::string::npos; at += by.size()) word.replace(at, what.size(), by);
+  for (size_t at = 0; (at = word.find(what, at)) != std::string::npos; at += by.size())
+    word.replace(at, what.size(), by);
   return word;
 }
 
@@ -55,14 +56,19 @@ FlowPtr make(FlowPtr in, const Values& v, Making& making) {
   auto words = command_of(v);
   const TemporaryFolder folder;
   const auto input = folder.path() / "in.wav", output = folder.path() / ("out" + v.text("ending"));
-  write(*in, input, v.text("input") == "float32" ? WordFormat::float32 : v.text("input") == "pcm24" ? WordFormat::pcm24 : WordFormat::pcm16,
+  write(*in, input,
+        v.text("input") == "float32" ? WordFormat::float32
+        : v.text("input") == "pcm24" ? WordFormat::pcm24
+                                     : WordFormat::pcm16,
         making.job);
   for (auto& w : words) w = replaced(replaced(w, "{in}", input.string()), "{out}", output.string());
   const Ended ended = run_program(words, folder.path(), v.number("limit_s"), making.job);
   const std::string name = words.front();
-  if (ended.not_found) throw ChainError(fmt::format("there is no program '{}' that can be run; install it or give its whole path", name));
+  if (ended.not_found)
+    throw ChainError(fmt::format("there is no program '{}' that can be run; install it or give its whole path", name));
   if (ended.timed_out)
-    throw ChainError(fmt::format("{} did not end within {} s and was stopped; raise limit_s or mend the command", name, plain(v.number("limit_s"))));
+    throw ChainError(fmt::format("{} did not end within {} s and was stopped; raise limit_s or mend the command", name,
+                                 plain(v.number("limit_s"))));
   if (ended.status != 0)
     throw ChainError(fmt::format("{} failed with status {}; {}", name, ended.status, last_words(ended.said)));
   if (!std::filesystem::exists(output))
@@ -71,25 +77,27 @@ FlowPtr make(FlowPtr in, const Values& v, Making& making) {
     const auto clip = Clip::open(output, making.job);
     return flow_of(settle(*flow_of(clip), making.origin, making.job));  // the folder goes
   } catch (const InputError&) {
-    throw ChainError(fmt::format("{} wrote something to {{out}} that is no audio that can be read; {}", name, last_words(ended.said)));
+    throw ChainError(fmt::format("{} wrote something to {{out}} that is no audio that can be read; {}", name,
+                                 last_words(ended.said)));
   }
 }
 
 }  // namespace
 
 std::vector<Family> external_stages() {
-  return {{{"external",
-            "External program",
-            "Any program that reads one audio file and writes another; run without a shell.",
-            {p::text("command", "the program and its arguments, with {in} and {out} for the files", ""),
-             p::choice("input", "what {in} is written as (WAV)", {"float32", "pcm24", "pcm16"}),
-             p::text("ending", "ending of {out}", ".wav"),
-             p::number("limit_s", "stopped after", "s", 0.1, 86400, 300)}},
-           make,
-           [](const Values& v) {
-             const std::string command = v.text("command");
-             return command.empty() ? std::string("external") : std::filesystem::path(command.substr(0, command.find(' '))).filename().string();
-           }}};
+  return {
+      {{"external",
+        "External program",
+        "Any program that reads one audio file and writes another; run without a shell.",
+        {p::text("command", "the program and its arguments, with {in} and {out} for the files", ""),
+         p::choice("input", "what {in} is written as (WAV)", {"float32", "pcm24", "pcm16"}),
+         p::text("ending", "ending of {out}", ".wav"), p::number("limit_s", "stopped after", "s", 0.1, 86400, 300)}},
+       make,
+       [](const Values& v) {
+         const std::string command = v.text("command");
+         return command.empty() ? std::string("external")
+                                : std::filesystem::path(command.substr(0, command.find(' '))).filename().string();
+       }}};
 }
 
 }  // namespace heathmist

@@ -51,7 +51,8 @@ FlowPtr make_noise(FlowPtr in, const Values& v, Making&) {
   const bool pink = v.text("colour") == "pink";
   const double rms = std::pow(10.0, v.number("level_dbfs") / 20) / (pink ? Pink::rms() : 1);
   std::vector<dsp::Noise> chances;
-  for (int c = 0; c < in->format().channels; ++c) chances.emplace_back(uint64_t(v.whole("seed")) * 977 + uint64_t(c) + 1);
+  for (int c = 0; c < in->format().channels; ++c)
+    chances.emplace_back(uint64_t(v.whole("seed")) * 977 + uint64_t(c) + 1);
   std::vector<Pink> colours(chances.size());
   return changed_flow(std::move(in), [=](Planar& block) mutable {
     for (int c = 0; c < block.channels(); ++c)
@@ -71,7 +72,8 @@ FlowPtr make_hum(FlowPtr in, const Values& v, Making&) {
   return changed_flow(std::move(in), [=, at = int64_t(0), scale = level / std::sqrt(power)](Planar& block) mutable {
     for (size_t n = 0; n < size_t(block.frames()); ++n, ++at) {
       double hum = 0, part = scale;
-      for (int k = 1; k <= lines; ++k, part *= fall) hum += part * std::sin(std::fmod(step * k * double(at), 2 * std::numbers::pi));
+      for (int k = 1; k <= lines; ++k, part *= fall)
+        hum += part * std::sin(std::remainder(step * k * double(at), 2 * std::numbers::pi));
       for (int c = 0; c < block.channels(); ++c) block.channel(c)[n] += hum;
     }
   });
@@ -79,13 +81,15 @@ FlowPtr make_hum(FlowPtr in, const Values& v, Making&) {
 
 class DriftFlow : public Flow {
  public:
-  DriftFlow(FlowPtr in, double ppm) : Flow(reals_like(in->format())), window_(std::move(in)), step_(1 / (1 + 1e-6 * ppm)) {
+  DriftFlow(FlowPtr in, double ppm)
+      : Flow(reals_like(in->format())), window_(std::move(in)), step_(1 / (1 + 1e-6 * ppm)) {
     format_.frames = std::llround(double(format_.frames) * (1 + 1e-6 * ppm));
   }
   void next(int64_t frames, Planar& out) override {
     out.resize(format_.channels, frames);
     const double start = double(at_) * step_;
-    const int64_t first = int64_t(start) - Interpolator::before, span = int64_t(double(frames) * step_) + 2 + Interpolator::taps;
+    const int64_t first = int64_t(start) - Interpolator::before,
+                  span = int64_t(double(frames) * step_) + 2 + Interpolator::taps;
     window_.move_to(first, first + span);
     for (int c = 0; c < out.channels(); ++c)
       Interpolator::stretch(window_.channel(c).first(size_t(span)), start - std::floor(start), step_, out.channel(c));
@@ -171,11 +175,13 @@ class SpliceFlow : public Flow {
 
 FlowPtr make_dropouts(FlowPtr in, const Values& v, Making&) {
   const double rate = in->format().sample_rate_hz;
-  const Breaks b{std::llround(v.number("at_s") * rate), std::max<int64_t>(1, std::llround(v.number("length_ms") * rate / 1000)),
+  const Breaks b{std::llround(v.number("at_s") * rate),
+                 std::max<int64_t>(1, std::llround(v.number("length_ms") * rate / 1000)),
                  std::llround(v.number("every_s") * rate)};
   if (b.every > 0 && b.every <= 2 * b.length)
     throw ChainError(fmt::format("every_s is {}; with breaks of {} ms it takes 0 (once) or more than {}",
-                                 plain(v.number("every_s")), plain(v.number("length_ms")), plain(2 * double(b.length) / rate)));
+                                 plain(v.number("every_s")), plain(v.number("length_ms")),
+                                 plain(2 * double(b.length) / rate)));
   if (v.text("mode") == "mute") return muted(std::move(in), b);
   if (v.text("mode") == "repeat" && b.first < b.length)
     throw ChainError("at_s lies within the first length_ms; a repeat needs that much before it");
@@ -192,14 +198,20 @@ std::vector<Family> fault_stages() {
         {p::number("level_dbfs", "RMS level", "dBFS", -180, 0, -90), p::choice("colour", "spectrum", {"white", "pink"}),
          p::whole("seed", "the same seed gives the same noise", "", 0, 1000000, 1)}},
        make_noise,
-       [](const Values& v) { return fmt::format("{} noise {} dBFS", v.text("colour"), plain(v.number("level_dbfs"))); }},
+       [](const Values& v) {
+         return fmt::format("{} noise {} dBFS", v.text("colour"), plain(v.number("level_dbfs")));
+       }},
       {{"hum",
         "Hum",
         "Mains hum added, the same in all channels.",
-        {p::number("mains_hz", "mains frequency", "Hz", 40, 70, 50), p::number("level_dbfs", "RMS level", "dBFS", -180, 0, -70),
-         p::whole("lines", "lines of its family", "", 1, 16, 6), p::number("fall_db", "each line under the one before", "dB", 0, 40, 6)}},
+        {p::number("mains_hz", "mains frequency", "Hz", 40, 70, 50),
+         p::number("level_dbfs", "RMS level", "dBFS", -180, 0, -70),
+         p::whole("lines", "lines of its family", "", 1, 16, 6),
+         p::number("fall_db", "each line under the one before", "dB", 0, 40, 6)}},
        make_hum,
-       [](const Values& v) { return fmt::format("{} Hz hum {} dBFS", plain(v.number("mains_hz")), plain(v.number("level_dbfs"))); }},
+       [](const Values& v) {
+         return fmt::format("{} Hz hum {} dBFS", plain(v.number("mains_hz")), plain(v.number("level_dbfs")));
+       }},
       {{"drift",
         "Clock drift",
         "A recorder's clock that runs fast: the return is longer by so much.",
@@ -209,7 +221,8 @@ std::vector<Family> fault_stages() {
       {{"dropouts",
         "Dropouts",
         "Breaks: silence in place, audio left out, or audio played twice.",
-        {p::choice("mode", "what happens", {"mute", "skip", "repeat"}), p::number("at_s", "the first break", "s", 0, 100000, 1),
+        {p::choice("mode", "what happens", {"mute", "skip", "repeat"}),
+         p::number("at_s", "the first break", "s", 0, 100000, 1),
          p::number("length_ms", "how long each is", "ms", 0.01, 10000, 10),
          p::number("every_s", "from one break to the next; 0: once", "s", 0, 100000, 0)}},
        make_dropouts,

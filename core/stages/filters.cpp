@@ -33,24 +33,24 @@ std::string words(const Values& v) {
   std::string shape = v.text("shape");
   for (char& c : shape) c = c == '_' ? ' ' : c;
   const bool level = shape == "bell" || shape.ends_with("shelf");
-  return fmt::format("{} {} Hz{}", shape, plain(v.number("hz")),
-                     level ? fmt::format(" {}{} dB", v.number("gain_db") > 0 ? "+" : "", plain(v.number("gain_db")))
-                           : std::string());
+  return fmt::format(
+      "{} {} Hz{}", shape, plain(v.number("hz")),
+      level ? fmt::format(" {}{} dB", v.number("gain_db") > 0 ? "+" : "", plain(v.number("gain_db"))) : std::string());
 }
 
 }  // namespace
 
 std::vector<Family> filter_stages() {
-  return {{{"filter",
-            "Filter",
-            "One section of EQ, 12 dB an octave (W3C Audio EQ Cookbook, R. Bristow-Johnson).",
-            {p::choice("shape", "what it does",
-                       {"bell", "low_shelf", "high_shelf", "high_pass", "low_pass", "all_pass"}),
-             p::number("hz", "centre or corner frequency", "Hz", 5, 180000, 1000),
-             p::number("gain_db", "gain of bell and shelves", "dB", -48, 48, 0),
-             p::number("q", "Q; 0.7071 is a Butterworth corner", "", 0.1, 40, 0.7071)}},
-           make_filter,
-           words}};
+  return {
+      {{"filter",
+        "Filter",
+        "One section of EQ, 12 dB an octave (W3C Audio EQ Cookbook, R. Bristow-Johnson).",
+        {p::choice("shape", "what it does", {"bell", "low_shelf", "high_shelf", "high_pass", "low_pass", "all_pass"}),
+         p::number("hz", "centre or corner frequency", "Hz", 5, 180000, 1000),
+         p::number("gain_db", "gain of bell and shelves", "dB", -48, 48, 0),
+         p::number("q", "Q; 0.7071 is a Butterworth corner", "", 0.1, 40, 0.7071)}},
+       make_filter,
+       words}};
 }
 
 }  // namespace heathmist

@@ -111,8 +111,7 @@ FlowPtr make_map(FlowPtr in, const Values& v, Making&) {
   if (map == "mid_side") return pair_map(std::move(in), {{0.5, 0.5}, {0.5, -0.5}});
   if (map == "left_right") return pair_map(std::move(in), {{1, 1}, {1, -1}});
   const double w = v.number("width");
-  if (map == "width")
-    return pair_map(std::move(in), {{(1 + w) / 2, (1 - w) / 2}, {(1 - w) / 2, (1 + w) / 2}});
+  if (map == "width") return pair_map(std::move(in), {{(1 + w) / 2, (1 - w) / 2}, {(1 - w) / 2, (1 + w) / 2}});
   return in;  // stereo that is stereo already
 }
 
@@ -122,7 +121,9 @@ std::vector<Family> level_stages() {
   return {
       {{"gain", "Gain", "Louder or quieter.", {p::number("gain_db", "gain", "dB", -144, 60, 0)}},
        make_gain,
-       [](const Values& v) { return fmt::format("{}{} dB", v.number("gain_db") > 0 ? "+" : "", plain(v.number("gain_db"))); }},
+       [](const Values& v) {
+         return fmt::format("{}{} dB", v.number("gain_db") > 0 ? "+" : "", plain(v.number("gain_db")));
+       }},
       {{"delay",
         "Delay",
         "Later, or earlier with its start cut; fractions of a sample by band-limited interpolation.",

@@ -41,7 +41,8 @@ void hear(int from, std::string& said) {
 
 }  // namespace
 
-Ended run_program(const std::vector<std::string>& words, const std::filesystem::path& folder, double limit_s, const Job& job) {
+Ended run_program(const std::vector<std::string>& words, const std::filesystem::path& folder, double limit_s,
+                  const Job& job) {
   std::vector<char*> arguments;
   for (const auto& w : words) arguments.push_back(const_cast<char*>(w.c_str()));
   arguments.push_back(nullptr);

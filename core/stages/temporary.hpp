@@ -10,7 +10,8 @@ class TemporaryFolder {
  public:
   TemporaryFolder() {
     std::string name = (std::filesystem::temp_directory_path() / "heathmist-XXXXXX").string();
-    if (!::mkdtemp(name.data())) throw ChainError("no temporary folder can be made; free disk space or point TMPDIR elsewhere");
+    if (!::mkdtemp(name.data()))
+      throw ChainError("no temporary folder can be made; free disk space or point TMPDIR elsewhere");
     path_ = name;
   }
   ~TemporaryFolder() {

@@ -36,7 +36,8 @@ const std::map<std::string, std::vector<double>>& shapings() {
 /// RMS, as Lipshitz, Wannamaker and Vanderkooy: Quantization and dither, J. Audio Eng. Soc. 40 (1992) 355-375.
 class Ditherer {
  public:
-  Ditherer(const std::string& kind, double amplitude, uint64_t seed) : kind_(kind), amplitude_(amplitude), chance_(seed) {}
+  Ditherer(const std::string& kind, double amplitude, uint64_t seed)
+      : kind_(kind), amplitude_(amplitude), chance_(seed) {}
   double next() {
     if (kind_ == "none") return 0;
     if (kind_ == "rectangular") return amplitude_ * chance_.between(-0.5, 0.5);
@@ -57,7 +58,10 @@ class Ditherer {
 class Quantiser {
  public:
   Quantiser(int bits, bool truncate, Ditherer ditherer, std::vector<double> shaping)
-      : steps_(std::ldexp(1.0, bits - 1)), truncate_(truncate), ditherer_(std::move(ditherer)), shaping_(std::move(shaping)),
+      : steps_(std::ldexp(1.0, bits - 1)),
+        truncate_(truncate),
+        ditherer_(std::move(ditherer)),
+        shaping_(std::move(shaping)),
         errors_(shaping_.size(), 0.0) {}
   double run(double x) {
     double wanted = x * steps_;
@@ -102,9 +106,10 @@ class WordFlow : public Flow {
 FlowPtr make(FlowPtr in, const Values& v, Making&) {
   std::vector<Quantiser> quantisers;
   for (int c = 0; c < in->format().channels; ++c)
-    quantisers.emplace_back(v.whole("bits"), v.text("rounding") == "truncate",
-                            Ditherer(v.text("dither"), v.number("amplitude"), uint64_t(v.whole("seed")) * 1000 + uint64_t(c)),
-                            shapings().at(v.text("shaping")));
+    quantisers.emplace_back(
+        v.whole("bits"), v.text("rounding") == "truncate",
+        Ditherer(v.text("dither"), v.number("amplitude"), uint64_t(v.whole("seed")) * 1000 + uint64_t(c)),
+        shapings().at(v.text("shaping")));
   return std::make_unique<WordFlow>(std::move(in), v.whole("bits"), std::move(quantisers));
 }
 
@@ -121,18 +126,20 @@ std::string words(const Values& v) {
 }  // namespace
 
 std::vector<Family> word_length_stages() {
-  return {{{"word_length",
-            "Word length",
-            "Fewer bits: rounded or truncated, with dither and noise shaping. What lies beyond full scale is clipped.",
-            {p::whole("bits", "word length", "bit", 4, 32, 16),
-             p::choice("rounding", "to the nearest step, or down", {"round", "truncate"}),
-             p::choice("dither", "noise added before", {"triangular", "none", "rectangular", "triangular_high", "gaussian"}),
-             p::number("amplitude", "of the dither; 1 is what theory asks for", "", 0, 4, 1),
-             p::choice("shaping", "spectrum of the error; the weighted ones are made for 44.1 kHz",
-                       {"none", "first_order", "second_order", "wannamaker_3", "lipshitz_5", "lipshitz_9", "wannamaker_9"}),
-             p::whole("seed", "the same seed gives the same dither", "", 0, 1000000, 1)}},
-           make,
-           words}};
+  return {
+      {{"word_length",
+        "Word length",
+        "Fewer bits: rounded or truncated, with dither and noise shaping. What lies beyond full scale is clipped.",
+        {p::whole("bits", "word length", "bit", 4, 32, 16),
+         p::choice("rounding", "to the nearest step, or down", {"round", "truncate"}),
+         p::choice("dither", "noise added before",
+                   {"triangular", "none", "rectangular", "triangular_high", "gaussian"}),
+         p::number("amplitude", "of the dither; 1 is what theory asks for", "", 0, 4, 1),
+         p::choice("shaping", "spectrum of the error; the weighted ones are made for 44.1 kHz",
+                   {"none", "first_order", "second_order", "wannamaker_3", "lipshitz_5", "lipshitz_9", "wannamaker_9"}),
+         p::whole("seed", "the same seed gives the same dither", "", 0, 1000000, 1)}},
+       make,
+       words}};
 }
 
 }  // namespace heathmist

@@ -40,7 +40,7 @@ double tone_db(std::span<const double> x, double hz, double rate_hz) {
   double weight = 0;
   for (size_t n = 0; n < x.size(); ++n) {
     const double w = 0.5 - 0.5 * std::cos(2 * pi * double(n) / double(x.size()));
-    sum += w * x[n] * std::polar(1.0, -2 * pi * std::fmod(hz * double(n) / rate_hz, 1.0));
+    sum += w * x[n] * std::polar(1.0, -2 * pi * std::remainder(hz * double(n) / rate_hz, 1.0));
     weight += w;
   }
   return 20 * std::log10(2 * std::abs(sum) / weight + 1e-300);
@@ -50,7 +50,7 @@ Planar tone(double hz, double level, double seconds, int rate_hz, int channels =
   Planar sound(channels, int64_t(seconds * rate_hz));
   for (int c = 0; c < channels; ++c)
     for (size_t n = 0; n < size_t(sound.frames()); ++n)
-      sound.channel(c)[n] = level * std::sin(2 * pi * std::fmod(hz * double(n) / rate_hz, 1.0) + 0.3 * c);
+      sound.channel(c)[n] = level * std::sin(2 * pi * std::remainder(hz * double(n) / rate_hz, 1.0) + 0.3 * c);
   return sound;
 }
 
@@ -74,11 +74,17 @@ class TestStages : public QObject {
   void initTestCase() { qputenv("XDG_CACHE_HOME", QByteArray((folder_ / "cache").c_str())); }
 
   void chains_are_read_written_and_refused_in_a_sentence() {
-    const Chain chain = chain_of({{{"type", "gain"}, {"gain_db", -3.5}}, {{"type", "word_length"}, {"bits", 16}, {"on", false}}}, 3);
+    const Chain chain =
+        chain_of({{{"type", "gain"}, {"gain_db", -3.5}}, {{"type", "word_length"}, {"bits", 16}, {"on", false}}}, 3);
     QCOMPARE(chain.rounds, 3);
     QVERIFY(!chain.stages[1].on);
     QVERIFY(chain_from_json(chain_json(chain)) == chain);
-    QCOMPARE(refused([] { chain_of({{{"type", "gain"}, {"gain_db", 99}}}); }, "gain_db is 99; it takes -144 to 60 dB"), 0);
+    QCOMPARE(refused(
+                 [] {
+                   chain_of({{{"type", "gain"}, {"gain_db", 99}}});
+                 },
+                 "gain_db is 99; it takes -144 to 60 dB"),
+             0);
     QCOMPARE(refused([] { chain_of({{{"type", "gian"}}}); }, "there is no stage 'gian'"), 0);
     QCOMPARE(refused([] { chain_of({{{"type", "gain"}, {"db", 1}}}); }, "no parameter 'db'; it has gain_db"), 0);
     QCOMPARE(refused([] { chain_of({{{"type", "word_length"}, {"bits", 15.5}}}); }, "whole numbers from 4 to 32"), 0);
@@ -89,12 +95,14 @@ class TestStages : public QObject {
     for (const StageType& t : stage_types())
       for (const Parameter& p : t.parameters) {
         QVERIFY(!p.what.empty());
-        if (p.kind == Parameter::Kind::number) QVERIFY(p.initial.get<double>() >= p.low && p.initial.get<double>() <= p.high);
+        if (p.kind == Parameter::Kind::number)
+          QVERIFY(p.initial.get<double>() >= p.low && p.initial.get<double>() <= p.high);
       }
   }
 
   void files_of_a_chain_lie_beside_it() {
-    const Chain chain = chain_from_json(Json::parse(R"({"stages":[{"type":"convolution","response":"ir/a.wav"}]})"), "/x/y");
+    const Chain chain =
+        chain_from_json(Json::parse(R"({"stages":[{"type":"convolution","response":"ir/a.wav"}]})"), "/x/y");
     QCOMPARE(chain.stages[0].values["response"].get<std::string>(), std::string("/x/y/ir/a.wav"));
     QCOMPARE(chain_json(chain, "/x")["stages"][0]["response"].get<std::string>(), std::string("y/ir/a.wav"));
   }
@@ -104,7 +112,8 @@ class TestStages : public QObject {
     const Planar before = samples_of(*m);
     const Planar louder = samples_of(*run(m, {{{"type", "gain"}, {"gain_db", 20}}}));
     const Planar turned = samples_of(*run(m, {{{"type", "polarity"}, {"channels", "second"}}}));
-    const Planar there_and_back = samples_of(*run(m, {{{"type", "map"}, {"map", "mid_side"}}, {{"type", "map"}, {"map", "left_right"}}}));
+    const Planar there_and_back =
+        samples_of(*run(m, {{{"type", "map"}, {"map", "mid_side"}}, {{"type", "map"}, {"map", "left_right"}}}));
     const Planar swapped = samples_of(*run(m, {{{"type", "map"}, {"map", "swap"}}}));
     const auto mono = run(m, {{{"type", "map"}, {"map", "mono"}}});
     QCOMPARE(mono->format().channels, 1);
@@ -137,7 +146,10 @@ class TestStages : public QObject {
       const auto made = run(m, {{{"type", "drift"}, {"drift_ppm", ppm}}});
       const auto report = null_test(m, made);
       QVERIFY2(std::abs(report.fit.drift_ppm - ppm) < 0.2, qPrintable(QString::number(report.fit.drift_ppm, 103, 10)));
-      QVERIFY2(db(report.residual_relative_db()) < -80, qPrintable(QString("%1 ppm: %2, read %3").arg(ppm).arg(db(report.residual_relative_db())).arg(report.fit.drift_ppm, 0, 'g', 10)));
+      QVERIFY2(db(report.residual_relative_db()) < -80, qPrintable(QString("%1 ppm: %2, read %3")
+                                                                       .arg(ppm)
+                                                                       .arg(db(report.residual_relative_db()))
+                                                                       .arg(report.fit.drift_ppm, 0, 'g', 10)));
     }
   }
 
@@ -147,21 +159,31 @@ class TestStages : public QObject {
     QTest::addColumn<QString>("dither");
     QTest::addColumn<QString>("shaping");
     QTest::addColumn<double>("variance");
-    QTest::newRow("none") << "none" << "none" << 1 / 12.0;
-    QTest::newRow("rectangular") << "rectangular" << "none" << 2 / 12.0;
-    QTest::newRow("triangular") << "triangular" << "none" << 3 / 12.0;
-    QTest::newRow("triangular high-passed") << "triangular_high" << "none" << 3 / 12.0;
-    QTest::newRow("gaussian") << "gaussian" << "none" << 4 / 12.0;
-    QTest::newRow("first order") << "triangular" << "first_order" << 2 * 3 / 12.0;
-    QTest::newRow("second order") << "triangular" << "second_order" << 6 * 3 / 12.0;
+    QTest::newRow("none") << "none"
+                          << "none" << 1 / 12.0;
+    QTest::newRow("rectangular") << "rectangular"
+                                 << "none" << 2 / 12.0;
+    QTest::newRow("triangular") << "triangular"
+                                << "none" << 3 / 12.0;
+    QTest::newRow("triangular high-passed") << "triangular_high"
+                                            << "none" << 3 / 12.0;
+    QTest::newRow("gaussian") << "gaussian"
+                              << "none" << 4 / 12.0;
+    QTest::newRow("first order") << "triangular"
+                                 << "first_order" << 2 * 3 / 12.0;
+    QTest::newRow("second order") << "triangular"
+                                  << "second_order" << 6 * 3 / 12.0;
     auto squares = [](std::initializer_list<double> c) {
       double sum = 1;
       for (const double v : c) sum += v * v;
       return sum;
     };
-    QTest::newRow("Lipshitz 5") << "triangular" << "lipshitz_5" << squares({2.033, 2.165, 1.959, 1.590, 0.6149}) / 4;
-    QTest::newRow("Wannamaker 3") << "triangular" << "wannamaker_3" << squares({1.623, 0.982, 0.109}) / 4;
-    QTest::newRow("Wannamaker 9") << "triangular" << "wannamaker_9"
+    QTest::newRow("Lipshitz 5") << "triangular"
+                                << "lipshitz_5" << squares({2.033, 2.165, 1.959, 1.590, 0.6149}) / 4;
+    QTest::newRow("Wannamaker 3") << "triangular"
+                                  << "wannamaker_3" << squares({1.623, 0.982, 0.109}) / 4;
+    QTest::newRow("Wannamaker 9") << "triangular"
+                                  << "wannamaker_9"
                                   << squares({2.412, 3.370, 3.937, 4.174, 3.353, 2.205, 1.281, 0.569, 0.0847}) / 4;
   }
   void words_are_cut_as_theory_says() {
@@ -170,7 +192,10 @@ class TestStages : public QObject {
     QFETCH(double, variance);
     const auto m = clip(with_noise(tone(997, 0.2, 8, 44100, 2), 0.01, 3), 44100);
     for (const int bits : {8, 16, 20}) {
-      const auto cut = run(m, {{{"type", "word_length"}, {"bits", bits}, {"dither", dither.toStdString()}, {"shaping", shaping.toStdString()}}});
+      const auto cut = run(m, {{{"type", "word_length"},
+                                {"bits", bits},
+                                {"dither", dither.toStdString()},
+                                {"shaping", shaping.toStdString()}}});
       const Planar a = samples_of(*m), b = samples_of(*cut);
       std::vector<double> error(a.channel(0).size());
       const double steps = std::ldexp(1.0, bits - 1);
@@ -199,8 +224,10 @@ class TestStages : public QObject {
       for (size_t n = 0; n < a.channel(0).size(); ++n) sum += (b.channel(0)[n] - a.channel(0)[n]) * 2048;
       return sum / double(a.channel(0).size());
     };
-    QVERIFY(std::abs(mean_step({{"type", "word_length"}, {"bits", 12}, {"rounding", "truncate"}, {"dither", "none"}}) + 0.5) < 0.01);
-    const Json seeded{{"type", "word_length"}, {"bits", 12}, {"seed", 7}}, other{{"type", "word_length"}, {"bits", 12}, {"seed", 8}};
+    QVERIFY(std::abs(mean_step({{"type", "word_length"}, {"bits", 12}, {"rounding", "truncate"}, {"dither", "none"}}) +
+                     0.5) < 0.01);
+    const Json seeded{{"type", "word_length"}, {"bits", 12}, {"seed", 7}},
+        other{{"type", "word_length"}, {"bits", 12}, {"seed", 8}};
     const Planar a = samples_of(*run(m, {seeded})), b = samples_of(*run(m, {seeded})), c = samples_of(*run(m, {other}));
     QVERIFY(std::equal(a.channel(0).begin(), a.channel(0).end(), b.channel(0).begin()));
     QVERIFY(!std::equal(a.channel(0).begin(), a.channel(0).end(), c.channel(0).begin()));
@@ -256,15 +283,19 @@ class TestStages : public QObject {
         auto weight = [&](double f) { return std::abs(std::sin(pi * 3 * f / 96000) / (3 * std::sin(pi * f / 96000))); };
         const double got = tone_db(x.channel(0), image, 96000) - tone_db(x.channel(0), hz, 96000);
         const double theory = 20 * power * std::log10(weight(image) / weight(hz));
-        QVERIFY2(std::abs(got - theory) < 0.05, qPrintable(QString("%1 %2: %3, theory %4").arg(by).arg(hz).arg(got).arg(theory)));
+        QVERIFY2(std::abs(got - theory) < 0.05,
+                 qPrintable(QString("%1 %2: %3, theory %4").arg(by).arg(hz).arg(got).arg(theory)));
       }
       QVERIFY(sinc(0.5) > 0);
     }
-    const auto folded = run(clip(tone(30000, 0.5, 2, 96000), 96000), {{{"type", "converter"}, {"rate_hz", 48000}, {"by", "hold"}}});
+    const auto folded =
+        run(clip(tone(30000, 0.5, 2, 96000), 96000), {{{"type", "converter"}, {"rate_hz", 48000}, {"by", "hold"}}});
     QVERIFY(std::abs(tone_db(samples_of(*folded, 0, 48000).channel(0), 18000, 48000) + 6.02) < 0.01);
-    const auto sharp = run(clip(tone(3000, 0.5, 2, 44100), 44100), {{{"type", "converter"}, {"rate_hz", 48000}, {"by", "sinc"}, {"sinc_taps", 64}}});
+    const auto sharp = run(clip(tone(3000, 0.5, 2, 44100), 44100),
+                           {{{"type", "converter"}, {"rate_hz", 48000}, {"by", "sinc"}, {"sinc_taps", 64}}});
     QVERIFY(std::abs(tone_db(samples_of(*sharp, 2000, 48000).channel(0), 3000, 48000) + 6.02) < 0.02);
-    const auto smooth = run(clip(tone(3000, 0.5, 2, 44100), 44100), {{{"type", "converter"}, {"rate_hz", 96000}, {"by", "cubic"}}});
+    const auto smooth =
+        run(clip(tone(3000, 0.5, 2, 44100), 44100), {{{"type", "converter"}, {"rate_hz", 96000}, {"by", "cubic"}}});
     QVERIFY(std::abs(tone_db(samples_of(*smooth, 2000, 96000).channel(0), 3000, 96000) + 6.02) < 0.1);
   }
 
@@ -273,10 +304,18 @@ class TestStages : public QObject {
       const char* shape;
       double at_hz, gain_db;
     };
-    for (const auto& [shape, at_hz, gain_db] : {Case{"bell", 1000, 6}, {"bell", 50, 0}, {"low_shelf", 30, 6}, {"low_shelf", 15000, 0},
-                                                {"high_shelf", 19000, 6}, {"high_shelf", 30, 0}, {"low_pass", 1000, -3.01},
-                                                {"high_pass", 1000, -3.01}, {"all_pass", 1000, 0}}) {
-      const auto x = samples_of(*run(clip(tone(at_hz, 0.1, 3, 48000)), {{{"type", "filter"}, {"shape", shape}, {"hz", 1000}, {"gain_db", 6}}}), 48000, 96000);
+    for (const auto& [shape, at_hz, gain_db] : {Case{"bell", 1000, 6},
+                                                {"bell", 50, 0},
+                                                {"low_shelf", 30, 6},
+                                                {"low_shelf", 15000, 0},
+                                                {"high_shelf", 19000, 6},
+                                                {"high_shelf", 30, 0},
+                                                {"low_pass", 1000, -3.01},
+                                                {"high_pass", 1000, -3.01},
+                                                {"all_pass", 1000, 0}}) {
+      const auto x = samples_of(*run(clip(tone(at_hz, 0.1, 3, 48000)),
+                                     {{{"type", "filter"}, {"shape", shape}, {"hz", 1000}, {"gain_db", 6}}}),
+                                48000, 96000);
       const double got = tone_db(x.channel(0), at_hz, 48000) + 20;
       QVERIFY2(std::abs(got - gain_db) < 0.1, qPrintable(QString("%1 at %2: %3").arg(shape).arg(at_hz).arg(got)));
     }
@@ -305,11 +344,17 @@ class TestStages : public QObject {
 
   void a_compressor_settles_where_its_curve_says() {
     for (const double level_dbfs : {-40.0, -10.0, 0.0}) {
-      const auto x = samples_of(*run(clip(tone(1000, std::pow(10, level_dbfs / 20), 4, 48000)),
-                                     {{{"type", "compressor"}, {"threshold_dbfs", -20}, {"ratio", 4}, {"knee_db", 0}, {"attack_ms", 0}, {"release_ms", 2000}}}),
-                                96000, 48000);
+      const auto x =
+          samples_of(*run(clip(tone(1000, std::pow(10, level_dbfs / 20), 4, 48000)), {{{"type", "compressor"},
+                                                                                       {"threshold_dbfs", -20},
+                                                                                       {"ratio", 4},
+                                                                                       {"knee_db", 0},
+                                                                                       {"attack_ms", 0},
+                                                                                       {"release_ms", 2000}}}),
+                     96000, 48000);
       const double truth = level_dbfs <= -20 ? level_dbfs : -20 + (level_dbfs + 20) / 4;
-      QVERIFY2(std::abs(tone_db(x.channel(0), 1000, 48000) - truth) < 0.1, qPrintable(QString::number(tone_db(x.channel(0), 1000, 48000))));
+      QVERIFY2(std::abs(tone_db(x.channel(0), 1000, 48000) - truth) < 0.1,
+               qPrintable(QString::number(tone_db(x.channel(0), 1000, 48000))));
     }
   }
 
@@ -337,9 +382,12 @@ class TestStages : public QObject {
   void clipping_and_dropouts_do_what_they_say() {
     const auto m = clip(tone(440, 0.9, 3, 48000));
     const Planar before = samples_of(*m), cut = samples_of(*run(m, {{{"type", "clip"}, {"threshold_dbfs", -6.0206}}}));
-    const Planar muted = samples_of(*run(m, {{{"type", "dropouts"}, {"at_s", 1}, {"length_ms", 10}, {"every_s", 0.5}}}));
-    const Planar skipped = samples_of(*run(m, {{{"type", "dropouts"}, {"mode", "skip"}, {"at_s", 1}, {"length_ms", 10}, {"every_s", 0.5}}}));
-    const Planar repeated = samples_of(*run(m, {{{"type", "dropouts"}, {"mode", "repeat"}, {"at_s", 1}, {"length_ms", 10}}}));
+    const Planar muted =
+        samples_of(*run(m, {{{"type", "dropouts"}, {"at_s", 1}, {"length_ms", 10}, {"every_s", 0.5}}}));
+    const Planar skipped = samples_of(
+        *run(m, {{{"type", "dropouts"}, {"mode", "skip"}, {"at_s", 1}, {"length_ms", 10}, {"every_s", 0.5}}}));
+    const Planar repeated =
+        samples_of(*run(m, {{{"type", "dropouts"}, {"mode", "repeat"}, {"at_s", 1}, {"length_ms", 10}}}));
     QCOMPARE(skipped.frames(), 144000 - 4 * 480);
     QCOMPARE(repeated.frames(), 144000 + 480);
     for (size_t n = 0; n < 140000; ++n) {
@@ -369,8 +417,12 @@ class TestStages : public QObject {
     shorter["length_ms"] = 10;
     QCOMPARE(run(m, {shorter})->format().frames, 12000 + 479);
     save(folder_ / "ir96.wav", tone(100, 0.1, 0.1, 96000), 96000);
-    QCOMPARE(run(m, {{{"type", "convolution"}, {"response", (folder_ / "ir96.wav").string()}}})->format().frames, 12000 + 4799);
-    QCOMPARE(run(m, {{{"type", "convolution"}, {"response", (folder_ / "ir96.wav").string()}, {"match_rate", false}}})->format().frames, 12000 + 9599);
+    QCOMPARE(run(m, {{{"type", "convolution"}, {"response", (folder_ / "ir96.wav").string()}}})->format().frames,
+             12000 + 4799);
+    QCOMPARE(run(m, {{{"type", "convolution"}, {"response", (folder_ / "ir96.wav").string()}, {"match_rate", false}}})
+                 ->format()
+                 .frames,
+             12000 + 9599);
     QCOMPARE(refused([&] { run(m, {{{"type", "convolution"}}}); }, "no impulse response"), 0);
   }
 
@@ -381,11 +433,19 @@ class TestStages : public QObject {
     QTest::addColumn<QString>("ending");
     QTest::addColumn<int>("rate");
     QTest::addColumn<double>("depth");
-    for (const auto& [codec, ending, rate, depth] :
-         {std::tuple{"aac", ".m4a", 44100, -15.0}, {"mp3", ".mp3", 44100, -15.0}, {"vorbis", ".ogg", 44100, -12.0},
-          {"opus", ".opus", 48000, -12.0}, {"mp2", ".mp2", 44100, -12.0}, {"ac3", ".ac3", 44100, -12.0}, {"eac3", ".eac3", 44100, -12.0},
-          {"sbc", ".sbc", 44100, -12.0}, {"aptx", ".aptx", 48000, -20.0}, {"adpcm_ima", ".wav", 44100, -15.0},
-          {"adpcm_ms", ".wav", 44100, -15.0}, {"mulaw", ".wav", 44100, -25.0}, {"alaw", ".wav", 44100, -25.0}})
+    for (const auto& [codec, ending, rate, depth] : {std::tuple{"aac", ".m4a", 44100, -15.0},
+                                                     {"mp3", ".mp3", 44100, -15.0},
+                                                     {"vorbis", ".ogg", 44100, -12.0},
+                                                     {"opus", ".opus", 48000, -12.0},
+                                                     {"mp2", ".mp2", 44100, -12.0},
+                                                     {"ac3", ".ac3", 44100, -12.0},
+                                                     {"eac3", ".eac3", 44100, -12.0},
+                                                     {"sbc", ".sbc", 44100, -12.0},
+                                                     {"aptx", ".aptx", 48000, -20.0},
+                                                     {"adpcm_ima", ".wav", 44100, -15.0},
+                                                     {"adpcm_ms", ".wav", 44100, -15.0},
+                                                     {"mulaw", ".wav", 44100, -25.0},
+                                                     {"alaw", ".wav", 44100, -25.0}})
       QTest::newRow(codec) << codec << ending << rate << depth;
   }
   void codecs_return_what_their_file_holds() {
@@ -395,7 +455,8 @@ class TestStages : public QObject {
     QFETCH(double, depth);
     const auto m = clip(Programme(6, 12, 12000).render(44100), 44100);
     const auto file = folder_ / ("kept" + ending.toStdString());
-    const Chain chain = chain_of({{{"type", "codec"}, {"codec", codec.toStdString()}, {"bit_rate_kbps", 192}, {"keep", file.string()}}});
+    const Chain chain = chain_of(
+        {{{"type", "codec"}, {"codec", codec.toStdString()}, {"bit_rate_kbps", 192}, {"keep", file.string()}}});
     const auto made = pass(m, chain);
     QCOMPARE(made.ret->format().sample_rate_hz, rate);
     QVERIFY(made.ret->format().lossy);
@@ -411,8 +472,10 @@ class TestStages : public QObject {
       double worst = 0;
       const int64_t frames = std::min<int64_t>({got, ours.frames()});
       QVERIFY(frames > 200000);
-      for (int64_t n = 3000; n < frames - 3000; ++n) worst = std::max(worst, std::abs(x[size_t(2 * n)] - ours.channel(0)[size_t(n)]));
-      const double apart = codec == "adpcm_ima" ? 0.02 : 1e-4;  // decoders of IMA ADPCM differ in how they round its steps
+      for (int64_t n = 3000; n < frames - 3000; ++n)
+        worst = std::max(worst, std::abs(x[size_t(2 * n)] - ours.channel(0)[size_t(n)]));
+      const double apart =
+          codec == "adpcm_ima" ? 0.02 : 1e-4;  // decoders of IMA ADPCM differ in how they round its steps
       if (codec != "mp3" || worst < 1e-4) QVERIFY2(worst < apart, qPrintable(QString::number(worst)));
     }
     QCOMPARE(theirs.frames(), ours.frames());
@@ -441,13 +504,24 @@ class TestStages : public QObject {
       json.update(extra);
       return json;
     };
-    QCOMPARE(refused([&] { run(stereo, {codec("g722")}); }, "stage 1 (codec): G.722 takes 1 channel, the audio has 2"), 0);
+    QCOMPARE(refused([&] { run(stereo, {codec("g722")}); }, "stage 1 (codec): G.722 takes 1 channel, the audio has 2"),
+             0);
     QCOMPARE(refused([&] { run(mono, {codec("aptx")}); }, "aptX takes 2 channels"), 0);
     QCOMPARE(refused([&] { run(five, {codec("mp3")}); }, "does not take 5 channels; it takes 1, 2"), 0);
-    QCOMPARE(refused([&] { run(stereo, {codec("mp3", {{"rate_hz", 96000}})}); }, "does not take 96000 Hz; it takes 44100"), 0);
+    QCOMPARE(refused(
+                 [&] {
+                   run(stereo, {codec("mp3", {{"rate_hz", 96000}})});
+                 },
+                 "does not take 96000 Hz; it takes 44100"),
+             0);
     QCOMPARE(refused([&] { run(stereo, {codec("opus", {{"bit_rate_kbps", 1536}})}); }, "1536 kbit/s"), 0);
     QCOMPARE(refused([&] { run(stereo, {codec("opus", {{"mode", "quality"}})}); }, "has no quality to set"), 0);
-    QCOMPARE(refused([&] { run(stereo, {codec("opus", {{"stereo", "joint"}})}); }, "no choice between joint and split"), 0);
+    QCOMPARE(refused(
+                 [&] {
+                   run(stereo, {codec("opus", {{"stereo", "joint"}})});
+                 },
+                 "no choice between joint and split"),
+             0);
     QCOMPARE(run(mono, {codec("g722")})->format().sample_rate_hz, 16000);
     const auto best = pass(stereo, chain_of({codec("mp3", {{"mode", "quality"}, {"quality", 0}})}));
     const auto least = pass(stereo, chain_of({codec("mp3", {{"mode", "quality"}, {"quality", 9}})}));
@@ -485,7 +559,8 @@ class TestStages : public QObject {
       std::this_thread::sleep_for(std::chrono::milliseconds(300));
       stop.request_stop();
     });
-    QVERIFY_EXCEPTION_THROWN(pass(m, chain_of({external("sh -c 'sleep 30' {in} {out}")}), Job{stop.get_token(), {}, 0}), Cancelled);
+    QVERIFY_EXCEPTION_THROWN(pass(m, chain_of({external("sh -c 'sleep 30' {in} {out}")}), Job{stop.get_token(), {}, 0}),
+                             Cancelled);
   }
 
   void rounds_go_through_again_and_again() {
@@ -515,9 +590,11 @@ class TestStages : public QObject {
       for (const double phase : {0.0, 0.4, 0.785}) {
         Planar sound(1, 48000);
         for (size_t n = 0; n < 48000; ++n)
-          sound.channel(0)[n] = 0.5 * std::sin(2 * pi * std::fmod(share * double(n), 1.0) + phase) * std::min(1.0, double(std::min(n, 47999 - n)) / 4800);
+          sound.channel(0)[n] = 0.5 * std::sin(2 * pi * std::remainder(share * double(n), 1.0) + phase) *
+                                std::min(1.0, double(std::min(n, 47999 - n)) / 4800);
         const auto peaks = true_peaks(*clip(sound), -12);
-        QVERIFY2(std::abs(*peaks.dbtp + 6.0206) < 0.05, qPrintable(QString("%1 %2: %3").arg(share).arg(phase).arg(*peaks.dbtp)));
+        QVERIFY2(std::abs(*peaks.dbtp + 6.0206) < 0.05,
+                 qPrintable(QString("%1 %2: %3").arg(share).arg(phase).arg(*peaks.dbtp)));
         QCOMPARE(peaks.overs.size(), size_t(1));
       }
     QVERIFY(!true_peaks(*clip(Planar(2, 1000))).dbtp);
@@ -530,7 +607,8 @@ class TestStages : public QObject {
   /// What libebur128 says.
   static Heard witness(const Clip& c) {
     const auto& f = c.format();
-    ebur128_state* state = ebur128_init(unsigned(f.channels), unsigned(f.sample_rate_hz), EBUR128_MODE_I | EBUR128_MODE_TRUE_PEAK);
+    ebur128_state* state =
+        ebur128_init(unsigned(f.channels), unsigned(f.sample_rate_hz), EBUR128_MODE_I | EBUR128_MODE_TRUE_PEAK);
     const Planar x = samples_of(c);
     std::vector<double> interleaved(size_t(f.frames * f.channels));
     for (int k = 0; k < f.channels; ++k)
