@@ -1,8 +1,13 @@
 // The verbs about chains: stages, pass.
 #include <fmt/format.h>
 
+#include <fstream>
+
 #include "cli/verbs.hpp"
-#include "core/stages/chain.hpp"
+#include "core/audio/write.hpp"
+#include "core/bench/ceiling.hpp"
+#include "core/bench/json.hpp"
+#include "core/bench/matrix.hpp"
 
 namespace heathmist::cli {
 
@@ -68,6 +73,99 @@ void pass(const std::string& master, const std::string& chain_file, const std::s
   fmt::print(
       "{}\n",
       Json{{"output", out}, {"frames", f.frames}, {"sample_rate_hz", f.sample_rate_hz}, {"stages", list}}.dump(2));
+}
+
+namespace {
+
+/// A list of chains: [{...}, ...], {"chains": [...]}, or one chain alone.
+std::vector<Chain> load_chains(const std::string& file) {
+  std::ifstream in(file, std::ios::binary);
+  if (!in) throw InputError(file, "these chains cannot be opened; check the name and its permissions");
+  Json json;
+  try {
+    json = Json::parse(in);
+  } catch (const std::exception&) {
+    throw InputError(file, "this is no JSON; write {\"chains\": [{\"stages\": [...]}, ...]}");
+  }
+  if (json.is_object() && json.contains("chains")) json = Json(json["chains"]);
+  if (json.is_object()) json = Json::array({json});
+  if (!json.is_array() || json.empty())
+    throw InputError(file, "it holds no chains; write {\"chains\": [{\"stages\": [...]}, ...]}");
+  const auto folder = std::filesystem::absolute(file).lexically_normal().parent_path();
+  std::vector<Chain> chains;
+  for (const Json& c : json) {
+    try {
+      chains.push_back(chain_from_json(c, folder));
+    } catch (const ChainError& error) {
+      throw InputError(file, fmt::format("chain {}: {}", chains.size() + 1, error.what()));
+    }
+  }
+  return chains;
+}
+
+std::vector<MatrixRow> rows_of(const MatrixCall& call) {
+  std::vector<MatrixRow> rows;
+  for (const auto& m : call.masters) {
+    Clip::open(m);  // a file that cannot be read is refused before anything runs
+    rows.push_back({std::filesystem::path(m).stem().string(), m, ""});
+  }
+  for (const auto& key : call.probes) {
+    if (key == "all") {
+      for (const auto& s : probe_signals()) rows.push_back({s.title, {}, s.key});
+      continue;
+    }
+    const ProbeSignal* signal = probe_signal(key);
+    if (!signal) {
+      std::string known;
+      for (const auto& s : probe_signals()) known += (known.empty() ? "" : ", ") + s.key;
+      throw std::invalid_argument(fmt::format("there is no probe signal '{}'; there are all, {}", key, known));
+    }
+    rows.push_back({signal->title, {}, signal->key});
+  }
+  if (rows.empty()) throw std::invalid_argument("matrix takes masters, --probes, or both");
+  return rows;
+}
+
+}  // namespace
+
+void matrix(const MatrixCall& call) {
+  const auto chains = load_chains(call.chains);
+  const auto made = run_matrix(rows_of(call), chains, watched("matrix"));
+  if (!call.csv.empty()) write_whole(call.csv, matrix_csv(made));
+  if (call.json) {
+    fmt::print("{}\n", matrix_json(made).dump(2));
+    return;
+  }
+  for (size_t r = 0; r < made.rows.size(); ++r)
+    for (size_t c = 0; c < made.columns.size(); ++c) {
+      const MatrixCell& cell = made.at(r, c);
+      if (!cell.failure.empty())
+        fmt::print("{:<24} {:<32} {}\n", made.rows[r].name, title_of(made.columns[c]), cell.failure);
+      else
+        fmt::print("{:<24} {:<32} {:<12} {:>9} {:>10} {:>10}\n", made.rows[r].name, title_of(made.columns[c]),
+                   cell.kind, cell.depth_db ? fmt::format("{:.1f} dBr", *cell.depth_db) : "-inf",
+                   cell.tones ? fmt::format("{:.1f} dB", cell.tones->thd_n_db) : "",
+                   cell.encoded_bytes ? fmt::format("{} kB", *cell.encoded_bytes / 1000) : "");
+    }
+}
+
+void ceiling(const CeilingCall& call) {
+  const auto chains = load_chains(call.chains);
+  CeilingOptions options;
+  options.limit_dbtp = call.limit_dbtp;
+  options.limiter = call.limiter;
+  const auto found = find_ceiling(Clip::open(call.master), chains, options, watched("ceiling"));
+  if (call.json) {
+    fmt::print("{}\n", ceiling_json(found).dump(2));
+    return;
+  }
+  const char* unit = call.limiter ? "dBTP" : "dB";
+  for (const auto& a : found.answers)
+    fmt::print("{:<32} {}\n", a.name,
+               !a.failure.empty() ? a.failure
+               : a.set_db         ? fmt::format("{:+.2f} {}", *a.set_db, unit)
+                                  : "nothing in range is enough");
+  if (const auto all = found.for_all_db()) fmt::print("{:+.2f} {} is enough for all\n", *all, unit);
 }
 
 }  // namespace heathmist::cli

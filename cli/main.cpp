@@ -39,6 +39,24 @@ int main(int argc, char** argv) {
   auto* stages = app.add_subcommand("stages", "the types of stages and their parameters");
   stages->add_flag("--json", stages_json, "one JSON object on standard output");
 
+  cli::MatrixCall board;
+  auto* matrix = app.add_subcommand("matrix", "null every master and probe signal against every chain");
+  matrix->add_option("MASTER", board.masters, "audio files");
+  matrix->add_option("--chains", board.chains, "chains as JSON: {\"chains\": [{\"stages\": [...]}, ...]}")->required();
+  matrix->add_option("--probes", board.probes, "probe signals by key, or all")->delimiter(',');
+  matrix->add_option("--csv", board.csv, "write the cells to this file");
+  matrix->add_flag("--json", board.json, "one JSON object on standard output");
+  cli::CeilingCall search;
+  auto* ceiling = app.add_subcommand("ceiling", "the highest gain at which no encode comes back over a limit");
+  ceiling->add_option("MASTER", search.master, "the audio under test")->required();
+  ceiling->add_option("--chains", search.chains, "chains as JSON: {\"chains\": [{\"stages\": [...]}, ...]}")
+      ->required();
+  ceiling->add_option("--limit", search.limit_dbtp, "dBTP that the decoded return may reach")
+      ->capture_default_str()
+      ->check(CLI::Range(-60.0, 12.0));
+  ceiling->add_flag("--limiter", search.limiter, "search the ceiling of a true-peak limiter instead");
+  ceiling->add_flag("--json", search.json, "one JSON object on standard output");
+
   try {
     app.parse(argc, argv);
   } catch (const CLI::ParseError& error) {
@@ -48,6 +66,8 @@ int main(int argc, char** argv) {
     if (*facts) cli::facts(files, facts_json);
     if (*null) cli::null(call);
     if (*pass) cli::pass(master, chain, out, pass_json);
+    if (*matrix) cli::matrix(board);
+    if (*ceiling) cli::ceiling(search);
     if (*stages) cli::stages(stages_json);
     return 0;
   } catch (const std::invalid_argument& error) {

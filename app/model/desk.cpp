@@ -49,19 +49,20 @@ Desk::Desk(QObject* parent) : QObject(parent) {
     const Trial* trial = bench.trial(id.toStdString());
     const Master* master = bench.master_of(id.toStdString());
     if (!result || !trial) return;
-    state(trial->id).summary = summary_of(*result->report);
+    auto summary = summary_of(*result->report);
+    for (const StageReport& s : result->stages)
+      if (s.encoded_bytes) summary.encoded_bytes = s.encoded_bytes, summary.bit_rate_bps = s.bit_rate_bps;
+    state(trial->id).summary = summary;
     state(trial->id).failure.clear();
     state(trial->id).running = false;
     state(master->id).facts = facts_words(*state(trial->id).summary);
     emit rows_changed();
     if (trial->id == current_) emit trial_ready(result);
     if (!result->why) return;  // its explanation is still to come
-    errands_.run({},
-                 [audio = master->audio, ret = trial->ret, hold = trial->hold,
-                  summary = *state(trial->id).summary]() -> std::function<void()> {
-                   keep_summary(audio, ret, hold, summary);
-                   return {};
-                 });
+    errands_.run({}, [audio = master->audio, of = *trial, summary]() -> std::function<void()> {
+      keep_summary(audio, of, summary);
+      return {};
+    });
   });
   connect(&runner_, &TrialRunner::rested, this, [this] {
     request_rest();
@@ -85,14 +86,15 @@ std::optional<TrialSpec> Desk::spec_of(const std::string& trial_id) const {
   const auto& bench = model_.bench();
   const Trial* trial = bench.trial(trial_id);
   if (!trial) return {};
-  return TrialSpec{trial->id, bench.master_of(trial_id)->audio.file, trial->ret.file, trial->hold, bench.floor};
+  return TrialSpec{trial->id,   bench.master_of(trial_id)->audio.file, trial->ret.file, trial->hold, bench.floor,
+                   trial->chain};
 }
 
 void Desk::refresh() {
   for (const Master& m : model_.bench().masters) {
     if (auto& seen = seen_[m.id]; !(seen == m.audio)) look_up(m.id, seen = m.audio);
     for (const Trial& t : m.trials) {
-      if (auto& seen = seen_[t.id]; !(seen == t.ret)) look_up(t.id, seen = t.ret);
+      if (auto& seen = seen_[t.id]; !t.chain && !(seen == t.ret)) look_up(t.id, seen = t.ret);
       if (!state(t.id).summary) look_up(m, t);
       if (state(t.id).summary) state(m.id).facts = facts_words(*state(t.id).summary);
     }
@@ -118,23 +120,21 @@ void Desk::look_up(const std::string& id, const FileRef& ref) {
 
 /// What an earlier run found out about the trial.
 void Desk::look_up(const Master& master, const Trial& trial) {
-  errands_.run("trial " + trial.id,
-               [this, id = trial.id, owner = master.id, audio = master.audio, ret = trial.ret,
-                hold = trial.hold]() -> std::function<void()> {
-                 const auto kept = kept_summary(audio, ret, hold);
-                 return [this, id, owner, hold, kept] {
-                   const Trial* now = model_.bench().trial(id);
-                   if (!now || !(now->hold == hold)) return;
-                   auto& row = state(id);
-                   row.looked_up = true;
-                   if (kept && !row.summary) {
-                     row.summary = kept;
-                     state(owner).facts = facts_words(*kept);
-                     emit rows_changed();
-                   }
-                   if (!runner_.is_busy()) request_rest();
-                 };
-               });
+  errands_.run("trial " + trial.id, [this, owner = master.id, audio = master.audio, trial]() -> std::function<void()> {
+    const auto kept = kept_summary(audio, trial);
+    return [this, id = trial.id, owner, hold = trial.hold, chain = trial.chain, kept] {
+      const Trial* now = model_.bench().trial(id);
+      if (!now || !(now->hold == hold) || now->chain != chain) return;
+      auto& row = state(id);
+      row.looked_up = true;
+      if (kept && !row.summary) {
+        row.summary = kept;
+        state(owner).facts = facts_words(*kept);
+        emit rows_changed();
+      }
+      if (!runner_.is_busy()) request_rest();
+    };
+  });
 }
 
 void Desk::open(const QString& bench_file) {
@@ -268,13 +268,13 @@ void Desk::set_floor(const std::optional<Floor>& floor) {
 void Desk::floor_from(const std::string& trial_id) {
   const Trial* trial = model_.bench().trial(trial_id);
   const Master* owner = model_.bench().master_of(trial_id);
-  if (trial && owner) set_floor(Floor{trial->name, trial->ret, owner->audio});
+  if (trial && owner && !trial->chain) set_floor(Floor{trial->name, trial->ret, owner->audio});
 }
 
 void Desk::exchange(const std::string& trial_id) {
   model_.edit(tr("Exchange master and return"), [&](Bench& bench) {
     Master* owner = bench.master_of(trial_id);
-    if (!owner) return;
+    if (!owner || bench.trial(trial_id)->chain) return;
     Trial trial = *bench.trial(trial_id);
     std::erase_if(owner->trials, [&](const Trial& t) { return t.id == trial_id; });
     Master turned{fresh_id(), trial.name, trial.ret, {}};

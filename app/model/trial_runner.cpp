@@ -143,7 +143,13 @@ std::shared_ptr<TrialResult> TrialRunner::null_of(const TrialSpec& spec, const J
   auto result = std::make_shared<TrialResult>();
   result->spec = spec;
   result->master = clip(spec.master, job.part(0, 0.1));
-  result->ret = clip(spec.ret, job.part(0.1, 0.25));
+  if (spec.chain) {
+    auto made = returns_.make(result->master, content_mark(spec.master), *spec.chain, job.part(0.1, 0.25));
+    result->ret = made.ret;
+    result->stages = std::move(made.stages);
+  } else {
+    result->ret = clip(spec.ret, job.part(0.1, 0.25));
+  }
   const bool same_files = before && before->spec.master == spec.master && before->spec.ret == spec.ret &&
                           before->master == result->master && before->ret == result->ret;
   if (same_files && before->spec.hold == spec.hold) {

@@ -7,6 +7,7 @@
 #include <thread>
 
 #include "core/bench/document.hpp"
+#include "core/bench/returns.hpp"
 #include "core/compare/explain.hpp"
 
 namespace heathmist::app {
@@ -17,6 +18,7 @@ struct TrialSpec {
   std::filesystem::path master, ret;
   FitHold hold;
   std::optional<Floor> floor;
+  std::optional<Chain> chain{};  ///< makes the return in place of the file
   bool operator==(const TrialSpec&) const = default;
 };
 
@@ -29,6 +31,7 @@ struct TrialResult {
   Fit measured;  ///< the fit before anything was held
   std::shared_ptr<const NullReport> report;
   std::shared_ptr<const Explanation> why;
+  std::vector<StageReport> stages;  ///< of the chain that made the return
 };
 
 /// A narrowed look at the trial that was run last: some seconds, another resolution, a nudged fit.
@@ -84,6 +87,7 @@ class TrialRunner : public QObject {
   std::stop_source running_stop_;
   std::map<std::string, std::shared_ptr<const TrialResult>> results_;
   std::deque<std::pair<std::string, std::shared_ptr<const Clip>>> clips_;  // newest first; worker thread only
+  Returns returns_;                                                        // worker thread only
   std::jthread worker_;
 };
 

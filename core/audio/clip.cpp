@@ -88,7 +88,7 @@ std::shared_ptr<const Clip> Clip::at_rate(std::shared_ptr<const Clip> clip, int 
   convert(*clip->reader(), clip->format(), sample_rate_hz, out, job);
   ClipFormat format = clip->format();
   format.sample_rate_hz = sample_rate_hz;
-  return out.finish(format);
+  return out.finish(format, true);
 }
 
 std::string content_mark(const std::filesystem::path& file) {

@@ -61,6 +61,8 @@ class Clip {
 
   const std::filesystem::path& path() const { return path_; }
   const ClipFormat& format() const { return format_; }
+  /// Its samples are not those of the file path() names, but were made from them.
+  virtual bool is_made() const { return false; }
   virtual std::unique_ptr<Reader> reader() const = 0;
 
  protected:

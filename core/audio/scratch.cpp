@@ -68,15 +68,16 @@ class ScratchReader : public Reader {
 
 class ScratchClip : public Clip {
  public:
-  ScratchClip(std::filesystem::path origin, ClipFormat format, int file, bool wide)
-      : Clip(std::move(origin), std::move(format)), file_(std::make_shared<OpenFile>(file)), wide_(wide) {}
+  ScratchClip(std::filesystem::path origin, ClipFormat format, int file, bool wide, bool made)
+      : Clip(std::move(origin), std::move(format)), file_(std::make_shared<OpenFile>(file)), wide_(wide), made_(made) {}
+  bool is_made() const override { return made_; }
   std::unique_ptr<Reader> reader() const override {
     return std::make_unique<ScratchReader>(format_, file_, wide_, path_);
   }
 
  private:
   std::shared_ptr<OpenFile> file_;
-  bool wide_;
+  bool wide_, made_;
 };
 
 int nameless_file() {
@@ -131,9 +132,9 @@ void ScratchWriter::write(const Planar& block, int64_t frames) {
   frames_ += frames;
 }
 
-std::shared_ptr<const Clip> ScratchWriter::finish(ClipFormat format) {
+std::shared_ptr<const Clip> ScratchWriter::finish(ClipFormat format, bool made) {
   format.frames = frames_;
-  return std::make_shared<ScratchClip>(origin_, std::move(format), std::exchange(file_, -1), wide_);
+  return std::make_shared<ScratchClip>(origin_, std::move(format), std::exchange(file_, -1), wide_, made);
 }
 
 }  // namespace heathmist

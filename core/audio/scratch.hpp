@@ -14,8 +14,9 @@ class ScratchWriter {
   ScratchWriter& operator=(const ScratchWriter&) = delete;
   void write(const Planar& block, int64_t frames);
   int64_t frames() const { return frames_; }
-  /// The clip of all that was written; `format.frames` is filled in. Ends the writing.
-  std::shared_ptr<const Clip> finish(ClipFormat format);
+  /// The clip of all that was written; `format.frames` is filled in. Ends the writing. `made`: the samples are no
+  /// longer those of the file.
+  std::shared_ptr<const Clip> finish(ClipFormat format, bool made = false);
 
  private:
   std::filesystem::path origin_;

@@ -31,6 +31,10 @@ Fit with_hold(Fit fit, const FitHold& hold) {
   return fit;
 }
 
+std::string title_of(const Trial& trial) {
+  return trial.name.empty() && trial.chain ? title_of(*trial.chain) : trial.name;
+}
+
 Master* Bench::master(const std::string& id) {
   const auto it = std::find_if(masters.begin(), masters.end(), [&](const Master& m) { return m.id == id; });
   return it == masters.end() ? nullptr : &*it;
@@ -92,7 +96,13 @@ Json json_of(const Trial& trial, const std::filesystem::path& folder) {
   put(hold, "inverted", trial.hold.inverted);
   put(hold, "swapped", trial.hold.swapped);
   if (trial.hold.by) hold["by"] = json_of(*trial.hold.by);
-  return {{"id", trial.id}, {"name", trial.name}, {"return", json_of(trial.ret, folder)}, {"hold", hold}};
+  Json json{{"id", trial.id}, {"name", trial.name}};
+  if (trial.chain)
+    json["chain"] = chain_json(*trial.chain, folder);
+  else
+    json["return"] = json_of(trial.ret, folder);
+  json["hold"] = hold;
+  return json;
 }
 
 FileRef ref_from(const Json& json, const std::filesystem::path& folder) {
@@ -111,10 +121,11 @@ Trial trial_from(const Json& json, const std::filesystem::path& folder) {
   const Json hold = json.value("hold", Json::object());
   return {json.at("id"),
           json.at("name"),
-          ref_from(json.at("return"), folder),
+          json.contains("chain") ? FileRef() : ref_from(json.at("return"), folder),
           {maybe<double>(hold, "delay_samples"), maybe<double>(hold, "drift_ppm"), maybe<double>(hold, "gain_db"),
            maybe<bool>(hold, "inverted"), maybe<bool>(hold, "swapped"),
-           hold.contains("by") ? std::optional(by_from(hold.at("by"))) : std::nullopt}};
+           hold.contains("by") ? std::optional(by_from(hold.at("by"))) : std::nullopt},
+          json.contains("chain") ? std::optional(unchecked_chain_from_json(json.at("chain"), folder)) : std::nullopt};
 }
 
 Bench bench_from(const Json& json, const std::filesystem::path& folder) {
@@ -126,6 +137,8 @@ Bench bench_from(const Json& json, const std::filesystem::path& folder) {
     for (const Json& t : m.at("trials")) master.trials.push_back(trial_from(t, folder));
     bench.masters.push_back(std::move(master));
   }
+  for (const Json& c : json.value("chains", Json::array()))
+    bench.chains.push_back(unchecked_chain_from_json(c, folder));
   if (json.contains("floor")) {
     const Json& floor = json.at("floor");
     bench.floor = Floor{floor.at("name"), ref_from(floor.at("recording"), folder), {}};
@@ -171,6 +184,10 @@ void save_bench(const Bench& bench, const std::filesystem::path& file) {
   if (bench.floor) {
     json["floor"] = {{"name", bench.floor->name}, {"recording", json_of(bench.floor->recording, folder)}};
     if (bench.floor->master) json["floor"]["master"] = json_of(*bench.floor->master, folder);
+  }
+  if (!bench.chains.empty()) {
+    json["chains"] = Json::array();
+    for (const Chain& c : bench.chains) json["chains"].push_back(chain_json(c, folder));
   }
   json["settings"] = bench.settings;
   write_whole(file, json.dump(2) + "\n");

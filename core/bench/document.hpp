@@ -11,6 +11,7 @@
 #include <nlohmann/json.hpp>
 
 #include "core/compare/manual_fit.hpp"
+#include "core/stages/chain.hpp"
 
 namespace heathmist {
 
@@ -37,10 +38,14 @@ Fit with_hold(Fit fit, const FitHold& hold);
 
 struct Trial {
   std::string id, name;
-  FileRef ret;
+  FileRef ret;  ///< empty where the return is made by a chain
   FitHold hold;
+  std::optional<Chain> chain{};
   bool operator==(const Trial&) const = default;
 };
+
+/// Its name, or its chain in a few words.
+std::string title_of(const Trial& trial);
 
 struct Master {
   std::string id, name;
@@ -58,10 +63,11 @@ struct Floor {
 };
 
 struct Bench {
-  static constexpr int version = 1;
+  static constexpr int version = 2;
   std::string name;
   std::vector<Master> masters;
   std::optional<Floor> floor;
+  std::vector<Chain> chains{};  ///< kept by name, to be used again
   nlohmann::ordered_json settings = nlohmann::ordered_json::object();
   bool operator==(const Bench&) const = default;
 

@@ -7,16 +7,19 @@
 #include "core/audio/clip.hpp"
 #include "core/audio/write.hpp"
 #include "core/bench/json.hpp"
+#include "core/bench/returns.hpp"
 
 namespace heathmist {
 
 namespace {
 
-constexpr int rules_version = 4;  // raised when the rules of kind or findings change
+constexpr int rules_version = 5;  // raised when the rules of kind or findings change
 
-std::filesystem::path place_of(const FileRef& master, const FileRef& ret, const FitHold& hold) {
+std::filesystem::path place_of(const FileRef& master, const Trial& trial) {
   const auto folder = cache_folder();
-  const auto from = content_mark(master.file), to = content_mark(ret.file);
+  const FitHold& hold = trial.hold;
+  const auto from = content_mark(master.file),
+             to = trial.chain ? chain_mark(*trial.chain) : content_mark(trial.ret.file);
   if (folder.empty() || from.empty() || to.empty()) return {};
   const auto by =
       hold.by ? fmt::format("{}-{}-{}-{}", int(hold.by->part), hold.by->channel, hold.by->low_hz, hold.by->high_hz)
@@ -51,8 +54,8 @@ TrialSummary summary_of(const NullReport& report) {
   return s;
 }
 
-std::optional<TrialSummary> kept_summary(const FileRef& master, const FileRef& ret, const FitHold& hold) {
-  const auto place = place_of(master, ret, hold);
+std::optional<TrialSummary> kept_summary(const FileRef& master, const Trial& trial) {
+  const auto place = place_of(master, trial);
   std::ifstream in(place);
   if (place.empty() || !in) return {};
   try {
@@ -72,6 +75,8 @@ std::optional<TrialSummary> kept_summary(const FileRef& master, const FileRef& r
     s.codec = json.at("codec");
     s.band_hz = json.at("band_hz").get<std::vector<double>>();
     s.band_db = json.at("band_db").get<std::vector<double>>();
+    if (!json.at("encoded_bytes").is_null()) s.encoded_bytes = json.at("encoded_bytes").get<int64_t>();
+    if (!json.at("bit_rate_bps").is_null()) s.bit_rate_bps = json.at("bit_rate_bps").get<int64_t>();
     if (s.band_hz.size() != s.band_db.size()) return {};
     return s;
   } catch (const std::exception&) {
@@ -79,8 +84,8 @@ std::optional<TrialSummary> kept_summary(const FileRef& master, const FileRef& r
   }
 }
 
-void keep_summary(const FileRef& master, const FileRef& ret, const FitHold& hold, const TrialSummary& summary) {
-  const auto place = place_of(master, ret, hold);
+void keep_summary(const FileRef& master, const Trial& trial, const TrialSummary& summary) {
+  const auto place = place_of(master, trial);
   if (place.empty()) return;
   const Json json{{"kind", summary.kind},
                   {"residual_relative_db", number_or_null(summary.residual_relative_db)},
@@ -98,6 +103,8 @@ void keep_summary(const FileRef& master, const FileRef& ret, const FitHold& hold
                   {"bandwidth_hz", number_or_null(summary.bandwidth_hz)},
                   {"bits_used", summary.bits_used},
                   {"codec", summary.codec},
+                  {"encoded_bytes", summary.encoded_bytes ? Json(*summary.encoded_bytes) : Json(nullptr)},
+                  {"bit_rate_bps", summary.bit_rate_bps ? Json(*summary.bit_rate_bps) : Json(nullptr)},
                   {"band_hz", summary.band_hz},
                   {"band_db", summary.band_db}};
   try {

@@ -21,15 +21,17 @@ struct TrialSummary {
   // for setting trials side by side
   double delay_samples = 0, drift_ppm = 0, gain_db = 0;
   std::optional<double> remainder_relative_db{}, bandwidth_hz{};
-  int bits_used = 0;                         ///< of the return; 0: floating point or lossy
-  std::string codec{};                       ///< of the return
-  std::vector<double> band_hz{}, band_db{};  ///< third-octave depth; -200 where nothing is left
+  int bits_used = 0;                                       ///< of the return; 0: floating point or lossy
+  std::string codec{};                                     ///< of the return
+  std::optional<int64_t> encoded_bytes{}, bit_rate_bps{};  ///< of a return made by a chain with a codec in it
+  std::vector<double> band_hz{}, band_db{};                ///< third-octave depth; -200 where nothing is left
 };
 
 TrialSummary summary_of(const NullReport& report);
 
-/// From and to the user's cache. `hold` is part of the key; a summary that is not there or broken is none.
-std::optional<TrialSummary> kept_summary(const FileRef& master, const FileRef& ret, const FitHold& hold);
-void keep_summary(const FileRef& master, const FileRef& ret, const FitHold& hold, const TrialSummary& summary);
+/// From and to the user's cache, by the content of master and return (or its chain) and what is held; a summary that is
+/// not there or broken is none.
+std::optional<TrialSummary> kept_summary(const FileRef& master, const Trial& trial);
+void keep_summary(const FileRef& master, const Trial& trial, const TrialSummary& summary);
 
 }  // namespace heathmist

@@ -153,7 +153,7 @@ std::shared_ptr<const Clip> band_limited(const Clip& clip, double low_hz, double
     out.write(made, std::min(hop, clip.format().frames - first));
     job.report(double(first) / double(clip.format().frames));
   }
-  return out.finish(clip.format());
+  return out.finish(clip.format(), true);
 }
 
 }  // namespace heathmist

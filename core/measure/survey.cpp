@@ -198,7 +198,7 @@ std::optional<Survey> unpacked(std::istream& in, const ClipFormat& format) {
 
 Survey cached_survey(const Clip& clip, const Job& job) {
   const auto folder = cache_folder();
-  const auto mark = content_mark(clip.path());
+  const auto mark = clip.is_made() ? std::string() : content_mark(clip.path());
   if (folder.empty() || mark.empty()) return survey(clip, job);
   std::error_code trouble;  // the time of change stands in the name: an edit that the mark misses is still seen
   const auto changed = std::filesystem::last_write_time(clip.path(), trouble).time_since_epoch().count();

@@ -85,9 +85,9 @@ Stage stage_from(const Json& json, size_t place, const std::filesystem::path& fo
       stage.values[key] = value;
     }
   }
-  check(stage, place);
-  for (const Parameter& p : stage_type(stage.type)->parameters) {
-    if (p.kind != Parameter::Kind::file || !stage.values.contains(p.key)) continue;
+  const StageType* type = stage_type(stage.type);
+  for (const Parameter& p : type ? type->parameters : std::vector<Parameter>()) {
+    if (p.kind != Parameter::Kind::file || !stage.values.contains(p.key) || !stage.values[p.key].is_string()) continue;
     const std::filesystem::path file = stage.values[p.key].get<std::string>();
     if (!file.empty() && file.is_relative()) stage.values[p.key] = (folder / file).lexically_normal().string();
   }
@@ -127,6 +127,12 @@ void check(const Chain& chain) {
 }
 
 Chain chain_from_json(const Json& json, const std::filesystem::path& folder) {
+  Chain chain = unchecked_chain_from_json(json, folder);
+  check(chain);
+  return chain;
+}
+
+Chain unchecked_chain_from_json(const Json& json, const std::filesystem::path& folder) {
   if (!json.is_object() || !json.contains("stages") || !json["stages"].is_array())
     throw ChainError("this is no chain; write {\"stages\": [{\"type\": ...}, ...]}");
   Chain chain;
@@ -136,7 +142,6 @@ Chain chain_from_json(const Json& json, const std::filesystem::path& folder) {
     chain.rounds = int(std::clamp<int64_t>(json["rounds"].get<int64_t>(), -1, 1000));
   }
   for (const Json& s : json["stages"]) chain.stages.push_back(stage_from(s, chain.stages.size() + 1, folder));
-  check(chain);
   return chain;
 }
 
@@ -149,7 +154,9 @@ Json chain_json(const Chain& chain, const std::filesystem::path& folder) {
       json[key] = value;
       const StageType* type = stage_type(stage.type);
       const Parameter* p = type ? type->parameter(key) : nullptr;
-      if (!p || p->kind != Parameter::Kind::file || folder.empty() || value.get<std::string>().empty()) continue;
+      if (!p || p->kind != Parameter::Kind::file || folder.empty() || !value.is_string() ||
+          value.get<std::string>().empty())
+        continue;
       const auto relative = std::filesystem::path(value.get<std::string>()).lexically_relative(folder);
       if (!relative.empty()) json[key] = relative.generic_string();
     }
@@ -181,7 +188,23 @@ Chain load_chain(const std::filesystem::path& file) {
 
 std::string words_of(const Stage& stage) {
   const Family* f = family(stage.type);
-  return f ? f->words(Values(f->type, stage)) : stage.type;
+  try {
+    check(stage, 1);
+    return f->words(Values(f->type, stage));
+  } catch (const ChainError&) {
+    return stage.type;
+  }
+}
+
+std::string title_of(const Chain& chain) { return chain.name.empty() ? words_of(chain) : chain.name; }
+
+bool counts(const Parameter& parameter, const Stage& stage) {
+  const StageType* type = stage_type(stage.type);
+  const Parameter* switching = type && !parameter.when.empty() ? type->parameter(parameter.when) : nullptr;
+  if (!switching) return true;
+  const Json value = stage.values.contains(switching->key) ? stage.values[switching->key] : switching->initial;
+  const auto& ones = parameter.when_one_of;
+  return value.is_string() && std::find(ones.begin(), ones.end(), value.get<std::string>()) != ones.end();
 }
 
 std::string words_of(const Chain& chain) {
@@ -192,7 +215,7 @@ std::string words_of(const Chain& chain) {
   return chain.rounds > 1 ? fmt::format("{} times: {}", chain.rounds, words) : words;
 }
 
-Passed pass(std::shared_ptr<const Clip> master, const Chain& chain, const Job& job) {
+Passed pass(std::shared_ptr<const Clip> master, const Chain& chain, const Job& job, size_t first_place) {
   check(chain);
   Passed passed{master, {}};
   const auto origin = master->path();
@@ -201,7 +224,7 @@ Passed pass(std::shared_ptr<const Clip> master, const Chain& chain, const Job& j
   for (int round = 0; round < chain.rounds; ++round) {
     passed.stages.clear();
     FlowPtr flow = flow_of(passed.ret);
-    size_t place = 0;
+    size_t place = first_place - 1;
     for (const Stage& stage : chain.stages) {
       ++place;
       done += 1;
@@ -261,6 +284,7 @@ Json stages_json() {
       if (p.kind == Parameter::Kind::number || p.kind == Parameter::Kind::whole)
         json["min"] = p.low, json["max"] = p.high;
       if (p.kind == Parameter::Kind::choice) json["choices"] = p.choices;
+      if (!p.when.empty()) json["when"] = {{p.when, p.when_one_of}};
       parameters.push_back(std::move(json));
     }
     list.push_back({{"type", t.type}, {"title", t.title}, {"what", t.what}, {"parameters", parameters}});
@@ -287,6 +311,11 @@ Parameter choice(const char* key, const char* what, std::vector<std::string> cho
 }
 Parameter flag(const char* key, const char* what, bool initial) {
   return {key, Parameter::Kind::flag, what, "", 0, 0, initial};
+}
+Parameter only(Parameter parameter, const char* when, std::vector<std::string> one_of) {
+  parameter.when = when;
+  parameter.when_one_of = std::move(one_of);
+  return parameter;
 }
 Parameter file(const char* key, const char* what) { return {key, Parameter::Kind::file, what, "", 0, 0, ""}; }
 Parameter text(const char* key, const char* what, const char* initial) {

@@ -23,6 +23,8 @@ struct Parameter {
   double low = 0, high = 0;  ///< of numbers, both included
   Json initial;
   std::vector<std::string> choices{};
+  std::string when{};                      ///< it counts only where the choice of this key ...
+  std::vector<std::string> when_one_of{};  ///< ... is one of these; always where `when` is empty
 };
 const char* name_of(Parameter::Kind kind);
 
@@ -60,6 +62,8 @@ void check(const Chain& chain);
 
 /// A chain from JSON, checked; relative files are taken from `folder`. Throws ChainError.
 Chain chain_from_json(const Json& json, const std::filesystem::path& folder = {});
+/// The same unchecked, as far as it is a chain at all: it may hold stages that are not known. pass() will refuse those.
+Chain unchecked_chain_from_json(const Json& json, const std::filesystem::path& folder = {});
 Json chain_json(const Chain& chain, const std::filesystem::path& folder = {});
 /// The same from a file. Throws InputError.
 Chain load_chain(const std::filesystem::path& file);
@@ -67,6 +71,10 @@ Chain load_chain(const std::filesystem::path& file);
 /// The chain in a few words: "AAC 128 kbit/s, 16 bit TPDF".
 std::string words_of(const Chain& chain);
 std::string words_of(const Stage& stage);
+/// Its name, or its words where it has none.
+std::string title_of(const Chain& chain);
+/// Whether a parameter counts with the values that a stage has.
+bool counts(const Parameter& parameter, const Stage& stage);
 
 /// What a stage tells when it has run.
 struct StageReport {
@@ -80,8 +88,9 @@ struct Passed {
   std::vector<StageReport> stages;  ///< of the stages that are on, of the last round
 };
 
-/// Sends a clip through a chain. Throws ChainError, InputError, Cancelled.
-Passed pass(std::shared_ptr<const Clip> master, const Chain& chain, const Job& job = {});
+/// Sends a clip through a chain. `first_place`: what its first stage is counted as in sentences. Throws ChainError,
+/// InputError, Cancelled.
+Passed pass(std::shared_ptr<const Clip> master, const Chain& chain, const Job& job = {}, size_t first_place = 1);
 
 /// Writes a return: 32-bit float in `.wav`, 24 bit in `.flac`, or the word length the chain ends in.
 /// Throws InputError.

@@ -47,7 +47,8 @@ std::vector<Family> filter_stages() {
         "One section of EQ, 12 dB an octave (W3C Audio EQ Cookbook, R. Bristow-Johnson).",
         {p::choice("shape", "what it does", {"bell", "low_shelf", "high_shelf", "high_pass", "low_pass", "all_pass"}),
          p::number("hz", "centre or corner frequency", "Hz", 5, 180000, 1000),
-         p::number("gain_db", "gain of bell and shelves", "dB", -48, 48, 0),
+         p::only(p::number("gain_db", "gain of bell and shelves", "dB", -48, 48, 0), "shape",
+                 {"bell", "low_shelf", "high_shelf"}),
          p::number("q", "Q; 0.7071 is a Butterworth corner", "", 0.1, 40, 0.7071)}},
        make_filter,
        words}};

@@ -75,7 +75,7 @@ std::shared_ptr<const Clip> settle(Flow& flow, const std::filesystem::path& orig
     out.write(block, block.frames());
     job.report(double(at) / double(f.frames));
   }
-  return out.finish(f);
+  return out.finish(f, true);
 }
 
 std::shared_ptr<const Clip> clip_of(Flow& flow, const std::filesystem::path& origin, const Job& job) {

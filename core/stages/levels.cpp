@@ -141,7 +141,7 @@ std::vector<Family> level_stages() {
         "Which channel goes where; to mid and side (halved sum and difference) and back.",
         {p::choice("map", "what becomes of the channels",
                    {"swap", "mono", "stereo", "left", "right", "mid_side", "left_right", "width"}),
-         p::number("width", "side against mid, for map width", "", 0, 4, 1)}},
+         p::only(p::number("width", "side against mid, for map width", "", 0, 4, 1), "map", {"width"})}},
        make_map,
        [](const Values& v) {
          std::string map = v.text("map");

@@ -51,6 +51,8 @@ Parameter whole(const char* key, const char* what, const char* unit, int low, in
 Parameter choice(const char* key, const char* what, std::vector<std::string> choices);
 Parameter flag(const char* key, const char* what, bool initial);
 Parameter file(const char* key, const char* what);
+/// The same, counting only where the choice `when` is one of these.
+Parameter only(Parameter parameter, const char* when, std::vector<std::string> one_of);
 Parameter text(const char* key, const char* what, const char* initial);
 }  // namespace parameter
 

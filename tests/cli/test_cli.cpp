@@ -56,6 +56,71 @@ class TestCli : public QObject {
     QCOMPARE(facts["bit_rate_bps"].toInt(), 48000 * 48);
   }
 
+  void pass_writes_a_return_or_nothing() {
+    const QString chain =
+        written("chain.json", R"({"stages":[{"type":"codec","codec":"mp3"},{"type":"word_length","bits":16}]})");
+    const QString out = path("out.wav");
+    const auto answer = call({"pass", master_, "--chain", chain, "-o", out, "--json"});
+    QCOMPARE(answer.status, 0);
+    const auto json = answer.json();
+    for (const char* key : {"output", "frames", "sample_rate_hz", "stages"}) QVERIFY2(json.contains(key), key);
+    const auto stages = json["stages"].toArray();
+    QCOMPARE(stages.size(), 2);
+    QVERIFY(stages[0].toObject()["encoded_bytes"].toInt() > 30000);
+    QVERIFY(std::abs(stages[0].toObject()["bit_rate_bps"].toInt() - 128000) < 5000);
+    const auto facts = call({"facts", out, "--json"}).json()["files"].toArray()[0].toObject();
+    QCOMPARE(facts["container_bits"].toInt(), 16);
+    QCOMPARE(facts["frames"].toInt(), json["frames"].toInt());
+    QFile::remove(out);
+    for (const char* broken : {R"({"stages":[{"type":"nothing"}]})", R"({"stages":[{"type":"gain","gain_db":1000}]})",
+                               "no json", R"({"stages":[{"type":"codec","codec":"g722"}]})", R"([1])"}) {
+      const auto refused = call({"pass", master_, "--chain", written("broken.json", broken), "-o", out, "--json"});
+      QCOMPARE(refused.status, 1);
+      QVERIFY(refused.out.isEmpty());
+      QCOMPARE(refused.err.count('\n'), 1);
+      QVERIFY2(refused.err.contains("broken.json"), refused.err);
+      QVERIFY(!QFile::exists(out));
+    }
+    QCOMPARE(call({"pass", master_, "--chain", chain, "-o", path("out.mp3")}).status, 2);
+    QCOMPARE(call({"pass", master_, "-o", out}).status, 2);
+    QCOMPARE(call({"pass", path("gone.wav"), "--chain", chain, "-o", out}).status, 1);
+  }
+
+  void stages_are_listed_with_ranges() {
+    const auto stages = call({"stages", "--json"}).json()["stages"].toArray();
+    QVERIFY(stages.size() >= 18);
+    for (const auto& s : stages) {
+      QVERIFY(s.toObject().contains("type"));
+      for (const auto& p : s.toObject()["parameters"].toArray()) {
+        for (const char* key : {"key", "kind", "unit", "default", "what"}) QVERIFY2(p.toObject().contains(key), key);
+        if (p.toObject()["kind"] == "number") QVERIFY(p.toObject()["min"].toDouble() < p.toObject()["max"].toDouble());
+      }
+    }
+  }
+
+  void matrix_and_ceiling_answer_in_json_and_csv() {
+    const QString chains = written(
+        "chains.json", R"({"chains":[{"name":"Small","stages":[{"type":"codec","codec":"mp3","bit_rate_kbps":64}]},
+      {"stages":[{"type":"word_length","bits":12}]}]})");
+    const auto answer =
+        call({"matrix", master_, "--chains", chains, "--probes", "tone_997,silence", "--csv", path("m.csv"), "--json"});
+    QCOMPARE(answer.status, 0);
+    const auto cells = answer.json()["cells"].toArray();
+    QCOMPARE(cells.size(), 6);
+    QCOMPARE(cells[0].toObject()["chain"].toString(), QString("Small"));
+    QVERIFY(cells[2].toObject()["thd_n_db"].toDouble() < -40);
+    QVERIFY(cells[0].toObject()["thd_n_db"].isNull());
+    QFile csv(path("m.csv"));
+    QVERIFY(csv.open(QFile::ReadOnly));
+    QCOMPARE(csv.readAll().count('\n'), 7);
+    QCOMPARE(call({"matrix", "--chains", chains, "--probes", "nothing"}).status, 2);
+    QCOMPARE(call({"matrix", "--chains", path("gone.json"), "--probes", "all"}).status, 1);
+    const auto search = call({"ceiling", master_, "--chains", chains, "--limit", "-3", "--json"});
+    QCOMPARE(search.status, 0);
+    QCOMPARE(search.json()["answers"].toArray().size(), 2);
+    QVERIFY(search.json()["for_all_db"].isDouble());
+  }
+
   void null_has_every_key() {
     const auto answer = call({"null", master_, ret_, "--json"});
     QCOMPARE(answer.status, 0);
@@ -127,6 +192,12 @@ class TestCli : public QObject {
   }
 
  private:
+  QString path(const char* name) const { return QString::fromStdString((folder_ / name).string()); }
+  QString written(const char* name, const char* text) const {
+    QFile file(path(name));
+    if (file.open(QFile::WriteOnly)) file.write(text);
+    return path(name);
+  }
   Folder folder_;
   QString master_, ret_;
 };

@@ -106,14 +106,37 @@ class TestBench : public QObject {
   void summaries_are_kept_by_content() {
     const auto a = save(folder_ / "a.wav", Programme(2, 1).render(48000), 48000),
                b = save(folder_ / "b.wav", Programme(2, 1).render(48000, 5), 48000);
-    const FileRef from{a, content_mark(a)}, to{b, content_mark(b)};
-    QVERIFY(!kept_summary(from, to, {}));
-    keep_summary(from, to, {}, summary_of(null_of(a, b)));
-    const auto kept = kept_summary(from, to, {});
+    const FileRef from{a, content_mark(a)};
+    const Trial to{"t", "", {b, content_mark(b)}, {}};
+    QVERIFY(!kept_summary(from, to));
+    keep_summary(from, to, summary_of(null_of(a, b)));
+    const auto kept = kept_summary(from, to);
     QVERIFY(kept && kept->kind == "shifted" && kept->trusted);
-    FitHold other;
-    other.gain_db = 1;
-    QVERIFY(!kept_summary(from, to, other));
+    Trial other = to;
+    other.hold.gain_db = 1;
+    Trial made = to;
+    made.chain = Chain{"", {{"gain"}}, 1};
+    QVERIFY(!kept_summary(from, made));
+    QVERIFY(!kept_summary(from, other));
+  }
+
+  void chains_are_kept_and_a_broken_one_takes_nothing_with_it() {
+    Bench bench;
+    bench.name = "Curlew Hours";
+    Trial made{"t1", "", {}, {}};
+    made.chain = Chain{
+        "", {{"codec", {{"codec", "mp3"}}}, {"convolution", {{"response", (folder_ / "ir.wav").string()}}, false}}, 2};
+    bench.masters.push_back({"m1", "Mill Race", {folder_ / "a.wav", ""}, {made}});
+    bench.chains.push_back(Chain{"Small", {{"gain", {{"gain_db", -3}}}}, 1});
+    save_bench(bench, folder_ / "c.heathmist");
+    QVERIFY(load_bench(folder_ / "c.heathmist") == bench);
+    bench.masters[0].trials[0].chain->stages.push_back({"nonsense"});
+    bench.masters[0].trials[0].chain->stages[0].values["bit_rate_kbps"] = 1e9;
+    save_bench(bench, folder_ / "c.heathmist");
+    const Bench again = load_bench(folder_ / "c.heathmist");
+    QCOMPARE(again.masters.size(), size_t(1));
+    QVERIFY_EXCEPTION_THROWN(check(*again.masters[0].trials[0].chain), ChainError);
+    QCOMPARE(words_of(again.masters[0].trials[0].chain->stages.back()), std::string("nonsense"));
   }
 
  private:

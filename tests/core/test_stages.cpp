@@ -299,6 +299,13 @@ class TestStages : public QObject {
     QVERIFY(std::abs(tone_db(samples_of(*smooth, 2000, 96000).channel(0), 3000, 96000) + 6.02) < 0.1);
   }
 
+  void a_return_of_the_masters_length_is_measured_by_itself() {
+    const auto m = clip(scaled(Programme(2, 5).render(48000), 0.1));
+    const auto report = null_test(m, run(m, {{{"type", "gain"}, {"gain_db", 6}}}));
+    QVERIFY(std::abs(report.return_levels.sample_peak / report.master_levels.sample_peak - std::pow(10, 0.3)) < 1e-9);
+    QCOMPARE(report.kind, Kind::level);
+  }
+
   void filters_have_the_gain_they_are_asked_for() {
     struct Case {
       const char* shape;

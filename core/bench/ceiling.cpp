@@ -1,0 +1,119 @@
+#include "core/bench/ceiling.hpp"
+
+#include <algorithm>
+#include <cmath>
+
+#include "core/bench/json.hpp"
+
+namespace heathmist {
+
+namespace {
+
+constexpr double farthest_db = 24;
+constexpr int most_tries = 16;
+constexpr size_t most_moments = 10;
+constexpr double silent_dbtp = -200;
+
+struct Searcher {
+  std::shared_ptr<const Clip> master;
+  const Chain& chain;
+  const CeilingOptions& options;
+  Job job;
+  CeilingAnswer answer{};
+
+  double lowest() const { return -farthest_db; }
+  double highest() const { return options.limiter ? 0 : farthest_db; }
+
+  CeilingPoint encode(double set_db, bool keep_moments) {
+    Chain whole = chain;
+    const Stage before = options.limiter ? Stage{"limiter", {{"ceiling_dbtp", set_db}}} : Stage{"gain", {{"gain_db", set_db}}};
+    if (options.limiter || set_db != 0) whole.stages.insert(whole.stages.begin(), before);
+    const auto made = pass(master, whole, job);
+    const auto peaks = true_peaks(*made.ret, options.limit_dbtp, job);
+    if (keep_moments) {
+      answer.worst = peaks.overs;
+      std::stable_sort(answer.worst.begin(), answer.worst.end(), [](const Over& a, const Over& b) { return a.dbtp > b.dbtp; });
+      if (answer.worst.size() > most_moments) answer.worst.resize(most_moments);
+    }
+    return {set_db, peaks.dbtp.value_or(silent_dbtp), int64_t(peaks.overs.size())};
+  }
+
+  /// Closes in from both sides: the next try is where a straight line would meet the limit, or the middle.
+  void search() {
+    std::optional<CeilingPoint> good, bad;
+    double next = 0;
+    for (int tries = 0; tries < most_tries; ++tries) {
+      const CeilingPoint point = encode(next, tries == 0);
+      answer.points.push_back(point);
+      const bool holds = point.true_peak_dbtp <= options.limit_dbtp;
+      if (holds)
+        good = point;
+      else
+        bad = point;
+      if (point.true_peak_dbtp <= silent_dbtp) break;
+      if ((holds && next >= highest()) || (!holds && next <= lowest())) break;
+      if (good && bad && bad->set_db - good->set_db <= options.tolerance_db) break;
+      const double room = options.limit_dbtp - point.true_peak_dbtp, least = 0.8 * options.tolerance_db;
+      next = point.set_db + (holds ? std::max(room - 0.4 * options.tolerance_db, least) : std::min(room - 0.4 * options.tolerance_db, -least));
+      if (good && bad && (next <= good->set_db + 0.2 * least || next >= bad->set_db - 0.2 * least))
+        next = (good->set_db + bad->set_db) / 2;
+      next = std::clamp(next, lowest(), highest());
+    }
+    if (good) answer.set_db = good->set_db;
+    std::sort(answer.points.begin(), answer.points.end(), [](const auto& a, const auto& b) { return a.set_db < b.set_db; });
+  }
+};
+
+}  // namespace
+
+std::optional<double> Ceiling::for_all_db() const {
+  std::optional<double> least;
+  for (const auto& a : answers) {
+    if (!a.failure.empty() || a.points.empty()) continue;
+    if (!a.set_db) return {};
+    least = std::min(least.value_or(*a.set_db), *a.set_db);
+  }
+  return least;
+}
+
+Ceiling find_ceiling(std::shared_ptr<const Clip> master, const std::vector<Chain>& chains, const CeilingOptions& options,
+                     const Job& job, const std::function<void(size_t, const CeilingAnswer&)>& done) {
+  Ceiling ceiling{options, std::vector<CeilingAnswer>(chains.size())};
+  std::mutex lock;
+  for_each_segment(
+      int64_t(chains.size()), job, [] { return 0; },
+      [&](int, int64_t n) {
+        const Chain& chain = chains[size_t(n)];
+        Searcher searcher{master, chain, options, Job{job.stop, {}, 1}};
+        searcher.answer.name = title_of(chain);
+        try {
+          searcher.search();
+        } catch (const ChainError& error) {
+          searcher.answer.failure = error.what();
+        }
+        std::scoped_lock held(lock);
+        ceiling.answers[size_t(n)] = searcher.answer;
+        if (done) done(size_t(n), searcher.answer);
+      });
+  return ceiling;
+}
+
+Json ceiling_json(const Ceiling& ceiling) {
+  Json answers = Json::array();
+  for (const auto& a : ceiling.answers) {
+    Json points = Json::array(), worst = Json::array();
+    for (const auto& p : a.points)
+      points.push_back({{ceiling.options.limiter ? "ceiling_dbtp" : "gain_db", p.set_db},
+                        {"true_peak_dbtp", p.true_peak_dbtp > silent_dbtp ? Json(p.true_peak_dbtp) : Json(nullptr)},
+                        {"overs", p.overs}});
+    for (const auto& o : a.worst) worst.push_back({{"at_s", o.at_s}, {"dbtp", o.dbtp}, {"channel", o.channel}});
+    answers.push_back({{"chain", a.name},
+                       {ceiling.options.limiter ? "ceiling_dbtp" : "gain_db", number_or_null(a.set_db)},
+                       {"points", points},
+                       {"worst", worst},
+                       {"failure", a.failure.empty() ? Json(nullptr) : Json(a.failure)}});
+  }
+  return {{"limit_dbtp", ceiling.options.limit_dbtp}, {"for_all_db", number_or_null(ceiling.for_all_db())}, {"answers", answers}};
+}
+
+}  // namespace heathmist

@@ -1,0 +1,45 @@
+// The ceiling search: how far a master must come down, or how low its limiter must be set, so that no encode comes back
+// over the limit.
+#pragma once
+#include "core/measure/true_peak.hpp"
+#include "core/stages/chain.hpp"
+
+namespace heathmist {
+
+struct CeilingOptions {
+  double limit_dbtp = 0;      ///< what the decoded return may reach
+  bool limiter = false;       ///< search the ceiling of a true-peak limiter instead of a gain
+  double tolerance_db = 0.05;
+};
+
+/// One encode that was tried: what was set before it, and what came back.
+struct CeilingPoint {
+  double set_db = 0;  ///< gain in dB, or ceiling in dBTP
+  double true_peak_dbtp = 0;
+  int64_t overs = 0;  ///< moments above the limit
+};
+
+struct CeilingAnswer {
+  std::string name;                   ///< of the chain
+  std::optional<double> set_db;       ///< the highest that keeps the return under the limit; none: nothing in range does
+  std::vector<CeilingPoint> points;   ///< what was tried, by set_db
+  std::vector<Over> worst;            ///< the ten worst moments of the return as the master stands
+  std::string failure;                ///< why this one could not be done
+};
+
+struct Ceiling {
+  CeilingOptions options;
+  std::vector<CeilingAnswer> answers;  ///< in the order of the chains
+  /// What is enough for all that could be done.
+  std::optional<double> for_all_db() const;
+};
+
+/// Searches every chain, two at a time on two cores, from 24 dB down to 24 dB up (a ceiling: -24 to 0 dBTP), to within
+/// the tolerance: the answer holds, and the tolerance more does not. `done` is called for each chain as it is done,
+/// from any thread, one at a time. Throws Cancelled.
+Ceiling find_ceiling(std::shared_ptr<const Clip> master, const std::vector<Chain>& chains, const CeilingOptions& options,
+                     const Job& job = {}, const std::function<void(size_t, const CeilingAnswer&)>& done = {});
+
+Json ceiling_json(const Ceiling& ceiling);
+
+}  // namespace heathmist
