@@ -16,7 +16,8 @@ namespace {
 QString first_trial_named(Desk& desk, const QString& name) {
   for (const auto& m : desk.model().bench().masters)
     for (const auto& t : m.trials)
-      if (QString::fromStdString(t.name).contains(name, Qt::CaseInsensitive)) return QString::fromStdString(t.id);
+      if (QString::fromStdString(heathmist::title_of(t)).contains(name, Qt::CaseInsensitive))
+        return QString::fromStdString(t.id);
   return {};
 }
 
@@ -34,7 +35,17 @@ void take_picture(MainWindow& window, const QCommandLineParser& words) {
   const QStringList plates = words.value("plates").split(',');
   window.null_view()->plates()->left()->choose(plates.value(0).toInt());
   window.null_view()->plates()->right()->choose(plates.value(1).toInt());
-  if (words.value("view") == "trials") window.show_view(1);
+  const QStringList views{"null", "trials", "matrix", "ceiling"};
+  window.show_view(std::max(0, int(views.indexOf(words.value("view")))));
+  if (words.value("view") == "matrix") {
+    QObject::connect(window.matrix_view(), &MatrixView::rested, &window, draw, Qt::SingleShotConnection);
+    return window.matrix_view()->start();
+  }
+  if (words.value("view") == "ceiling") {
+    QObject::connect(window.ceiling_view(), &CeilingView::rested, &window, draw, Qt::SingleShotConnection);
+    if (words.isSet("limit")) window.ceiling_view()->limit()->setValue(words.value("limit").toDouble());
+    return window.ceiling_view()->start();
+  }
   if (words.isSet("select")) {
     const QStringList range = words.value("select").split('-');
     QObject::connect(
@@ -70,7 +81,8 @@ int main(int argc, char** argv) {
                     {"trial", "show the trial whose name holds TEXT", "TEXT"},
                     {"select", "with a selection", "FROM-TO"},
                     {"plates", "the plates at the left and right, from 0", "L,R", "0,0"},
-                    {"view", "null or trials", "NAME", "null"},
+                    {"limit", "of the ceiling search", "DBTP"},
+                    {"view", "null, trials, matrix or ceiling; the last two are run first", "NAME", "null"},
                     {"night", "the night variant"}});
   words.process(app);
 

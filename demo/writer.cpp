@@ -7,6 +7,7 @@
 #include "core/audio/clip.hpp"
 #include "core/audio/write.hpp"
 #include "core/bench/document.hpp"
+#include "core/bench/matrix.hpp"
 #include "core/dsp/biquad.hpp"
 #include "core/dsp/interpolator.hpp"
 #include "core/dsp/noise.hpp"
@@ -116,7 +117,7 @@ Planar exchanged(const Planar& sound) {
 }
 
 constexpr const char* bench_file = "curlew-hours.heathmist";
-constexpr int demo_version = 3;  // raised when any of its files changes
+constexpr int demo_version = 5;  // raised when any of its files changes
 
 /// The demo of an earlier run is there, and so is every file of it, as it was written.
 bool is_whole(const path& file) {
@@ -125,7 +126,7 @@ bool is_whole(const path& file) {
     for (const Master& m : bench.masters) {
       if (state_of(m.audio) != FileState::present) return false;
       for (const Trial& t : m.trials)
-        if (state_of(t.ret) != FileState::present) return false;
+        if (!t.chain && state_of(t.ret) != FileState::present) return false;
     }
     return !bench.masters.empty() && bench.settings.value("demo", 0) == demo_version;
   } catch (const InputError&) {
@@ -162,7 +163,15 @@ class Writer {
         {"trial-" + path(file).stem().string(), name, {folder_ / file, content_mark(folder_ / file)}, {}});
   }
 
+  /// A trial whose return is made when it is looked at.
+  void through(const std::string& id, const std::vector<Stage>& stages) {
+    Trial trial{"trial-" + id, "", {}, {}};
+    trial.chain = Chain{"", stages, 1};
+    bench_.masters.back().trials.push_back(trial);
+  }
+
   path finish() {
+    bench_.chains = common_settings();
     const path file = folder_ / bench_file;
     save_bench(bench_, file);
     return file;
@@ -189,6 +198,7 @@ void write_mill_race(Writer& w) {
           [&](const path& f) { write_sound(f, delayed(p.sound, 2713.37, -2.3), p.sample_rate_hz, WordFormat::pcm24); });
   w.trial("Pushed 4 dB, clipped", "mill-race-pushed.wav",
           [&](const path& f) { write_sound(f, scaled(p.sound, 4, 1 - 0x1p-23), p.sample_rate_hz, WordFormat::pcm24); });
+  w.through("mill-race-small", {{"gain", {{"gain_db", -0.5}}}, {"codec", {{"codec", "aac"}, {"bit_rate_kbps", 128}}}});
 }
 
 void write_slack_water(Writer& w) {
@@ -198,6 +208,7 @@ void write_slack_water(Writer& w) {
           [&](const path& f) { write_sound(f, truncated(p.sound, 16), p.sample_rate_hz, WordFormat::pcm16); });
   w.trial("Channels swapped", "slack-water-swapped.wav",
           [&](const path& f) { write_sound(f, exchanged(p.sound), p.sample_rate_hz, WordFormat::pcm24); });
+  w.through("slack-water-cut", {{"word_length", {{"bits", 16}, {"shaping", "wannamaker_9"}}}});
 }
 
 void write_lantern_walk(Writer& w, const path& folder) {

@@ -39,8 +39,10 @@ Desk::Desk(QObject* parent) : QObject(parent) {
     else if (trial)
       emit progressed(
           fraction < 0.5
-              ? tr("Laying %1 on its master, %2 %").arg(QString::fromStdString(trial->name)).arg(int(200 * fraction))
-              : tr("Explaining %1, %2 %").arg(QString::fromStdString(trial->name)).arg(int(200 * fraction - 100)),
+              ? tr("Laying %1 on its master, %2 %")
+                    .arg(QString::fromStdString(title_of(*trial)))
+                    .arg(int(200 * fraction))
+              : tr("Explaining %1, %2 %").arg(QString::fromStdString(title_of(*trial))).arg(int(200 * fraction - 100)),
           fraction);
   });
   connect(&runner_, &TrialRunner::finished, this, [this](const QString& id) {
@@ -216,7 +218,7 @@ QString Desk::name_of(const std::string& id) const {
   const auto& bench = model_.bench();
   if (const Master* m = bench.master(id)) return QString::fromStdString(m->name);
   const Trial* t = bench.trial(id);
-  return t ? QString::fromStdString(t->name) : QString();
+  return t ? QString::fromStdString(title_of(*t)) : QString();
 }
 
 void Desk::hold(const FitHold& held, const QString& what) {

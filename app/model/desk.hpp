@@ -35,6 +35,20 @@ class Desk : public QObject {
   void exchange(const std::string& trial_id);    ///< master and return change places
   void cancel();
 
+  /// Chains (desk_chains.cpp). The chain of the trial that is looked at; none: its return is a file.
+  std::optional<Chain> current_chain() const;
+  void set_chain(const Chain& chain, const QString& what);
+  /// A new trial of the master that is looked at, its return made by a chain.
+  void make_return(const Chain& chain);
+  /// Looks at the trial of a master with a chain; makes it where there is none.
+  void look_through(const std::string& master_id, const Chain& chain);
+  void run_on_all(const Chain& chain);  ///< a trial of every master that has none with this chain
+  void compare_generations();           ///< a trial for each number of rounds up to the current one's, 5 at the least
+  void keep_chain(const Chain& chain);  ///< on the bench, under its name
+  /// The bench's master of this file; a new one where there is none. Its id.
+  std::string master_of_file(const QString& name, const std::filesystem::path& file);
+  std::string current_master() const;  ///< id; empty: none
+
  signals:
   void rows_changed();
   void trial_ready(std::shared_ptr<const heathmist::app::TrialResult> result);

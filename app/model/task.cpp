@@ -11,7 +11,8 @@ void Task::start(std::function<void(const Job&)> work) {
     job.stop = stop;
     job.progress = [this, stop](double fraction) {
       if (!stop.stop_requested())
-        QMetaObject::invokeMethod(this, [this, fraction] { emit progressed(fraction); }, Qt::QueuedConnection);
+        QMetaObject::invokeMethod(
+            this, [this, fraction] { emit progressed(fraction); }, Qt::QueuedConnection);
     };
     bool whole = false;
     QString failure;
@@ -23,7 +24,8 @@ void Task::start(std::function<void(const Job&)> work) {
       failure = QString::fromUtf8(error.what());
     }
     running_ = false;
-    QMetaObject::invokeMethod(this, [this, whole, failure] { emit ended(whole, failure); }, Qt::QueuedConnection);
+    QMetaObject::invokeMethod(
+        this, [this, whole, failure] { emit ended(whole, failure); }, Qt::QueuedConnection);
   });
 }
 

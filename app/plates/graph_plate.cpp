@@ -9,8 +9,8 @@ namespace heathmist::app {
 
 namespace {
 
-constexpr QCPScatterStyle::ScatterShape marks[] = {QCPScatterStyle::ssDisc, QCPScatterStyle::ssSquare, QCPScatterStyle::ssTriangle,
-                                                   QCPScatterStyle::ssDiamond};
+constexpr QCPScatterStyle::ScatterShape marks[] = {QCPScatterStyle::ssDisc, QCPScatterStyle::ssSquare,
+                                                   QCPScatterStyle::ssTriangle, QCPScatterStyle::ssDiamond};
 
 }  // namespace
 
@@ -80,7 +80,8 @@ void GraphPlate::draw() {
     pen.setStyle(s.style);
     graph->setPen(s.joined ? pen : QPen(s.ink));
     graph->setLineStyle(s.joined ? QCPGraph::lsLine : QCPGraph::lsNone);
-    graph->setScatterStyle(QCPScatterStyle(marks[mark++ % 4], QPen(s.ink, 1.2), s.joined ? QBrush(colour(Role::sheet)) : QBrush(s.ink), 6));
+    graph->setScatterStyle(QCPScatterStyle(marks[mark++ % 4], QPen(s.ink, 1.2),
+                                           s.joined ? QBrush(colour(Role::sheet)) : QBrush(s.ink), 6));
     graph->setName(s.name);
     graph->setData(QVector<double>(s.xs.begin(), s.xs.end()), QVector<double>(s.ys.begin(), s.ys.end()));
     if (series_.size() > 1) graph->addToLegend(names_);
@@ -100,20 +101,21 @@ void GraphPlate::draw() {
     limit_line_->point1->setCoords(0, *limit_);
     limit_line_->point2->setCoords(1, *limit_);
   }
-  replot(rpQueuedReplot);
+  if (isVisible()) replot(rpQueuedReplot);
 }
 
 void GraphPlate::fit() {
   double left = 1e300, right = -1e300, low = limit_.value_or(1e300), high = limit_.value_or(-1e300);
   for (const Series& s : series_)
     for (size_t k = 0; k < s.xs.size(); ++k)
-      left = std::min(left, s.xs[k]), right = std::max(right, s.xs[k]), low = std::min(low, s.ys[k]), high = std::max(high, s.ys[k]);
+      left = std::min(left, s.xs[k]), right = std::max(right, s.xs[k]), low = std::min(low, s.ys[k]),
+      high = std::max(high, s.ys[k]);
   if (left > right) left = 0, right = 1, low = 0, high = 1;
   const bool labels = std::any_of(series_.begin(), series_.end(), [](const Series& s) { return !s.labels.empty(); });
   const double x_room = std::max(0.1, right - left), y_room = std::max(0.1, high - low);
   xAxis->setRange(left - 0.06 * x_room, right + (labels ? 0.3 : 0.06) * x_room);
   yAxis->setRange(low - 0.12 * y_room, high + 0.2 * y_room);
-  replot(rpQueuedReplot);
+  if (isVisible()) replot(rpQueuedReplot);
 }
 
 QString GraphPlate::read_out(double x, double y) const {
@@ -133,7 +135,8 @@ QString GraphPlate::read_out(double x, double y) const {
 
 void GraphPlate::mouseMoveEvent(QMouseEvent* event) {
   QCustomPlot::mouseMoveEvent(event);
-  const QString words = read_out(xAxis->pixelToCoord(event->position().x()), yAxis->pixelToCoord(event->position().y()));
+  const QString words =
+      read_out(xAxis->pixelToCoord(event->position().x()), yAxis->pixelToCoord(event->position().y()));
   text_->setVisible(!words.isEmpty());
   text_->setText(words);
   replot(rpQueuedReplot);
@@ -159,10 +162,14 @@ void GraphPlate::leaveEvent(QEvent*) {
 }
 
 QString GraphPlate::csv() const {
-  QString text = QString("series,point,%1,%2\n").arg(QString(xAxis->label()).replace(',', ' '), QString(yAxis->label()).replace(',', ' '));
+  QString text = QString("series,point,%1,%2\n")
+                     .arg(QString(xAxis->label()).replace(',', ' '), QString(yAxis->label()).replace(',', ' '));
   for (const Series& s : series_)
     for (size_t k = 0; k < s.xs.size(); ++k)
-      text += QString("\"%1\",\"%2\",%3,%4\n").arg(s.name, k < s.labels.size() ? s.labels[k] : QString()).arg(s.xs[k], 0, 'f', 4).arg(s.ys[k], 0, 'f', 4);
+      text += QString("\"%1\",\"%2\",%3,%4\n")
+                  .arg(s.name, k < s.labels.size() ? s.labels[k] : QString())
+                  .arg(s.xs[k], 0, 'f', 4)
+                  .arg(s.ys[k], 0, 'f', 4);
   return text;
 }
 

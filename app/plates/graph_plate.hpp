@@ -21,6 +21,8 @@ class GraphPlate : public Plate {
   void set_axes(const QString& x, const QString& y);
   /// Colours come with the series: `source` is asked again when the theme changes. `limit`: a level not to pass.
   void show_series(const std::function<std::vector<Series>()>& source, std::optional<double> limit = {});
+  /// Where the names of the series stand: a corner that stays free.
+  void set_names_at(Qt::Alignment corner) { axisRect()->insetLayout()->setInsetAlignment(0, corner); }
   void fit();
   QString csv() const override;
   QString read_out(double x, double y) const;  ///< of the point nearest by; coordinates of the axes

@@ -166,7 +166,7 @@ void Ledger::show_bench(const Bench& bench, const std::map<std::string, RowState
   };
   for (const Master& m : bench.masters) {
     row(m.id, m.name, false);
-    for (const Trial& t : m.trials) row(t.id, t.name, true), ++trials;
+    for (const Trial& t : m.trials) row(t.id, title_of(t), true), ++trials;
   }
   count_->setText(count == 0 ? QString()
                              : tr("%1 master%2, %3 trial%4")

@@ -41,6 +41,8 @@ MainWindow::MainWindow(std::unique_ptr<OutputDevice> device) : player_(std::move
   trials_ = new TrialsView(views_);
   views_->addWidget(view_);
   views_->addWidget(trials_);
+  views_->addWidget(matrix_ = new MatrixView(views_));
+  views_->addWidget(ceiling_ = new CeilingView(views_));
   findings_ = new FindingsPanel(columns_);
   ledger_->setMinimumWidth(170);
   findings_->setMinimumWidth(190);
@@ -88,8 +90,11 @@ QWidget* MainWindow::make_top() {
   row->addWidget(bench_button_);
   row->addSpacing(40);
   tabs_ = new QButtonGroup(this);
-  for (const auto& [name, hint] : {std::pair{tr("Null"), tr("Null: lanes, fit, plates of one trial (F7)")},
-                                   {tr("Trials"), tr("Trials: all of the bench side by side (F9)")}}) {
+  for (const auto& [name, hint] :
+       {std::pair{tr("Null"), tr("Null: lanes, fit, plates of one trial (F7)")},
+        {tr("Trials"), tr("Trials: all of the bench side by side (F9)")},
+        {tr("Matrix"), tr("Matrix: masters and probes by settings (F10)")},
+        {tr("Ceiling"), tr("Ceiling: how far a master must come down for its encodes (F11)")}}) {
     auto* tab = new QToolButton(top_);
     tab->setText(name);
     tab->setObjectName("viewTab");
@@ -124,12 +129,11 @@ QWidget* MainWindow::make_top() {
 
 void MainWindow::show_view(int index) {
   views_->setCurrentIndex(index);
-  findings_->setVisible(index == 0);  // they speak of one trial
+  findings_->setVisible(index == null_page);  // they speak of one trial
   tabs_->button(index)->setChecked(true);
-  if (index == 0)
-    view_->lanes()->setFocus();
-  else
-    trials_->table()->setFocus();
+  refresh_subjects();
+  QWidget* const first[] = {view_->lanes(), trials_->table(), matrix_->table(), ceiling_->table()};
+  first[index]->setFocus();
 }
 
 QAction* MainWindow::add(const QString& title, const QList<QKeySequence>& keys, const std::function<void()>& run) {
@@ -178,6 +182,7 @@ void MainWindow::make_actions() {
   add(tr("Go to the ledger"), {QKeySequence("F6")}, [this] { ledger_->list()->setFocus(); });
   add(tr("Go to the lanes"), {QKeySequence("F7")}, [this] { show_view(0); });
   add(tr("Compare all trials side by side"), {QKeySequence("F9")}, [this] { show_view(1); });
+  make_chain_actions();
   int key = 1;
   for (Chooser* side : {view_->plates()->left(), view_->plates()->right()})
     for (int page = 0; page < side->pages()->count(); ++page, ++key)
@@ -210,11 +215,13 @@ void MainWindow::make_actions() {
 }
 
 void MainWindow::connect_all() {
+  connect_chains();
   connect(&desk_, &Desk::rows_changed, this, [this] {
     ledger_->show_bench(desk_.model().bench(), desk_.states());
     const QSignalBlocker quiet(ledger_->list());
     ledger_->select(desk_.current());
     trials_->show_bench(desk_.model().bench(), desk_.states());
+    refresh_subjects();
   });
   connect(&desk_, &Desk::trial_ready, this, &MainWindow::show_result);
   connect(&desk_, &Desk::trial_failed, this, [this](const QString& sentence) {
@@ -227,7 +234,7 @@ void MainWindow::connect_all() {
   connect(&desk_, &Desk::nothing_selected, this, &MainWindow::show_empty);
   connect(&desk_, &Desk::master_selected, this, [this](const QString& name) {
     show_empty();
-    view_->show_empty(name, tr("Drop what came back of it here, or choose one of its trials in the ledger."));
+    view_->show_empty(name, tr("Drop what came back of it here, or make a return with a chain (Ctrl R)."));
   });
   connect(&desk_, &Desk::measuring, this, [this](const QString& name) {
     view_->show_empty(name, tr("It is laid on its master…"), false);
@@ -330,7 +337,7 @@ void MainWindow::find_anything() {
   std::vector<FinderEntry> entries;
   for (const Master& m : desk_.model().bench().masters)
     for (const Trial& t : m.trials)
-      entries.push_back({QString::fromStdString(m.name + ": " + t.name), {}, [this, id = t.id] {
+      entries.push_back({QString::fromStdString(m.name + ": " + title_of(t)), {}, [this, id = t.id] {
                            desk_.look_at(id), ledger_->select(id);
                          }});
   for (QAction* action : actions())
@@ -348,10 +355,12 @@ void MainWindow::find_anything() {
 void MainWindow::row_menu(const std::string& id, const QPoint& at) {
   QMenu menu(this);
   const bool trial = desk_.spec_exists(id);
+  const Trial* shown = desk_.model().bench().trial(id);
+  const bool file = trial && !shown->chain;
   menu.addAction(tr("Rename…"), this, [this, id] { rename(id); });
-  menu.addAction(tr("Point to its file anew…"), this, [this, id] { point_anew(id); });
-  if (trial) menu.addAction(tr("Exchange master and return"), this, [this, id] { desk_.exchange(id); });
-  if (trial) menu.addAction(tr("Take as the floor of the route"), this, [this, id] { desk_.floor_from(id); });
+  if (!shown || file) menu.addAction(tr("Point to its file anew…"), this, [this, id] { point_anew(id); });
+  if (file) menu.addAction(tr("Exchange master and return"), this, [this, id] { desk_.exchange(id); });
+  if (file) menu.addAction(tr("Take as the floor of the route"), this, [this, id] { desk_.floor_from(id); });
   menu.addSeparator();
   menu.addAction(tr("Remove from the bench"), this, [this, id] { desk_.remove(id); });
   menu.exec(at);

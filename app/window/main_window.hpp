@@ -4,6 +4,8 @@
 #include <QSplitter>
 
 #include "app/model/desk.hpp"
+#include "app/views/ceiling/ceiling_view.hpp"
+#include "app/views/matrix/matrix_view.hpp"
 #include "app/views/null/null_view.hpp"
 #include "app/views/trials/trials_view.hpp"
 #include "app/window/findings_panel.hpp"
@@ -24,7 +26,10 @@ class MainWindow : public QMainWindow {
   Desk& desk() { return desk_; }
   NullView* null_view() const { return view_; }
   TrialsView* trials_view() const { return trials_; }
-  void show_view(int index);  ///< 0: Null, 1: Trials
+  MatrixView* matrix_view() const { return matrix_; }
+  CeilingView* ceiling_view() const { return ceiling_; }
+  enum View { null_page, trials_page, matrix_page, ceiling_page };
+  void show_view(int view);
   Ledger* ledger() const { return ledger_; }
   FindingsPanel* findings() const { return findings_; }
   ListeningBar* listening() const { return listening_; }
@@ -62,6 +67,17 @@ class MainWindow : public QMainWindow {
   QStringList recent() const;
   void remember(const QString& file);
   void fill_menu();
+  // chain_doings.cpp
+  void make_chain_actions();
+  void connect_chains();
+  void refresh_subjects();  ///< what matrix and ceiling are run on
+  void refresh_chain();
+  void take_wish(ChainStrip::Wish wish);
+  void keep_chain();
+  void read_chain();
+  void write_chain();
+  void write_return();
+  void open_cell(const MatrixRow& row, const Chain& chain);
 
   Desk desk_;
   Player player_;
@@ -72,6 +88,9 @@ class MainWindow : public QMainWindow {
   Ledger* ledger_;
   NullView* view_;
   TrialsView* trials_;
+  MatrixView* matrix_;
+  CeilingView* ceiling_;
+  Task writing_;
   QStackedWidget* views_;
   QButtonGroup* tabs_;
   FindingsPanel* findings_;

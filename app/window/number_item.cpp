@@ -7,6 +7,11 @@
 
 namespace heathmist::app {
 
+void right_heads(QTableWidget* table, int first) {
+  for (int column = first; column < table->columnCount(); ++column)
+    if (auto* head = table->horizontalHeaderItem(column)) head->setTextAlignment(Qt::AlignRight | Qt::AlignVCenter);
+}
+
 void dress_table(QTableWidget* table, const QString& words) {
   table->setAccessibleName(words);
   table->setSelectionBehavior(QAbstractItemView::SelectRows);

@@ -19,6 +19,9 @@ class NumberItem : public QTableWidgetItem {
   double value_;
 };
 
+/// Heads over numbers stand at the right, as the numbers do: columns from `first` on.
+void right_heads(QTableWidget* table, int first);
+
 /// How every table of numbers looks and behaves.
 void dress_table(QTableWidget* table, const QString& words);
 

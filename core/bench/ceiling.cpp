@@ -26,13 +26,15 @@ struct Searcher {
 
   CeilingPoint encode(double set_db, bool keep_moments) {
     Chain whole = chain;
-    const Stage before = options.limiter ? Stage{"limiter", {{"ceiling_dbtp", set_db}}} : Stage{"gain", {{"gain_db", set_db}}};
+    const Stage before =
+        options.limiter ? Stage{"limiter", {{"ceiling_dbtp", set_db}}} : Stage{"gain", {{"gain_db", set_db}}};
     if (options.limiter || set_db != 0) whole.stages.insert(whole.stages.begin(), before);
     const auto made = pass(master, whole, job);
     const auto peaks = true_peaks(*made.ret, options.limit_dbtp, job);
     if (keep_moments) {
       answer.worst = peaks.overs;
-      std::stable_sort(answer.worst.begin(), answer.worst.end(), [](const Over& a, const Over& b) { return a.dbtp > b.dbtp; });
+      std::stable_sort(answer.worst.begin(), answer.worst.end(),
+                       [](const Over& a, const Over& b) { return a.dbtp > b.dbtp; });
       if (answer.worst.size() > most_moments) answer.worst.resize(most_moments);
     }
     return {set_db, peaks.dbtp.value_or(silent_dbtp), int64_t(peaks.overs.size())};
@@ -54,13 +56,15 @@ struct Searcher {
       if ((holds && next >= highest()) || (!holds && next <= lowest())) break;
       if (good && bad && bad->set_db - good->set_db <= options.tolerance_db) break;
       const double room = options.limit_dbtp - point.true_peak_dbtp, least = 0.8 * options.tolerance_db;
-      next = point.set_db + (holds ? std::max(room - 0.4 * options.tolerance_db, least) : std::min(room - 0.4 * options.tolerance_db, -least));
+      next = point.set_db + (holds ? std::max(room - 0.4 * options.tolerance_db, least)
+                                   : std::min(room - 0.4 * options.tolerance_db, -least));
       if (good && bad && (next <= good->set_db + 0.2 * least || next >= bad->set_db - 0.2 * least))
         next = (good->set_db + bad->set_db) / 2;
       next = std::clamp(next, lowest(), highest());
     }
     if (good) answer.set_db = good->set_db;
-    std::sort(answer.points.begin(), answer.points.end(), [](const auto& a, const auto& b) { return a.set_db < b.set_db; });
+    std::sort(answer.points.begin(), answer.points.end(),
+              [](const auto& a, const auto& b) { return a.set_db < b.set_db; });
   }
 };
 
@@ -76,8 +80,9 @@ std::optional<double> Ceiling::for_all_db() const {
   return least;
 }
 
-Ceiling find_ceiling(std::shared_ptr<const Clip> master, const std::vector<Chain>& chains, const CeilingOptions& options,
-                     const Job& job, const std::function<void(size_t, const CeilingAnswer&)>& done) {
+Ceiling find_ceiling(std::shared_ptr<const Clip> master, const std::vector<Chain>& chains,
+                     const CeilingOptions& options, const Job& job,
+                     const std::function<void(size_t, const CeilingAnswer&)>& done) {
   Ceiling ceiling{options, std::vector<CeilingAnswer>(chains.size())};
   std::mutex lock;
   for_each_segment(
@@ -113,7 +118,9 @@ Json ceiling_json(const Ceiling& ceiling) {
                        {"worst", worst},
                        {"failure", a.failure.empty() ? Json(nullptr) : Json(a.failure)}});
   }
-  return {{"limit_dbtp", ceiling.options.limit_dbtp}, {"for_all_db", number_or_null(ceiling.for_all_db())}, {"answers", answers}};
+  return {{"limit_dbtp", ceiling.options.limit_dbtp},
+          {"for_all_db", number_or_null(ceiling.for_all_db())},
+          {"answers", answers}};
 }
 
 }  // namespace heathmist

@@ -7,8 +7,8 @@
 namespace heathmist {
 
 struct CeilingOptions {
-  double limit_dbtp = 0;      ///< what the decoded return may reach
-  bool limiter = false;       ///< search the ceiling of a true-peak limiter instead of a gain
+  double limit_dbtp = 0;  ///< what the decoded return may reach
+  bool limiter = false;   ///< search the ceiling of a true-peak limiter instead of a gain
   double tolerance_db = 0.05;
 };
 
@@ -20,11 +20,11 @@ struct CeilingPoint {
 };
 
 struct CeilingAnswer {
-  std::string name;                   ///< of the chain
-  std::optional<double> set_db;       ///< the highest that keeps the return under the limit; none: nothing in range does
-  std::vector<CeilingPoint> points;   ///< what was tried, by set_db
-  std::vector<Over> worst;            ///< the ten worst moments of the return as the master stands
-  std::string failure;                ///< why this one could not be done
+  std::string name;                  ///< of the chain
+  std::optional<double> set_db;      ///< the highest that keeps the return under the limit; none: nothing in range does
+  std::vector<CeilingPoint> points;  ///< what was tried, by set_db
+  std::vector<Over> worst;           ///< the ten worst moments of the return as the master stands
+  std::string failure;               ///< why this one could not be done
 };
 
 struct Ceiling {
@@ -37,8 +37,9 @@ struct Ceiling {
 /// Searches every chain, two at a time on two cores, from 24 dB down to 24 dB up (a ceiling: -24 to 0 dBTP), to within
 /// the tolerance: the answer holds, and the tolerance more does not. `done` is called for each chain as it is done,
 /// from any thread, one at a time. Throws Cancelled.
-Ceiling find_ceiling(std::shared_ptr<const Clip> master, const std::vector<Chain>& chains, const CeilingOptions& options,
-                     const Job& job = {}, const std::function<void(size_t, const CeilingAnswer&)>& done = {});
+Ceiling find_ceiling(std::shared_ptr<const Clip> master, const std::vector<Chain>& chains,
+                     const CeilingOptions& options, const Job& job = {},
+                     const std::function<void(size_t, const CeilingAnswer&)>& done = {});
 
 Json ceiling_json(const Ceiling& ceiling);
 

@@ -58,7 +58,7 @@ MatrixCell cell_of(const Opened& master, const MatrixRow& row, const Chain& chai
 }  // namespace
 
 const char* name_of(MatrixValue value) {
-  constexpr const char* names[] = {"depth_db",  "remainder_db", "bandwidth_hz", "true_peak_dbtp",
+  constexpr const char* names[] = {"depth_db", "remainder_db", "bandwidth_hz", "true_peak_dbtp",
                                    "thd_n_db", "spurious_dbr", "encoded_bytes"};
   return names[int(value)];
 }
@@ -86,8 +86,9 @@ std::optional<double> value_of(const MatrixCell& cell, MatrixValue value) {
 const std::vector<Chain>& common_settings() {
   static const std::vector<Chain> all = [] {
     std::vector<Chain> list;
-    for (const auto& [codec, kbps] : {std::pair{"aac", 128}, {"aac", 256}, {"mp3", 128}, {"mp3", 320}, {"opus", 96}, {"vorbis", 192}})
+    for (const auto& [codec, kbps] : {std::pair{"aac", 128}, {"aac", 256}, {"mp3", 128}, {"mp3", 320}, {"opus", 96}})
       list.push_back({"", {{"codec", {{"codec", codec}, {"bit_rate_kbps", kbps}}}}, 1});
+    list.push_back({"", {{"codec", {{"codec", "vorbis"}, {"mode", "quality"}, {"quality", 6}}}}, 1});
     list.push_back({"", {{"codec", {{"codec", "adpcm_ima"}}}}, 1});
     list.push_back({"", {{"word_length", {{"bits", 16}}}}, 1});
     return list;
@@ -103,7 +104,8 @@ Matrix run_matrix(const std::vector<MatrixRow>& rows, const std::vector<Chain>& 
     try {
       const ProbeSignal* probe = rows[r].file.empty() ? probe_signal(rows[r].probe) : nullptr;
       if (rows[r].file.empty() && !probe) throw ChainError(fmt::format("there is no probe signal '{}'", rows[r].probe));
-      masters[r].clip = probe ? probe_clip(*probe, probe_rate_hz, probe_seconds) : Clip::open(rows[r].file, Job{job.stop, {}, job.threads});
+      masters[r].clip = probe ? probe_clip(*probe, probe_rate_hz, probe_seconds)
+                              : Clip::open(rows[r].file, Job{job.stop, {}, job.threads});
     } catch (const Cancelled&) {
       throw;
     } catch (const std::exception& error) {

@@ -21,7 +21,7 @@ struct MatrixCell {
   std::string kind;
   std::optional<double> depth_db, remainder_db;  ///< residual and remainder against the master; none: nothing is left
   std::optional<double> bandwidth_hz, true_peak_dbtp;
-  std::optional<ToneReading> tones;             ///< of probes with lines
+  std::optional<ToneReading> tones;  ///< of probes with lines
   std::optional<int64_t> encoded_bytes, bit_rate_bps;
 };
 

@@ -76,8 +76,9 @@ Passed Returns::make(const std::shared_ptr<const Clip>& master, const std::strin
       so_far = *before;
       continue;
     }
-    Passed made = pass(so_far.ret, pieces[n], job.part(double(n) / double(pieces.size()), double(n + 1) / double(pieces.size())),
-                       front.stages.size() - pieces[n].stages.size() + 1);
+    Passed made =
+        pass(so_far.ret, pieces[n], job.part(double(n) / double(pieces.size()), double(n + 1) / double(pieces.size())),
+             front.stages.size() - pieces[n].stages.size() + 1);
     stages_run_ += int64_t(pieces[n].stages.size());
     so_far.ret = made.ret;
     so_far.stages.insert(so_far.stages.end(), made.stages.begin(), made.stages.end());

@@ -36,7 +36,8 @@ Spectrum tone_spectrum(const Clip& clip, size_t fft_size, int64_t first, int64_t
         spectrum.power[k] += (k == 0 || k + 1 == fft.bins() ? 1 : 2) * std::norm(fft.spectrum()[k]);
     }
   }
-  for (double& p : spectrum.power) p /= window_power * double(fft_size) * double(std::max<int64_t>(1, blocks) * f.channels);
+  for (double& p : spectrum.power)
+    p /= window_power * double(fft_size) * double(std::max<int64_t>(1, blocks) * f.channels);
   return spectrum;
 }
 

@@ -8,18 +8,18 @@
 namespace heathmist {
 
 struct ToneReading {
-  double level_dbfs = 0;     ///< power of the wanted lines, 0 dB = a full-scale sine
-  double thd_n_db = 0;       ///< all else from 20 Hz to the top, against the wanted lines (as AES17, with a narrow notch)
-  double spurious_hz = 0;    ///< the strongest line that is not wanted
-  double spurious_dbr = 0;   ///< against the wanted lines
+  double level_dbfs = 0;   ///< power of the wanted lines, 0 dB = a full-scale sine
+  double thd_n_db = 0;     ///< all else from 20 Hz to the top, against the wanted lines (as AES17, with a narrow notch)
+  double spurious_hz = 0;  ///< the strongest line that is not wanted
+  double spurious_dbr = 0;  ///< against the wanted lines
 };
 
-/// The average spectrum of frames [first, last) under a Kaiser window whose side lobes lie below -200 dB (beta 26): what
-/// stands beside a line is no leakage of it. Half overlap, all of the frames.
+/// The average spectrum of frames [first, last) under a Kaiser window whose side lobes lie below -200 dB (beta 26):
+/// what stands beside a line is no leakage of it. Half overlap, all of the frames.
 Spectrum tone_spectrum(const Clip& clip, size_t fft_size, int64_t first, int64_t last, const Job& job = {});
 
-/// Reads a spectrum from tone_spectrum(). A line takes the bins within 12 of its place. Nothing where the wanted lines are
-/// not there, or none is wanted.
+/// Reads a spectrum from tone_spectrum(). A line takes the bins within 12 of its place. Nothing where the wanted lines
+/// are not there, or none is wanted.
 std::optional<ToneReading> read_tones(const Spectrum& spectrum, std::span<const double> tones_hz);
 
 }  // namespace heathmist

@@ -186,11 +186,26 @@ Chain load_chain(const std::filesystem::path& file) {
   }
 }
 
+namespace {
+
+/// Hyphens before a number become minus signs.
+std::string with_minus(const std::string& words) {
+  std::string result;
+  for (size_t n = 0; n < words.size(); ++n) {
+    const bool minus =
+        words[n] == '-' && (n == 0 || words[n - 1] == ' ') && n + 1 < words.size() && isdigit(words[n + 1]);
+    result += minus ? "\u2212" : std::string(1, words[n]);
+  }
+  return result;
+}
+
+}  // namespace
+
 std::string words_of(const Stage& stage) {
   const Family* f = family(stage.type);
   try {
     check(stage, 1);
-    return f->words(Values(f->type, stage));
+    return with_minus(f->words(Values(f->type, stage)));
   } catch (const ChainError&) {
     return stage.type;
   }

@@ -91,14 +91,17 @@ class TestReturns : public QObject {
         return *true_peaks(*pass(master_, tried).ret).dbtp;
       };
       QVERIFY(peak_at(*answer.set_db) <= options.limit_dbtp);
-      QVERIFY(std::is_sorted(answer.points.begin(), answer.points.end(), [](const auto& a, const auto& b) { return a.set_db < b.set_db; }));
-      const auto next = std::find_if(answer.points.begin(), answer.points.end(), [&](const auto& p) { return p.set_db > *answer.set_db; });
+      QVERIFY(std::is_sorted(answer.points.begin(), answer.points.end(),
+                             [](const auto& a, const auto& b) { return a.set_db < b.set_db; }));
+      const auto next = std::find_if(answer.points.begin(), answer.points.end(),
+                                     [&](const auto& p) { return p.set_db > *answer.set_db; });
       if (*answer.set_db < (limiter ? 0 : 24)) {
         QVERIFY(next != answer.points.end());
         QVERIFY(next->set_db - *answer.set_db <= 0.0501 && next->true_peak_dbtp > options.limit_dbtp);
         QVERIFY(next->overs > 0);
       }
-      if (!limiter) QVERIFY(*answer.set_db < 0 && !answer.worst.empty() && answer.worst.front().dbtp >= answer.worst.back().dbtp);
+      if (!limiter)
+        QVERIFY(*answer.set_db < 0 && !answer.worst.empty() && answer.worst.front().dbtp >= answer.worst.back().dbtp);
     }
     QVERIFY(found.for_all_db() && *found.for_all_db() <= *found.answers[0].set_db);
     QVERIFY(ceiling_json(found)["answers"].size() == 3);
@@ -117,9 +120,11 @@ class TestReturns : public QObject {
     for (const double distortion_db : {-40.0, -80.0, -120.0, -140.0}) {
       Planar sound = render(*probe_signal("tone_997"), 44100, 8, 1);
       for (size_t n = 0; n < size_t(sound.frames()); ++n)
-        sound.channel(0)[n] += 0.7079457843841379 * std::pow(10, distortion_db / 20) * std::sin(2 * M_PI * std::remainder(2991.0 * double(n) / 44100, 1.0));
+        sound.channel(0)[n] += 0.7079457843841379 * std::pow(10, distortion_db / 20) *
+                               std::sin(2 * M_PI * std::remainder(2991.0 * double(n) / 44100, 1.0));
       const auto clip = Clip::open(save(folder_ / "tone.wav", sound, 44100));
-      const auto reading = read_tones(tone_spectrum(*clip, 1 << 17, 22050, clip->format().frames - 22050), std::vector<double>{997});
+      const auto reading =
+          read_tones(tone_spectrum(*clip, 1 << 17, 22050, clip->format().frames - 22050), std::vector<double>{997});
       QVERIFY(reading.has_value());
       QVERIFY(std::abs(reading->level_dbfs + 3) < 0.01);
       QVERIFY2(std::abs(reading->thd_n_db - distortion_db) < 0.1, qPrintable(QString::number(reading->thd_n_db)));
@@ -146,8 +151,10 @@ class TestReturns : public QObject {
   }
 
   void the_matrix_holds_what_single_trials_say() {
-    const std::vector<MatrixRow> rows{{"Loud", file_, ""}, {"Tone", {}, "tone_997"}, {"Silence", {}, "silence"}, {"Gone", folder_ / "gone.wav", ""}};
-    const std::vector<Chain> columns{chain({codec("mp3", 128)}), chain({{"word_length", {{"bits", 16}}}}), chain({codec("g722", 64)})};
+    const std::vector<MatrixRow> rows{
+        {"Loud", file_, ""}, {"Tone", {}, "tone_997"}, {"Silence", {}, "silence"}, {"Gone", folder_ / "gone.wav", ""}};
+    const std::vector<Chain> columns{chain({codec("mp3", 128)}), chain({{"word_length", {{"bits", 16}}}}),
+                                     chain({codec("g722", 64)})};
     int told = 0;
     double last = 0;
     Job job;
@@ -163,7 +170,8 @@ class TestReturns : public QObject {
     const auto& cut = matrix.at(1, 1);
     QVERIFY(cut.tones.has_value());  // 16 bits with triangular dither: 3/12 step squared under a tone of -3 dBFS
     const double theory = 10 * std::log10(0.25 * std::pow(2, -30)) - (-3 - 3.0103);
-    QVERIFY2(std::abs(cut.tones->thd_n_db - theory) < 0.2, qPrintable(QString("%1, theory %2").arg(cut.tones->thd_n_db).arg(theory)));
+    QVERIFY2(std::abs(cut.tones->thd_n_db - theory) < 0.2,
+             qPrintable(QString("%1, theory %2").arg(cut.tones->thd_n_db).arg(theory)));
     QVERIFY(matrix.at(1, 0).tones->thd_n_db > cut.tones->thd_n_db);
     QVERIFY(QString::fromStdString(matrix.at(0, 2).failure).contains("G.722"));
     QVERIFY(QString::fromStdString(matrix.at(3, 0).failure).contains("no such file"));

@@ -1,5 +1,6 @@
 #include "app/views/ceiling/ceiling_view.hpp"
 
+#include <QHeaderView>
 #include <QSplitter>
 #include <QVBoxLayout>
 
@@ -14,7 +15,8 @@ enum Column { chain_column, answer_column, peak_column, overs_column, worst_colu
 constexpr Qt::PenStyle styles[] = {Qt::SolidLine, Qt::DashLine, Qt::DotLine, Qt::DashDotLine};
 
 QString counted(size_t n) {
-  static const char* const words[] = {"none", "one", "both", "all three", "all four", "all five", "all six", "all seven", "all eight"};
+  static const char* const words[] = {"none",     "one",     "both",      "all three", "all four",
+                                      "all five", "all six", "all seven", "all eight"};
   return n < std::size(words) ? QString(words[n]) : QObject::tr("all %1").arg(n);
 }
 
@@ -47,6 +49,8 @@ CeilingView::CeilingView(QWidget* parent) : QWidget(parent) {
   limit_->setDecimals(1);
   limit_->setSingleStep(0.5);
   limit_->setSuffix(" dBTP");
+  limit_->setValue(-1);
+  limit_->setMinimumWidth(100);
   limit_->setLocale(QLocale::c());
   limit_->setAccessibleName(tr("The limit of the decoded return"));
   head->addWidget(limit_);
@@ -68,18 +72,25 @@ CeilingView::CeilingView(QWidget* parent) : QWidget(parent) {
   split->setHandleWidth(1);
   table_ = new QTableWidget(0, columns, split);
   dress_table(table_, tr("What each chain needs"));
-  table_->setHorizontalHeaderLabels({tr("Chain"), tr("Enough"), tr("As it stands"), tr("Overs"), tr("Worst at"), tr("Tried")});
-  for (const auto& [column, hint] : {std::pair{int(answer_column), tr("The highest setting that keeps the return under the limit")},
-                                     {int(peak_column), tr("True peak of the return with nothing before the encoder, dBTP")},
-                                     {int(overs_column), tr("Moments over the limit then")},
-                                     {int(tries_column), tr("Encodes that were made")}})
+  table_->setHorizontalHeaderLabels(
+      {tr("Chain"), tr("Enough"), tr("As it stands"), tr("Overs"), tr("Worst at"), tr("Tried")});
+  right_heads(table_, 1);
+  table_->horizontalHeader()->setSectionResizeMode(QHeaderView::Stretch);
+  for (const auto& [column, hint] :
+       {std::pair{int(answer_column), tr("The highest setting that keeps the return under the limit")},
+        {int(peak_column), tr("True peak of the return with nothing before the encoder, dBTP")},
+        {int(overs_column), tr("Moments over the limit then")},
+        {int(tries_column), tr("Encodes that were made")}})
     table_->horizontalHeaderItem(column)->setToolTip(hint);
   auto* lower = new QSplitter(Qt::Horizontal, split);
   lower->setHandleWidth(1);
   plate_ = new GraphPlate("ceiling", tr("True peak of the decoded return against the setting"), lower);
+  plate_->set_names_at(Qt::AlignRight | Qt::AlignBottom);
   moments_ = new QTableWidget(0, 2, lower);
   dress_table(moments_, tr("The worst moments of the chosen chain as the master stands: jump points"));
   moments_->setHorizontalHeaderLabels({tr("Worst moments"), tr("dBTP")});
+  right_heads(moments_, 1);
+  moments_->horizontalHeader()->setSectionResizeMode(QHeaderView::Stretch);
   lower->setSizes({520, 190});
   split->setSizes({250, 360});
   rows->addWidget(split, 1);
@@ -90,13 +101,18 @@ CeilingView::CeilingView(QWidget* parent) : QWidget(parent) {
     emit opened(chains_[size_t(table_->item(item->row(), 0)->data(Qt::UserRole).toInt())], -1);
   });
   auto jump = [this](QTableWidgetItem* item) {
+    if (!moments_->item(item->row(), 0)->data(Qt::UserRole).isValid()) return;
     const int chain = moments_->property("chain").toInt();
     emit opened(chains_[size_t(chain)], moments_->item(item->row(), 0)->data(Qt::UserRole).toDouble());
   };
   connect(moments_, &QTableWidget::itemActivated, this, jump);
   connect(&task_, &Task::progressed, this, [this](double fraction) {
     const auto left = task_.left_s(fraction);
-    note_->setText(left ? tr("%1 of %2 done, about %3 left").arg(int(fraction * double(chains_.size()) + 0.5)).arg(chains_.size()).arg(clock(*left, 0)) : QString());
+    note_->setText(left ? tr("%1 of %2 done, about %3 left")
+                              .arg(int(fraction * double(chains_.size()) + 0.5))
+                              .arg(chains_.size())
+                              .arg(clock(*left, 0))
+                        : QString());
   });
   connect(&task_, &Task::ended, this, [this](bool whole, const QString& failure) {
     if (!failure.isEmpty()) headline_->setText(failure);
@@ -114,7 +130,8 @@ void CeilingView::refresh_state() {
   means_->setEnabled(!task_.is_running());
 }
 
-void CeilingView::set_subject(const QString& name, const std::filesystem::path& file, const std::vector<Chain>& chains) {
+void CeilingView::set_subject(const QString& name, const std::filesystem::path& file,
+                              const std::vector<Chain>& chains) {
   if (file == file_ && chains == chains_) return;
   task_.cancel();
   name_ = name, file_ = file, chains_ = chains;
@@ -135,9 +152,11 @@ void CeilingView::start() {
   show_found();
   headline_->setText(tr("Encoding, decoding, reading true peaks…"));
   task_.start([this, file = file_, chains = chains_, options](const Job& job) {
-    find_ceiling(Clip::open(file, Job{job.stop, {}, 0}), chains, options, job, [this](size_t place, const CeilingAnswer& answer) {
-      QMetaObject::invokeMethod(this, [this, place, answer] { take(place, answer); }, Qt::QueuedConnection);
-    });
+    find_ceiling(Clip::open(file, Job{job.stop, {}, 0}), chains, options, job,
+                 [this](size_t place, const CeilingAnswer& answer) {
+                   QMetaObject::invokeMethod(
+                       this, [this, place, answer] { take(place, answer); }, Qt::QueuedConnection);
+                 });
   });
   refresh_state();
 }
@@ -154,11 +173,14 @@ void CeilingView::take(size_t place, const CeilingAnswer& answer) {
   if (done + failed < found_.answers.size()) return;
   const auto all = found_.for_all_db();
   if (!all)
-    headline_->setText(done ? tr("Nothing within 24 dB keeps every encode under %1 dBTP.").arg(number(limit_->value(), 1)) : tr("None of these chains could be run on %1.").arg(name_));
+    headline_->setText(
+        done ? tr("Nothing within 24 dB keeps every encode under %1 dBTP.").arg(number(limit_->value(), 1))
+             : tr("None of these chains could be run on %1.").arg(name_));
   else
-    headline_->setText(found_.options.limiter ? tr("A ceiling of %1 dBTP is enough for %2.").arg(number(*all, 2), counted(done))
-                       : *all >= 0            ? tr("%1 dB: the master may stay as it is for %2.").arg(signed_number(*all, 2), counted(done))
-                                              : tr("%1 dB is enough for %2.").arg(signed_number(*all, 2), counted(done)));
+    headline_->setText(
+        found_.options.limiter ? tr("A ceiling of %1 dBTP is enough for %2.").arg(number(*all, 2), counted(done))
+        : *all >= 0 ? tr("%1 dB: the master may stay as it is for %2.").arg(signed_number(*all, 2), counted(done))
+                    : tr("%1 dB is enough for %2.").arg(signed_number(*all, 2), counted(done)));
 }
 
 void CeilingView::show_found() {
@@ -178,8 +200,8 @@ void CeilingView::show_answer(size_t place) {
   auto put = [&](int column, const QString& text) { table_->setItem(row, column, new NumberItem(text, 0)); };
   put(answer_column, !a.failure.empty() ? QString::fromStdString(a.failure)
                      : a.points.empty() ? QString()
-                     : a.set_db         ? tr("%1 %2").arg(signed_number(*a.set_db, 2), found_.options.limiter ? "dBTP" : "dB")
-                                        : tr("out of reach"));
+                     : a.set_db ? tr("%1 %2").arg(signed_number(*a.set_db, 2), found_.options.limiter ? "dBTP" : "dB")
+                                : tr("out of reach"));
   if (!a.failure.empty()) table_->item(row, answer_column)->setToolTip(QString::fromStdString(a.failure));
   put(peak_column, now ? signed_number(now->true_peak_dbtp, 2) : QString());
   put(overs_column, now ? QString::number(now->overs) : QString());
@@ -193,7 +215,13 @@ void CeilingView::show_moments() {
   moments_->setRowCount(0);
   moments_->setProperty("chain", chain);
   if (chain < 0 || size_t(chain) >= found_.answers.size()) return;
-  for (const Over& over : found_.answers[size_t(chain)].worst) {
+  const CeilingAnswer& answer = found_.answers[size_t(chain)];
+  if (answer.worst.empty() && !answer.points.empty()) {
+    moments_->setRowCount(1);
+    moments_->setItem(0, 0, new QTableWidgetItem(tr("none over the limit")));
+    moments_->item(0, 0)->setFlags(Qt::ItemIsEnabled);
+  }
+  for (const Over& over : answer.worst) {
     const int row = moments_->rowCount();
     moments_->insertRow(row);
     auto* at = new QTableWidgetItem(clock(over.at_s, 2));
@@ -211,7 +239,7 @@ void CeilingView::draw() {
         for (const CeilingAnswer& a : found_.answers) {
           if (a.points.empty()) continue;
           Series s{QString::fromStdString(a.name), {}, {}, {}, colour(Role::ret), styles[all.size() % 4]};
-          if (all.size() >= 4) s.ink = colour(Role::residual);
+          if (all.size() >= 4) s.ink = colour(Role::ink);
           for (const CeilingPoint& p : a.points) s.xs.push_back(p.set_db), s.ys.push_back(p.true_peak_dbtp);
           all.push_back(std::move(s));
         }

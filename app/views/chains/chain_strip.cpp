@@ -29,7 +29,8 @@ QToolButton* tool(const QString& text, const QString& hint, QWidget* parent) {
 }
 
 QString bytes(int64_t count) {
-  return count >= 10000000 ? QObject::tr("%1 MB").arg(number(double(count) / 1e6, 1)) : QObject::tr("%1 kB").arg(number(double(count) / 1e3, 0));
+  return count >= 10000000 ? QObject::tr("%1 MB").arg(number(double(count) / 1e6, 1))
+                           : QObject::tr("%1 kB").arg(number(double(count) / 1e3, 0));
 }
 
 }  // namespace
@@ -101,10 +102,12 @@ ChainStrip::ChainStrip(QWidget* parent) : QFrame(parent) {
     tell(tr("Change the %1").arg(QString::fromStdString(stage_type(stage.type)->title).toLower()));
   });
   auto dress = [this] {
-    setStyleSheet(QString("#chain { border-bottom: 1px solid %1; } #stage { border: 1px solid %1; background: %2; padding: 2px 8px; } "
-                          "#stage:checked { border: 1px solid %3; background: %4; } #stage:focus { border: 1px solid %5; }")
-                      .arg(colour(Role::rule).name(), colour(Role::sheet).name(), colour(Role::ink).name(),
-                           colour(Role::faint).name(), colour(Role::master).name()));
+    setStyleSheet(
+        QString("#chain { border-bottom: 1px solid %1; } #stage { border: 1px solid %1; background: %2; padding: 2px "
+                "8px; } "
+                "#stage:checked { border: 1px solid %3; background: %4; } #stage:focus { border: 1px solid %5; }")
+            .arg(colour(Role::rule).name(), colour(Role::sheet).name(), colour(Role::ink).name(),
+                 colour(Role::faint).name(), colour(Role::master).name()));
   };
   connect(&Theme::instance(), &Theme::changed, this, dress);
   dress();
@@ -148,7 +151,8 @@ void ChainStrip::rebuild() {
     font.setStrikeOut(!stage.on);
     button->setFont(font);
     button->setText(QString::fromStdString(words_of(stage)));
-    button->setToolTip(stage_type(stage.type) ? QString::fromStdString(stage_type(stage.type)->what) : tr("There is no such stage"));
+    button->setToolTip(stage_type(stage.type) ? QString::fromStdString(stage_type(stage.type)->what)
+                                              : tr("There is no such stage"));
     button->installEventFilter(this);
     connect(button, &QToolButton::clicked, this, [this, n] { choose(int(n)); });
     stage_row_->addWidget(button);

@@ -90,7 +90,8 @@ QWidget* StageForm::field(const Parameter& p) {
   auto* rows = new QVBoxLayout(cell);
   rows->setContentsMargins(0, 0, 0, 0);
   rows->setSpacing(1);
-  auto* caption = new QLabel(spoken(p.key) + (p.unit.empty() ? QString() : ", " + QString::fromStdString(p.unit)), cell);
+  auto* caption =
+      new QLabel(spoken(p.key) + (p.unit.empty() ? QString() : ", " + QString::fromStdString(p.unit)), cell);
   caption->setFont(face(Type::small));
   caption->setProperty("soft", true);
   const Json value = stage_.values.contains(p.key) ? stage_.values[p.key] : p.initial;
@@ -134,9 +135,10 @@ QWidget* StageForm::number_field(const Parameter& p, const Json& value) {
   box->setLocale(QLocale::c());
   box->setKeyboardTracking(false);
   box->setValue(value.is_number() ? value.get<double>() : p.initial.get<double>());
-  connect(box, &QDoubleSpinBox::valueChanged, this, [this, key = p.key, whole = p.kind == Parameter::Kind::whole](double v) {
-    put(key, whole ? Json(int64_t(v)) : Json(v));
-  });
+  connect(box, &QDoubleSpinBox::valueChanged, this,
+          [this, key = p.key, whole = p.kind == Parameter::Kind::whole](double v) {
+            put(key, whole ? Json(int64_t(v)) : Json(v));
+          });
   return box;
 }
 

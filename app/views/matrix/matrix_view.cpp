@@ -16,7 +16,7 @@ namespace heathmist::app {
 
 namespace {
 
-constexpr int share_role = Qt::UserRole + 1;
+constexpr int share_role = Qt::UserRole + 1, residual_role = Qt::UserRole + 2;
 constexpr double nothing_left = -400, not_there = 1e12;
 
 /// The number, and under it a thin bar: how far down it lies among all cells.
@@ -29,7 +29,8 @@ class CellPainter : public QStyledItemDelegate {
     if (!share.isValid()) return;
     const QRectF groove(option.rect.left() + 6, option.rect.bottom() - 3, option.rect.width() - 12, 2);
     painter->fillRect(groove, colour(Role::faint));
-    painter->fillRect(QRectF(groove.left(), groove.top(), groove.width() * share.toDouble(), groove.height()), colour(Role::residual));
+    painter->fillRect(QRectF(groove.left(), groove.top(), groove.width() * share.toDouble(), groove.height()),
+                      colour(index.data(residual_role).toBool() ? Role::residual : Role::soft));
   }
 };
 
@@ -37,7 +38,9 @@ QString text_of(const MatrixCell& cell, MatrixValue value) {
   if (!cell.done) return {};
   if (!cell.failure.empty()) return QObject::tr("failed");
   const auto v = value_of(cell, value);
-  if (!v) return value == MatrixValue::depth || value == MatrixValue::remainder ? QObject::tr("nothing left") : QString(QChar(0x2013));
+  if (!v)
+    return value == MatrixValue::depth || value == MatrixValue::remainder ? QObject::tr("nothing left")
+                                                                          : QString(QChar(0x2013));
   switch (value) {
     case MatrixValue::bandwidth:
       return hertz(*v, false);
@@ -58,11 +61,16 @@ QString hint_of(const MatrixCell& cell) {
   if (!cell.failure.empty()) return QString::fromStdString(cell.failure);
   if (!cell.done) return {};
   QStringList words{QString::fromStdString(cell.kind).replace('_', ' ')};
-  for (const auto& [value, name] : {std::pair{MatrixValue::depth, QObject::tr("residual %1 dBr")}, {MatrixValue::remainder, QObject::tr("remainder %1 dBr")},
-                                    {MatrixValue::bandwidth, QObject::tr("reaches %1")}, {MatrixValue::true_peak, QObject::tr("true peak %1 dBTP")},
-                                    {MatrixValue::thd_n, QObject::tr("THD+N %1 dB")}, {MatrixValue::size, QObject::tr("encoded %1")}})
+  for (const auto& [value, name] : {std::pair{MatrixValue::depth, QObject::tr("residual %1 dBr")},
+                                    {MatrixValue::remainder, QObject::tr("remainder %1 dBr")},
+                                    {MatrixValue::bandwidth, QObject::tr("reaches %1")},
+                                    {MatrixValue::true_peak, QObject::tr("true peak %1 dBTP")},
+                                    {MatrixValue::thd_n, QObject::tr("THD+N %1 dB")},
+                                    {MatrixValue::size, QObject::tr("encoded %1")}})
     if (value_of(cell, value)) words << name.arg(text_of(cell, value));
-  if (cell.tones) words << QObject::tr("strongest spurious line %1 dBr at %2").arg(number(cell.tones->spurious_dbr, 1), hertz(cell.tones->spurious_hz, false));
+  if (cell.tones)
+    words << QObject::tr("strongest spurious line %1 dBr at %2")
+                 .arg(number(cell.tones->spurious_dbr, 1), hertz(cell.tones->spurious_hz, false));
   return words.join('\n');
 }
 
@@ -85,6 +93,7 @@ MatrixView::MatrixView(QWidget* parent) : QWidget(parent) {
   auto* title = new QLabel(tr("Setting matrix"), this);
   title->setFont(face(Type::body, true));
   head->addWidget(title);
+  head->addSpacing(10);
   value_ = new QComboBox(this);
   value_->addItems({tr("Residual, dBr"), tr("Remainder, dBr"), tr("Reaches"), tr("True peak, dBTP"), tr("THD+N, dB"),
                     tr("Strongest spurious line, dBr"), tr("Encoded size")});
@@ -93,7 +102,8 @@ MatrixView::MatrixView(QWidget* parent) : QWidget(parent) {
   rows_menu_ = new QMenu(this);
   columns_menu_ = new QMenu(this);
   head->addWidget(menu_button(tr("Rows"), tr("Which masters and probe signals are run"), rows_menu_, this));
-  head->addWidget(menu_button(tr("Settings"), tr("Which chains are run; keep more of them from a trial's chain"), columns_menu_, this));
+  head->addWidget(menu_button(tr("Settings"), tr("Which chains are run; keep more of them from a trial's chain"),
+                              columns_menu_, this));
   note_ = new QLabel(this);
   note_->setFont(face(Type::small));
   note_->setProperty("soft", true);
@@ -115,6 +125,8 @@ MatrixView::MatrixView(QWidget* parent) : QWidget(parent) {
   table_->setSortingEnabled(true);
   plate_ = new GraphPlate("size-against-depth", tr("Residual against encoded size"), split);
   plate_->set_axes(tr("encoded size, kB"), tr("residual, dBr"));
+  table_->setMinimumHeight(90);
+  plate_->setMinimumHeight(180);
   split->setSizes({400, 300});
   rows->addWidget(split, 1);
 
@@ -132,10 +144,15 @@ MatrixView::MatrixView(QWidget* parent) : QWidget(parent) {
   connect(&task_, &Task::progressed, this, [this](double fraction) {
     const auto left = task_.left_s(fraction);
     if (task_.is_running())
-      note_->setText(tr("%1 of %2 cells%3").arg(done_).arg(matrix_.cells.size()).arg(left ? tr(", about %1 left").arg(clock(*left, 0)) : QString()));
+      note_->setText(tr("%1 of %2 cells%3")
+                         .arg(done_)
+                         .arg(matrix_.cells.size())
+                         .arg(left ? tr(", about %1 left").arg(clock(*left, 0)) : QString()));
   });
   connect(&task_, &Task::ended, this, [this](bool whole, const QString& failure) {
-    note_->setText(!failure.isEmpty() ? failure : whole ? tr("Enter opens a cell's trial") : tr("stopped; %1 of %2 cells are done").arg(done_).arg(matrix_.cells.size()));
+    note_->setText(!failure.isEmpty() ? failure
+                   : whole            ? tr("Enter opens a cell's trial")
+                                      : tr("stopped; %1 of %2 cells are done").arg(done_).arg(matrix_.cells.size()));
     refresh_state();
     emit rested();
   });
@@ -146,7 +163,8 @@ void MatrixView::show_bench(const Bench& bench) {
   std::vector<MatrixRow> rows;
   for (const Master& m : bench.masters) rows.push_back({m.name, m.audio.file, ""});
   if (known_rows_.empty())
-    for (const auto& s : probe_signals()) rows_out_.insert(QString::fromStdString(s.title));  // probes come in when they are asked for
+    for (const auto& s : probe_signals())
+      rows_out_.insert(QString::fromStdString(s.title));  // probes come in when they are asked for
   for (const auto& s : probe_signals()) rows.push_back({s.title, {}, s.key});
   const auto& columns = bench.chains.empty() ? common_settings() : bench.chains;
   if (rows == known_rows_ && columns == known_columns_) return;
@@ -180,8 +198,13 @@ void MatrixView::set_up() {
         for (size_t k = 0; k < before.columns.size(); ++k)
           if (before.rows[i] == matrix_.rows[r] && before.columns[k] == matrix_.columns[c] && before.at(i, k).done)
             matrix_.cells[r * matrix_.columns.size() + c] = before.at(i, k), ++done_;
-  note_->setText(matrix_.cells.empty() ? tr("drop a master, or choose probes under Rows") : tr("%1 masters and probes by %2 settings").arg(matrix_.rows.size()).arg(matrix_.columns.size()));
+  note_->setText(matrix_.cells.empty()
+                     ? tr("drop a master, or choose probes under Rows")
+                     : tr("%1 masters and probes by %2 settings").arg(matrix_.rows.size()).arg(matrix_.columns.size()));
   fill();
+  auto* split = static_cast<QSplitter*>(table_->parentWidget());
+  const int wanted = 40 + 27 * table_->rowCount(), all = std::max(400, split->height());
+  split->setSizes({std::min(wanted, all - 260), all - std::min(wanted, all - 260)});
   refresh_state();
 }
 
@@ -197,7 +220,8 @@ void MatrixView::start() {
   fill();
   task_.start([this, rows = matrix_.rows, columns = matrix_.columns](const Job& job) {
     run_matrix(rows, columns, job, [this](size_t row, size_t column, const MatrixCell& cell) {
-      QMetaObject::invokeMethod(this, [this, row, column, cell] { take(row, column, cell); }, Qt::QueuedConnection);
+      QMetaObject::invokeMethod(
+          this, [this, row, column, cell] { take(row, column, cell); }, Qt::QueuedConnection);
     });
   });
   refresh_state();
@@ -219,6 +243,10 @@ void MatrixView::fill() {
   QStringList heads{tr("Master or probe")};
   for (const auto& c : matrix_.columns) heads << QString::fromStdString(title_of(c));
   table_->setHorizontalHeaderLabels(heads);
+  right_heads(table_, 1);
+  for (int c = 1; c < table_->columnCount(); ++c)
+    table_->horizontalHeader()->setSectionResizeMode(
+        c, table_->columnCount() < 10 ? QHeaderView::Stretch : QHeaderView::ResizeToContents);
   double low = 1e300, high = -1e300;
   for (const auto& cell : matrix_.cells)
     if (const auto v = value_of(cell, value)) low = std::min(low, *v), high = std::max(high, *v);
@@ -230,7 +258,9 @@ void MatrixView::fill() {
       const MatrixCell& cell = matrix_.at(size_t(r), size_t(c));
       auto* item = new NumberItem(text_of(cell, value), sorted_by(cell, value));
       item->setToolTip(hint_of(cell));
-      if (const auto v = value_of(cell, value); v && high > low) item->setData(share_role, 0.05 + 0.95 * (high - *v) / (high - low));
+      if (const auto v = value_of(cell, value); v && high > low)
+        item->setData(share_role, 0.05 + 0.95 * (high - *v) / (high - low));
+      item->setData(residual_role, value == MatrixValue::depth || value == MatrixValue::remainder);
       table_->setItem(r, c + 1, item);
     }
   }
@@ -240,15 +270,22 @@ void MatrixView::fill() {
 
 void MatrixView::draw() {
   std::set<int> rows;
-  for (const auto* item : table_->selectedItems()) rows.insert(table_->item(item->row(), 0)->data(Qt::UserRole).toInt());
+  for (const auto* item : table_->selectedItems())
+    rows.insert(table_->item(item->row(), 0)->data(Qt::UserRole).toInt());
   if (rows.empty())
     for (int r = 0; r < int(matrix_.rows.size()) && r < 4; ++r) rows.insert(r);
   plate_->show_series([this, rows] {
-    static constexpr Role inks[] = {Role::master, Role::ret, Role::residual, Role::moss};
+    static constexpr Role inks[] = {Role::ink, Role::soft};
     std::vector<Series> all;
     for (const int r : rows) {
       if (size_t(r) >= matrix_.rows.size()) continue;
-      Series s{QString::fromStdString(matrix_.rows[size_t(r)].name), {}, {}, {}, colour(inks[all.size() % 4]), Qt::SolidLine, false};
+      Series s{QString::fromStdString(matrix_.rows[size_t(r)].name),
+               {},
+               {},
+               {},
+               colour(inks[all.size() % 2]),
+               Qt::SolidLine,
+               false};
       for (size_t c = 0; c < matrix_.columns.size(); ++c) {
         const MatrixCell& cell = matrix_.at(size_t(r), c);
         if (!cell.encoded_bytes || !cell.depth_db) continue;

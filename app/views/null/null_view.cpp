@@ -32,6 +32,9 @@ NullView::NullView(TrialRunner& runner, Errands& errands, QWidget* parent)
   pages_ = new QStackedWidget(this);
   pages_->addWidget(make_empty());
   pages_->addWidget(make_evidence());
+  chain_strip_ = new ChainStrip(this);
+  chain_strip_->hide();
+  rows->addWidget(chain_strip_);
   rows->addWidget(make_progress());
   rows->addWidget(pages_, 1);
 
@@ -140,6 +143,11 @@ QWidget* NullView::make_evidence() {
   return page;
 }
 
+void NullView::show_chain(const std::optional<Chain>& chain) {
+  chain_strip_->setVisible(chain.has_value());
+  if (chain) chain_strip_->show_chain(*chain);
+}
+
 void NullView::show_trial(std::shared_ptr<const TrialResult> trial, const FitHold& hold) {
   const bool same_length = trial_ && trial_->spec.master == trial->spec.master && pages_->currentIndex() == 1;
   const bool same_trial = trial_ && trial_->spec.id == trial->spec.id;
@@ -147,6 +155,7 @@ void NullView::show_trial(std::shared_ptr<const TrialResult> trial, const FitHol
   if (pending_ && same_trial) return;  // the hand is on a nudge: its own result comes
   hold_ = hold;
   narrowed_.reset();
+  chain_strip_->show_reports(trial_->stages);
   feed_.set_trial(trial_);
   const double peak = trial_->report->master_levels.sample_peak;
   for (const Lane lane : {Lane::master, Lane::ret}) lanes_->set_gain_of(lane, peak > 0 ? 0.92 / peak : 1);

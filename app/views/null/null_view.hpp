@@ -7,6 +7,7 @@
 #include <QTimer>
 
 #include "app/listen/player.hpp"
+#include "app/views/chains/chain_strip.hpp"
 #include "app/views/null/fit_strip.hpp"
 #include "app/views/null/lane_feed.hpp"
 #include "app/views/null/plate_board.hpp"
@@ -24,6 +25,10 @@ class NullView : public QWidget {
   void show_failure(const QString& sentence);
   void show_progress(const QString& what, double fraction);
   void hide_progress();
+  /// The chain that makes the return; none: it is a file.
+  void show_chain(const std::optional<Chain>& chain);
+  ChainStrip* chain_strip() const { return chain_strip_; }
+  void show_spot(double at_s);
   /// Jumps to where a finding can be seen.
   void show_evidence(const Finding& finding);
   void set_playhead(double at_s);
@@ -57,7 +62,6 @@ class NullView : public QWidget {
   QWidget* make_empty();
   QWidget* make_progress();
   void refresh_lanes();
-  void show_spot(double at_s);
   void refresh_numbers();
   void take_hold(const FitHold& hold, const QString& what);
   void take_look(const Look& look, const std::shared_ptr<const ResidualSums>& sums);
@@ -80,6 +84,7 @@ class NullView : public QWidget {
   LanesPlate* lanes_;
   FitStrip* strip_;
   PlateBoard* plates_;
+  ChainStrip* chain_strip_;
   QLabel *empty_headline_, *empty_advice_, *progress_what_;
   QWidget* progress_;
   QProgressBar* progress_bar_;

@@ -9,27 +9,13 @@
 #include <cmath>
 
 #include "app/theme/theme.hpp"
+#include "app/window/number_item.hpp"
 
 namespace heathmist::app {
 
 namespace {
 
 constexpr double silence_db = -400;  // sorts before every number
-
-/// A cell that sorts by its number.
-class NumberItem : public QTableWidgetItem {
- public:
-  NumberItem(const QString& text, double value) : QTableWidgetItem(text), value_(value) {
-    setTextAlignment(Qt::AlignRight | Qt::AlignVCenter);
-  }
-  bool operator<(const QTableWidgetItem& other) const override {
-    const auto* number = dynamic_cast<const NumberItem*>(&other);
-    return number ? value_ < number->value_ : QTableWidgetItem::operator<(other);
-  }
-
- private:
-  double value_;
-};
 
 constexpr Qt::PenStyle styles[] = {Qt::SolidLine, Qt::DashLine, Qt::DotLine, Qt::DashDotLine};
 
@@ -72,7 +58,9 @@ TrialsView::TrialsView(QWidget* parent) : QWidget(parent) {
   table_ = new QTableWidget(0, columns, split);
   table_->setHorizontalHeaderLabels({tr("Master"), tr("Trial"), tr("Kind"), tr("Residual"), tr("In band"),
                                      tr("Remainder"), tr("Delay"), tr("Gain"), tr("Drift"), tr("Reaches"), tr("Word")});
-  table_->setAccessibleName(tr("All trials of the bench"));
+  right_heads(table_, depth_column);
+  dress_table(table_, tr("All trials of the bench"));
+  table_->setSortingEnabled(true);
   for (const auto& [column, unit] :
        {std::pair{depth_column, tr("Residual against the master's RMS, dB")},
         {band_column, tr("The same in the band chosen above, mean of its third octaves, dB")},
@@ -84,17 +72,7 @@ TrialsView::TrialsView(QWidget* parent) : QWidget(parent) {
         {word_column, tr("Bits really used, or the codec")}})
     table_->horizontalHeaderItem(column)->setToolTip(unit);
   table_->setSortingEnabled(true);
-  table_->setSelectionBehavior(QAbstractItemView::SelectRows);
-  table_->setEditTriggers(QAbstractItemView::NoEditTriggers);
-  table_->setShowGrid(false);
-  table_->setWordWrap(false);
-  table_->setTabKeyNavigation(false);
-  table_->setFont(face(Type::small));
-  table_->verticalHeader()->hide();
-  table_->verticalHeader()->setDefaultSectionSize(24);
-  table_->horizontalHeader()->setSectionResizeMode(QHeaderView::ResizeToContents);
   table_->horizontalHeader()->setSectionResizeMode(trial_column, QHeaderView::Interactive);
-  table_->horizontalHeader()->setHighlightSections(false);
   table_->sortByColumn(depth_column, Qt::DescendingOrder);
   plate_ = new LinesPlate("depth-of-trials", tr("Depth by third octave of the chosen trials"), true, split);
   split->addWidget(table_);
@@ -128,7 +106,8 @@ void TrialsView::show_bench(const Bench& bench, const std::map<std::string, RowS
         ++waiting;
         continue;
       }
-      lines.push_back({t.id, QString::fromStdString(m.name), QString::fromStdString(t.name), *state->second.summary});
+      lines.push_back(
+          {t.id, QString::fromStdString(m.name), QString::fromStdString(title_of(t)), *state->second.summary});
     }
   note_->setText(waiting         ? tr("   %1 not measured yet").arg(waiting)
                  : lines.empty() ? tr("   no trials on this bench yet")

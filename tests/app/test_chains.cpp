@@ -1,0 +1,212 @@
+// Returns made here, in the real window: the chain strip, the ceiling search, the setting matrix.
+#include <QCheckBox>
+#include <QComboBox>
+#include <QDoubleSpinBox>
+#include <QtTest>
+
+#include "app/window/main_window.hpp"
+#include "tests/support/window.hpp"
+
+using namespace heathmist;
+using namespace heathmist::app;
+using namespace heathmist::test;
+
+class TestChains : public QObject {
+  Q_OBJECT
+
+ private slots:
+  void initTestCase() {
+    prepare_window(folder_);
+    const auto sound = requantised(scaled(Programme(4, 21, 12000).render(44100), 2), 24, true);
+    first_ = QString::fromStdString(save(folder_ / "mill race.wav", sound, 44100, WordFormat::pcm24).string());
+    second_ = QString::fromStdString(save(folder_ / "slack water.wav", scaled(sound, 0.3), 44100, WordFormat::pcm24).string());
+  }
+
+  void init() {
+    window_ = std::make_unique<MainWindow>(simulated_output());
+    window_->resize(1280, 800);
+    window_->show();
+    window_->take_files({first_});
+  }
+  void cleanup() {
+    window_->desk().model().undo_stack().setClean();
+    window_.reset();
+  }
+
+  void a_return_is_made_with_one_key_and_nulled() {
+    make_return();
+    QCOMPARE(result()->report->kind, Kind::lossy);
+    QVERIFY(strip()->isVisible());
+    QVERIFY(result()->stages[0].encoded_bytes.value_or(0) > 10000);
+    QCOMPARE(window_->ledger()->list()->count(), 2);
+    QVERIFY(window_->ledger()->list()->item(1)->data(Qt::AccessibleTextRole).toString().contains("AAC 128 kbit/s"));
+  }
+
+  void the_null_follows_the_edit_and_undo() {
+    make_return();
+    const double before = db(result()->report->residual_relative_db());
+    auto* rate = strip()->form()->findChild<QDoubleSpinBox*>("bit_rate_kbps");
+    QVERIFY(rate && rate->minimum() == 6 && rate->maximum() == 1536);
+    rate->setValue(256);
+    wait_for([](const Chain& c) { return c.stages[0].values["bit_rate_kbps"] == 256.0; });
+    const double after = db(result()->report->residual_relative_db());
+    QVERIFY2(after < before - 3, qPrintable(QString("%1 then %2").arg(before).arg(after)));
+    QTest::keyClick(window_.get(), Qt::Key_Z, Qt::ControlModifier);
+    wait_for([](const Chain& c) { return c.stages[0].values["bit_rate_kbps"] == 128; });
+    QCOMPARE(db(result()->report->residual_relative_db()), before);
+  }
+
+  void stages_are_added_moved_switched_and_taken_out() {
+    make_return();
+    strip()->add_stage("word_length");
+    wait_for([](const Chain& c) { return c.stages.size() == 2; });
+    QCOMPARE(strip()->chosen(), 1);
+    strip()->move_stage(-1);
+    wait_for([](const Chain& c) { return c.stages[0].type == "word_length"; });
+    strip()->choose(1);
+    strip()->switch_stage(false);
+    wait_for([](const Chain& c) { return !c.stages[1].on; });
+    QCOMPARE(result()->report->kind, Kind::word_length);
+    QVERIFY(!result()->ret->format().lossy);
+    auto* stage = strip()->findChildren<QToolButton*>("stage").last();
+    stage->setFocus();
+    QTest::keyClick(stage, Qt::Key_Delete);
+    wait_for([](const Chain& c) { return c.stages.size() == 1; });
+  }
+
+  void only_what_counts_is_asked_for() {
+    make_return();
+    QVERIFY(strip()->form()->findChild<QDoubleSpinBox*>("bit_rate_kbps"));
+    QVERIFY(!strip()->form()->findChild<QDoubleSpinBox*>("quality"));
+    strip()->add_stage("converter");
+    auto* by = strip()->form()->findChild<QComboBox*>("by");
+    QVERIFY(by && strip()->form()->findChild<QComboBox*>("soxr_quality"));
+    by->setCurrentIndex(by->findText("speexdsp"));
+    QTRY_VERIFY(strip()->form()->findChild<QDoubleSpinBox*>("speex_quality"));
+    wait_for([](const Chain& c) { return c.stages.size() == 2 && c.stages[1].values["by"] == "speexdsp"; });
+    QCOMPARE(result()->stages.size(), size_t(2));
+    QVERIFY(db(result()->report->residual_relative_db()) < -5);
+  }
+
+  void a_stage_that_cannot_run_says_so_and_can_be_mended() {
+    make_return();
+    QSignalSpy failed(&window_->desk(), &Desk::trial_failed);
+    auto* codec = strip()->form()->findChild<QComboBox*>("codec");
+    codec->setCurrentIndex(codec->findText("g722"));
+    QTRY_VERIFY_WITH_TIMEOUT(!failed.isEmpty(), 20000);
+    QVERIFY(failed.last()[0].toString().contains("stage 1 (codec): G.722 takes 1 channel"));
+    QVERIFY(strip()->isVisible());
+    strip()->choose(-1);
+    strip()->add_stage("map");
+    strip()->form()->findChild<QComboBox*>("map")->setCurrentIndex(1);  // mono
+    wait_for([](const Chain& c) { return c.stages.size() == 2 && c.stages[0].type == "map"; });
+    QCOMPARE(result()->ret->format().sample_rate_hz, 16000);
+  }
+
+  void chains_go_over_every_master_and_through_generations() {
+    window_->take_files({second_});
+    window_->desk().model().edit("two masters", [&](Bench& bench) {
+      if (bench.masters.size() == 1) {
+        bench.masters[0].trials.clear();
+        bench.masters.push_back({fresh_id(), "Slack Water", {second_.toStdString(), ""}, {}});
+      }
+    });
+    make_return();
+    const Chain chain = *window_->desk().current_chain();
+    window_->desk().run_on_all(chain);
+    const Bench& bench = window_->desk().model().bench();
+    QCOMPARE(bench.masters[0].trials.size(), size_t(1));
+    QCOMPARE(bench.masters[1].trials.size(), size_t(1));
+    window_->desk().compare_generations();
+    QCOMPARE(bench.masters[0].trials.size() + bench.masters[1].trials.size(), size_t(6));
+    QTRY_VERIFY_WITH_TIMEOUT(window_->trials_view()->table()->rowCount() == 6, 60000);
+    std::map<int, double> depth;
+    for (const Trial& t : bench.masters[0].trials.size() == 5 ? bench.masters[0].trials : bench.masters[1].trials)
+      depth[t.chain->rounds] = *window_->desk().states().at(t.id).summary->residual_relative_db;
+    QVERIFY2(depth[5] > depth[1] + 1, "five generations are worse than one");
+  }
+
+  void a_chain_is_kept_saved_and_used_again() {
+    make_return();
+    Chain chain = *window_->desk().current_chain();
+    chain.name = "House stream";
+    window_->desk().keep_chain(chain);
+    const QString file = QString::fromStdString((folder_ / "kept.heathmist").string());
+    QVERIFY(window_->save_to(file));
+    const Bench again = load_bench(file.toStdString());
+    QCOMPARE(again.chains.size(), size_t(1));
+    QCOMPARE(again.chains[0].name, std::string("House stream"));
+    QVERIFY(again.masters[0].trials[0].chain == window_->desk().current_chain());
+  }
+
+  void the_ceiling_is_said_in_one_line_and_its_moments_lead_there() {
+    window_->desk().model().edit("chains", [](Bench& bench) {
+      for (const int kbps : {96, 192}) bench.chains.push_back({"", {{"codec", {{"codec", "mp3"}, {"bit_rate_kbps", kbps}}}}, 1});
+      bench.chains.push_back({"", {{"word_length"}}, 1});
+    });
+    window_->show_view(MainWindow::ceiling_page);
+    CeilingView* view = window_->ceiling_view();
+    QCOMPARE(view->table()->rowCount(), 2);  // a word length has no ceiling to search
+    view->limit()->setValue(-20);
+    QSignalSpy rested(view, &CeilingView::rested);
+    view->start();
+    QVERIFY(rested.wait(60000));
+    QTRY_VERIFY2(view->headline().endsWith("dB is enough for both."), qPrintable(view->headline()));
+    QVERIFY(*view->found().for_all_db() < 0);
+    QVERIFY(view->plate()->graphCount() == 2 && view->plate()->csv().count('\n') > 4);
+    view->table()->selectRow(0);
+    QVERIFY(view->moments()->rowCount() >= 1);
+    emit view->moments()->itemActivated(view->moments()->item(0, 0));
+    QTRY_VERIFY_WITH_TIMEOUT(window_->desk().current_result(), 20000);
+    QCOMPARE(window_->desk().current_chain()->stages[0].values["bit_rate_kbps"].get<int>(), 96);
+    QTRY_VERIFY(std::abs(window_->player().place_s() - view->found().answers[0].worst.front().at_s) < 0.05);
+  }
+
+  void the_matrix_runs_stops_sorts_and_opens_its_cells() {
+    window_->desk().model().edit("chains", [](Bench& bench) {
+      bench.chains = {{"Small", {{"codec", {{"codec", "mp3"}, {"bit_rate_kbps", 64}}}}, 1}, {"Cut", {{"word_length"}}, 1}};
+    });
+    window_->show_view(MainWindow::matrix_page);
+    MatrixView* view = window_->matrix_view();
+    view->set_row("Tone 997 Hz", true);
+    QCOMPARE(view->matrix().cells.size(), size_t(4));
+    QSignalSpy rested(view, &MatrixView::rested);
+    view->start();
+    QVERIFY(rested.wait(60000));
+    QTRY_VERIFY(view->matrix().at(1, 1).done);
+    for (const auto& cell : view->matrix().cells) QVERIFY2(cell.done && cell.failure.empty(), cell.failure.c_str());
+    view->choose_value(MatrixValue::thd_n);
+    view->table()->sortByColumn(1, Qt::AscendingOrder);
+    QCOMPARE(view->table()->item(0, 0)->text(), QString("Tone 997 Hz"));  // the master has no lines to be read by
+    view->start();
+    view->cancel();
+    QTRY_VERIFY(view->note().startsWith("stopped"));
+    view->choose_value(MatrixValue::depth);
+    const auto tone = view->table()->findItems("Tone 997 Hz", Qt::MatchExactly);
+    emit view->table()->itemActivated(view->table()->item(tone.front()->row(), 1));
+    QTRY_VERIFY_WITH_TIMEOUT(window_->desk().current_result(), 20000);
+    QCOMPARE(words_of(*window_->desk().current_chain()), std::string("MP3 64 kbit/s"));
+    QCOMPARE(QString::fromStdString(window_->desk().model().bench().masters.back().name), QString("Tone 997 Hz"));
+  }
+
+ private:
+  ChainStrip* strip() const { return window_->null_view()->chain_strip(); }
+  std::shared_ptr<const TrialResult> result() const { return window_->desk().current_result(); }
+  void make_return() {
+    QVERIFY(QTest::qWaitForWindowActive(window_.get()));
+    QTest::keyClick(window_.get(), Qt::Key_R, Qt::ControlModifier);
+    QTRY_VERIFY_WITH_TIMEOUT(result() && result()->why, 20000);
+  }
+  /// Until the trial that is looked at has been run with a chain that is as wanted.
+  template <class Wanted>
+  void wait_for(Wanted wanted) {
+    QTRY_VERIFY_WITH_TIMEOUT(window_->desk().current_chain() && wanted(*window_->desk().current_chain()), 5000);
+    QTRY_VERIFY_WITH_TIMEOUT(result() && result()->spec.chain == window_->desk().current_chain() && result()->why, 20000);
+  }
+  Folder folder_;
+  QString first_, second_;
+  std::unique_ptr<MainWindow> window_;
+};
+
+QTEST_MAIN(TestChains)
+#include "test_chains.moc"
