@@ -86,7 +86,8 @@ void Desk::compare_generations() {
     for (int rounds = 1; rounds <= std::max(least_generations, chain->rounds); ++rounds) {
       Chain generation = *chain;
       generation.rounds = rounds;
-      if (std::none_of(master->trials.begin(), master->trials.end(), [&](const Trial& t) { return has_chain(t, generation); }))
+      if (std::none_of(master->trials.begin(), master->trials.end(),
+                       [&](const Trial& t) { return has_chain(t, generation); }))
         master->trials.push_back(trial_through(generation));
     }
   });
@@ -103,7 +104,9 @@ std::string Desk::master_of_file(const QString& name, const std::filesystem::pat
   for (const Master& m : model_.bench().masters)
     if (m.audio.file == file) return m.id;
   const std::string id = fresh_id();
-  model_.edit(tr("Add a master"), [&](Bench& bench) { bench.masters.push_back({id, name.toStdString(), {file, {}}, {}}); });
+  model_.edit(tr("Add a master"), [&](Bench& bench) {
+    bench.masters.push_back({id, name.toStdString(), {file, {}}, {}});
+  });
   return id;
 }
 

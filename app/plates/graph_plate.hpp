@@ -22,7 +22,10 @@ class GraphPlate : public Plate {
   /// Colours come with the series: `source` is asked again when the theme changes. `limit`: a level not to pass.
   void show_series(const std::function<std::vector<Series>()>& source, std::optional<double> limit = {});
   /// Where the names of the series stand: a corner that stays free.
-  void set_names_at(Qt::Alignment corner) { axisRect()->insetLayout()->setInsetAlignment(0, corner); }
+  void set_names_at(Qt::Alignment corner) {
+    auto* layout = axisRect()->insetLayout();
+    layout->setInsetAlignment(layout->elementCount() - 1, corner);
+  }
   void fit();
   QString csv() const override;
   QString read_out(double x, double y) const;  ///< of the point nearest by; coordinates of the axes

@@ -1,5 +1,5 @@
-// What the window does with chains: their actions, the wishes of the chain strip, the matrix's and the ceiling's ways to
-// a trial.
+// What the window does with chains: their actions, the wishes of the chain strip, the matrix's and the ceiling's ways
+// to a trial.
 #include <QFileDialog>
 #include <QInputDialog>
 #include <QMessageBox>
@@ -23,7 +23,8 @@ std::vector<Chain> for_ceiling(const Bench& bench) {
   const auto& known = bench.chains.empty() ? common_settings() : bench.chains;
   std::vector<Chain> found;
   std::copy_if(known.begin(), known.end(), std::back_inserter(found), [](const Chain& chain) {
-    return std::any_of(chain.stages.begin(), chain.stages.end(), [](const Stage& s) { return s.on && s.type == "codec"; });
+    return std::any_of(chain.stages.begin(), chain.stages.end(),
+                       [](const Stage& s) { return s.on && s.type == "codec"; });
   });
   return found;
 }
@@ -67,7 +68,8 @@ void MainWindow::make_chain_actions() {
 
 void MainWindow::connect_chains() {
   ChainStrip* strip = view_->chain_strip();
-  connect(strip, &ChainStrip::changed, this, [this](const Chain& chain, const QString& what) { desk_.set_chain(chain, what); });
+  connect(strip, &ChainStrip::changed, this,
+          [this](const Chain& chain, const QString& what) { desk_.set_chain(chain, what); });
   connect(strip, &ChainStrip::wished, this, &MainWindow::take_wish);
   connect(&desk_, &Desk::trial_ready, this, &MainWindow::refresh_chain);
   connect(&desk_, &Desk::trial_failed, this, &MainWindow::refresh_chain);
@@ -88,7 +90,8 @@ void MainWindow::connect_chains() {
     if (desk_.current_result())
       QTimer::singleShot(0, this, jump);
     else
-      connect(&desk_, &Desk::trial_ready, this, jump, Qt::ConnectionType(Qt::SingleShotConnection | Qt::QueuedConnection));
+      connect(&desk_, &Desk::trial_ready, this, jump,
+              Qt::ConnectionType(Qt::SingleShotConnection | Qt::QueuedConnection));
   });
   connect(&writing_, &Task::ended, this, [this](bool, const QString& failure) {
     if (!failure.isEmpty()) QMessageBox::warning(this, tr("The return was not written"), failure);
@@ -106,8 +109,8 @@ void MainWindow::refresh_subjects() {
   if (views_->currentIndex() != ceiling_page) return;
   const Master* master = bench.master(desk_.current_master());
   if (!master && !bench.masters.empty()) master = &bench.masters.front();
-  ceiling_->set_subject(master ? QString::fromStdString(master->name) : QString(), master ? master->audio.file : std::filesystem::path(),
-                        for_ceiling(bench));
+  ceiling_->set_subject(master ? QString::fromStdString(master->name) : QString(),
+                        master ? master->audio.file : std::filesystem::path(), for_ceiling(bench));
 }
 
 void MainWindow::take_wish(ChainStrip::Wish wish) {
@@ -157,7 +160,8 @@ void MainWindow::read_chain() {
 
 void MainWindow::write_chain() {
   const auto chain = desk_.current_chain();
-  QString file = chain ? QFileDialog::getSaveFileName(this, tr("Write this chain"), "chain.json", chain_filter) : QString();
+  QString file =
+      chain ? QFileDialog::getSaveFileName(this, tr("Write this chain"), "chain.json", chain_filter) : QString();
   if (file.isEmpty()) return;
   if (!file.endsWith(".json")) file += ".json";
   try {
@@ -172,11 +176,11 @@ void MainWindow::write_return() {
   const auto result = desk_.current_result();
   const auto chain = desk_.current_chain();
   if (!result || !chain || result->spec.chain != chain) return;
-  const QString file = QFileDialog::getSaveFileName(this, tr("Write the return"), "return.wav", tr("Audio (*.wav *.flac)"));
+  const QString file =
+      QFileDialog::getSaveFileName(this, tr("Write the return"), "return.wav", tr("Audio (*.wav *.flac)"));
   if (file.isEmpty()) return;
-  writing_.start([passed = Passed{result->ret, result->stages}, chain = *chain, path = file.toStdString()](const Job& job) {
-    heathmist::write_return(passed, chain, path, job);
-  });
+  writing_.start([passed = Passed{result->ret, result->stages}, chain = *chain,
+                  path = file.toStdString()](const Job& job) { heathmist::write_return(passed, chain, path, job); });
 }
 
 void MainWindow::open_cell(const MatrixRow& row, const Chain& chain) {

@@ -17,7 +17,7 @@ const std::vector<Family>& families() {
   static const std::vector<Family> all = [] {
     std::vector<Family> list;
     for (auto part : {codec_stages, converter_stages, word_length_stages, level_stages, filter_stages, dynamics_stages,
-                      convolution_stages, fault_stages, external_stages})
+                      convolution_stages, fault_stages, external_stages, lv2_stages})
       for (Family& f : part()) list.push_back(std::move(f));
     return list;
   }();

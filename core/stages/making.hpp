@@ -44,6 +44,7 @@ std::vector<Family> dynamics_stages();
 std::vector<Family> fault_stages();
 std::vector<Family> convolution_stages();
 std::vector<Family> external_stages();
+std::vector<Family> lv2_stages();
 
 namespace parameter {
 Parameter number(const char* key, const char* what, const char* unit, double low, double high, double initial);

@@ -570,6 +570,27 @@ class TestStages : public QObject {
                              Cancelled);
   }
 
+  void lv2_effects_run_with_their_latency_taken_away() {
+    qputenv("LV2_PATH", HEATHMIST_TEST_LV2);
+    const auto m = clip(requantised(Programme(1, 2).render(48000), 16, true));
+    const Chain chain = chain_of({{{"type", "lv2"}, {"uri", "urn:heathmist:test-gain"}, {"controls", "gain=0.5"}}});
+    const auto made = pass(m, chain);
+    QCOMPARE(made.stages[0].delay_samples.value_or(0), int64_t(64));
+    const Planar a = samples_of(*m), b = samples_of(*made.ret);
+    QCOMPARE(b.frames(), a.frames());
+    for (size_t n = 0; n < size_t(a.frames()); ++n) QCOMPARE(b.channel(1)[n], 0.5 * a.channel(1)[n]);
+    auto lv2 = [](const char* uri, const char* controls) {
+      return Json{{"type", "lv2"}, {"uri", uri}, {"controls", controls}};
+    };
+    QCOMPARE(refused([&] { run(m, {lv2("urn:heathmist:nothing", "")}); },
+                     "no LV2 effect 'urn:heathmist:nothing' is installed; there are urn:heathmist:test-gain"),
+             0);
+    QCOMPARE(
+        refused([&] { run(m, {lv2("urn:heathmist:test-gain", "loud=1")}); }, "the effect has no 'loud'; it has gain"),
+        0);
+    QCOMPARE(refused([&] { run(m, {lv2("urn:heathmist:test-gain", "gain")}); }, "write name=value"), 0);
+  }
+
   void rounds_go_through_again_and_again() {
     const auto m = clip(tone(440, 0.5, 1, 48000));
     const Planar a = samples_of(*m), b = samples_of(*pass(m, chain_of({{{"type", "gain"}, {"gain_db", -2}}}, 3)).ret);

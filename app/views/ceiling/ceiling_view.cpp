@@ -72,6 +72,7 @@ CeilingView::CeilingView(QWidget* parent) : QWidget(parent) {
   split->setHandleWidth(1);
   table_ = new QTableWidget(0, columns, split);
   dress_table(table_, tr("What each chain needs"));
+  table_->setSelectionMode(QAbstractItemView::SingleSelection);
   table_->setHorizontalHeaderLabels(
       {tr("Chain"), tr("Enough"), tr("As it stands"), tr("Overs"), tr("Worst at"), tr("Tried")});
   right_heads(table_, 1);

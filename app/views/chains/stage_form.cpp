@@ -15,7 +15,7 @@ namespace heathmist::app {
 
 namespace {
 
-constexpr int per_row = 5;
+constexpr int per_row = 6;
 
 QString spoken(const std::string& key) {
   QString words = QString::fromStdString(key);
@@ -90,8 +90,9 @@ QWidget* StageForm::field(const Parameter& p) {
   auto* rows = new QVBoxLayout(cell);
   rows->setContentsMargins(0, 0, 0, 0);
   rows->setSpacing(1);
-  auto* caption =
-      new QLabel(spoken(p.key) + (p.unit.empty() ? QString() : ", " + QString::fromStdString(p.unit)), cell);
+  auto* caption = new QLabel(
+      spoken(p.key) + (p.unit.empty() || p.key == p.unit + "s" ? QString() : ", " + QString::fromStdString(p.unit)),
+      cell);
   caption->setFont(face(Type::small));
   caption->setProperty("soft", true);
   const Json value = stage_.values.contains(p.key) ? stage_.values[p.key] : p.initial;
