@@ -1,6 +1,7 @@
 // heathmist-bench: what it takes, as ratios against plain peers on the same files in the same run.
 //   --minutes N   length of the null pair (10)        --full   a 3-hour pair at 96 kHz for opening and memory (needs 13
 //   GB)
+//   --only REGEX  of all measurements only these; ratios of the others are then no numbers
 //   --null A B    only null and explain two files and print the peak memory (used for the memory figure)
 #include <benchmark/benchmark.h>
 #include <fmt/format.h>
@@ -12,7 +13,10 @@
 #include <map>
 
 #include "benchmarks/peers.hpp"
+#include "core/bench/document.hpp"
+#include "core/bench/matrix.hpp"
 #include "core/compare/explain.hpp"
+#include "demo/writer.hpp"
 
 namespace fs = std::filesystem;
 using namespace heathmist;
@@ -48,7 +52,7 @@ class Ratios : public benchmark::ConsoleReporter {
   std::map<std::string, double> medians_;
 };
 
-void add(const char* name, const std::function<void()>& work) {
+void add(const char* name, const std::function<void()>& work, int repetitions = 5) {
   benchmark::RegisterBenchmark(name,
                                [work](benchmark::State& state) {
                                  for (auto _ : state) work();
@@ -56,7 +60,7 @@ void add(const char* name, const std::function<void()>& work) {
       ->UseRealTime()
       ->Unit(benchmark::kMillisecond)
       ->Iterations(1)
-      ->Repetitions(5)
+      ->Repetitions(repetitions)
       ->DisplayAggregatesOnly(true);
 }
 
@@ -86,10 +90,12 @@ int null_only(const char* a, const char* b) {
 int main(int argc, char** argv) {
   double minutes = 10;
   bool full = false;
+  std::string only = ".*";
   for (int n = 1; n < argc; ++n) {
     const std::string word = argv[n];
     if (word == "--minutes" && n + 1 < argc) minutes = std::atof(argv[n + 1]);
     if (word == "--full") full = true;
+    if (word == "--only" && n + 1 < argc) only = argv[n + 1];
     if (word == "--null" && n + 2 < argc) return null_only(argv[n + 1], argv[n + 2]);
   }
   Files files;
@@ -113,10 +119,28 @@ int main(int argc, char** argv) {
   add("open_heathmist", [&] { survey(*Clip::open(files.long_master)); });
   add("open_plain_read", [&] { peers::plain_read(files.long_master); });
   add("open_again_heathmist", [&] { cached_survey(*Clip::open(files.long_master)); });
+  const Bench demo = load_bench(demo::write_demo(files.folder / "demo"));
+  const auto& settings = common_settings();
+  add(
+      "matrix_heathmist",
+      [&] {
+        fs::remove_all(cache_folder());
+        std::vector<MatrixRow> rows;
+        for (const Master& m : demo.masters) rows.push_back({m.name, m.audio.file, ""});
+        run_matrix(rows, settings);
+      },
+      2);
+  add(
+      "matrix_bare_codecs",
+      [&] {
+        for (const Master& m : demo.masters)
+          for (const Chain& chain : settings) peers::bare_encode_and_decode(m.audio.file, chain, files.folder);
+      },
+      2);
   Ratios ratios;
   int none = 1;
   benchmark::Initialize(&none, argv);
-  benchmark::RunSpecifiedBenchmarks(&ratios);
+  benchmark::RunSpecifiedBenchmarks(&ratios, only);
 
   const long memory = peak_memory_mib(argv[0], files.long_master, files.long_return);
   fmt::print(
@@ -130,6 +154,11 @@ int main(int argc, char** argv) {
       long_minutes, ratios.median("open_heathmist") / ratios.median("open_plain_read"));
   fmt::print("opening it again, from the cache: {:.4f} of that\n",
              ratios.median("open_again_heathmist") / ratios.median("open_plain_read"));
+  fmt::print(
+      "matrix of 4 masters by 8 settings against the sum of the bare encodes and decodes, one after the other: {:.2f} "
+      "of "
+      "their time (to reach: 3)\n",
+      ratios.median("matrix_heathmist") / ratios.median("matrix_bare_codecs"));
   fmt::print("peak memory, null and explanation of a {}-minute 96 kHz stereo pair: {} MiB (to reach: 400)\n",
              long_minutes, memory);
 }

@@ -9,6 +9,7 @@
 
 #include "core/audio/write.hpp"
 #include "core/dsp/noise.hpp"
+#include "core/stages/encoder.hpp"
 
 namespace heathmist::peers {
 
@@ -81,6 +82,29 @@ double whole_file_correlation(const std::filesystem::path& master, const std::fi
   volatile double kept = welch(m_all, 2) + welch(r_all, 2);
   (void)kept;
   return best > size / 2 ? double(best) - double(size) : double(best);
+}
+
+void bare_encode_and_decode(const std::filesystem::path& master, const Chain& chain,
+                            const std::filesystem::path& folder) {
+  if (chain.stages.size() != 1 || chain.stages[0].type != "codec") return;
+  struct Known {
+    const char *codec, *encoder, *ending;
+  };
+  const Json& v = chain.stages[0].values;
+  for (const auto& [codec, encoder, ending] : {Known{"aac", "aac", ".m4a"},
+                                               {"mp3", "libmp3lame", ".mp3"},
+                                               {"opus", "libopus", ".opus"},
+                                               {"vorbis", "libvorbis", ".ogg"},
+                                               {"adpcm_ima", "adpcm_ima_wav", ".wav"}}) {
+    if (v["codec"] != codec) continue;
+    Encoding encoding{encoder, v.contains("bit_rate_kbps") ? 1000 * v["bit_rate_kbps"].get<int>() : 0};
+    if (v.contains("quality")) encoding.quality = v["quality"].get<double>();
+    auto clip = Clip::open(master);
+    clip = Clip::at_rate(clip, rate_for_encoder(encoder, clip->format().sample_rate_hz));
+    const auto file = folder / (std::string("bare") + ending);
+    encode(*clip, encoding, file);
+    Clip::open(file);
+  }
 }
 
 double plain_read(const std::filesystem::path& file) {

@@ -2,6 +2,8 @@
 #pragma once
 #include <filesystem>
 
+#include "core/stages/chain.hpp"
+
 namespace heathmist::peers {
 
 /// Null by the book: both files read whole, mixed to mono, one FFT cross-correlation over their whole length for the
@@ -15,5 +17,10 @@ double plain_read(const std::filesystem::path& file);
 /// it.
 void write_pair(const std::filesystem::path& master, const std::filesystem::path& ret, int rate_hz, double seconds,
                 int delay);
+
+/// What a chain of one codec cannot do without: one encode and one decode, with a rate conversion where the codec
+/// demands it. Nothing for chains without a codec.
+void bare_encode_and_decode(const std::filesystem::path& master, const Chain& chain,
+                            const std::filesystem::path& folder);
 
 }  // namespace heathmist::peers

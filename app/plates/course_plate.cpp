@@ -40,20 +40,11 @@ CoursePlate::CoursePlate(QWidget* parent) : Plate(parent) {
   master_bits_ = addGraph(below_->axis(QCPAxis::atBottom), below_->axis(QCPAxis::atLeft));
   return_bits_ = addGraph(below_->axis(QCPAxis::atBottom), below_->axis(QCPAxis::atLeft));
   for (QCPGraph* graph : {master_bits_, return_bits_}) graph->setLineStyle(QCPGraph::lsStepLeft);
-  auto label = [this](QCPAxisRect* rect, double x, Qt::Alignment align) {
-    auto* text = new QCPItemText(this);
-    text->position->setAxisRect(rect);
-    text->position->setType(QCPItemPosition::ptAxisRectRatio);
-    text->position->setCoords(x, 0.03);
-    text->setPositionAlignment(align | Qt::AlignTop);
-    text->setClipAxisRect(rect);
-    return text;
-  };
-  trace_name_ = label(axisRect(), 0.015, Qt::AlignLeft);
+  trace_name_ = corner_text(axisRect(), 0.015, Qt::AlignLeft);
   trace_name_->setText(tr("gain of the return, dB against the fit"));
-  bits_name_ = label(below_, 0.015, Qt::AlignLeft);
+  bits_name_ = corner_text(below_, 0.015, Qt::AlignLeft);
   bits_name_->setText(tr("bits used"));
-  text_ = label(axisRect(), 0.985, Qt::AlignRight);
+  text_ = corner_text(axisRect(), 0.985, Qt::AlignRight);
   text_->setPadding(QMargins(6, 4, 6, 4));
   text_->setVisible(false);
   below_->axis(QCPAxis::atLeft)->setRange(0, 27);

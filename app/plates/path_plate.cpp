@@ -18,18 +18,9 @@ PathPlate::PathPlate(QWidget* parent) : FrequencyPlate(parent) {
   second_ = addGraph(below_->axis(QCPAxis::atBottom), below_->axis(QCPAxis::atLeft));
   auto* group = new QCPMarginGroup(this);
   for (QCPAxisRect* rect : {axisRect(), below_}) rect->setMarginGroup(QCP::msLeft | QCP::msRight, group);
-  auto label = [this](QCPAxisRect* rect) {
-    auto* text = new QCPItemText(this);
-    text->position->setAxisRect(rect);
-    text->position->setType(QCPItemPosition::ptAxisRectRatio);
-    text->position->setCoords(0.015, 0.03);
-    text->setPositionAlignment(Qt::AlignLeft | Qt::AlignTop);
-    text->setClipAxisRect(rect);
-    return text;
-  };
-  name_ = label(axisRect());
+  name_ = corner_text(axisRect(), 0.015, Qt::AlignLeft);
   name_->setText(tr("magnitude, dB"));
-  lower_name_ = label(below_);
+  lower_name_ = corner_text(below_, 0.015, Qt::AlignLeft);
   recolour();
   set_lower(Lower::phase);
 }

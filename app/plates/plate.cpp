@@ -32,6 +32,16 @@ void Plate::dress(QCPAxisRect* rect) {
   }
 }
 
+QCPItemText* Plate::corner_text(QCPAxisRect* rect, double x, Qt::Alignment side) {
+  auto* text = new QCPItemText(this);
+  text->position->setAxisRect(rect);
+  text->position->setType(QCPItemPosition::ptAxisRectRatio);
+  text->position->setCoords(x, 0.03);
+  text->setPositionAlignment(side | Qt::AlignTop);
+  text->setClipAxisRect(rect);
+  return text;
+}
+
 bool Plate::export_picture(const QString& file) {
   if (file.endsWith(".png", Qt::CaseInsensitive)) return savePng(file, width(), height(), 2);
   QSvgGenerator generator;

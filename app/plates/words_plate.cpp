@@ -50,23 +50,14 @@ WordsPlate::WordsPlate(QWidget* parent) : Plate(parent) {
   auto* bars = new QCPBarsGroup(this);
   bars->setSpacing(0.02);
   for (QCPBars* b : {master_bits_, return_bits_}) b->setBarsGroup(bars), b->setWidth(0.36);
-  auto label = [this](QCPAxisRect* rect, double x, Qt::Alignment align) {
-    auto* text = new QCPItemText(this);
-    text->position->setAxisRect(rect);
-    text->position->setType(QCPItemPosition::ptAxisRectRatio);
-    text->position->setCoords(x, 0.03);
-    text->setPositionAlignment(align | Qt::AlignTop);
-    text->setClipAxisRect(rect);
-    return text;
-  };
-  codes_name_ = label(axisRect(), 0.015, Qt::AlignLeft);
+  codes_name_ = corner_text(axisRect(), 0.015, Qt::AlignLeft);
   codes_name_->setText(tr("how often each code comes"));
-  bits_name_ = label(below_, 0.985, Qt::AlignRight);
+  bits_name_ = corner_text(below_, 0.985, Qt::AlignRight);
   bits_name_->setText(tr("share of samples in which a bit moves, 1: sign"));
-  text_ = label(axisRect(), 0.985, Qt::AlignRight);
+  text_ = corner_text(axisRect(), 0.985, Qt::AlignRight);
   text_->setPadding(QMargins(6, 4, 6, 4));
   text_->setVisible(false);
-  nothing_ = label(axisRect(), 0.5, Qt::AlignHCenter);
+  nothing_ = corner_text(axisRect(), 0.5, Qt::AlignHCenter);
   nothing_->position->setCoords(0.5, 0.45);
   nothing_->setText(tr("Neither holds integers: there is no word length to study"));
   recolour();

@@ -32,6 +32,13 @@ std::filesystem::path place_of(const FileRef& master, const Trial& trial) {
 
 }  // namespace
 
+std::optional<double> depth_between(const TrialSummary& s, double low_hz, double high_hz) {
+  double sum = 0, count = 0;
+  for (size_t n = 0; n < s.band_hz.size(); ++n)
+    if (s.band_hz[n] >= low_hz && s.band_hz[n] < high_hz) sum += s.band_db[n], count += 1;
+  return count > 0 ? std::optional(sum / count) : std::nullopt;
+}
+
 TrialSummary summary_of(const NullReport& report) {
   TrialSummary s{name_of(report.kind),
                  report.residual_relative_db(),

@@ -27,6 +27,9 @@ struct TrialSummary {
   std::vector<double> band_hz{}, band_db{};                ///< third-octave depth; -200 where nothing is left
 };
 
+/// Mean depth in dB of the third octaves from low (included) to high (not); nothing where there is none.
+std::optional<double> depth_between(const TrialSummary& summary, double low_hz, double high_hz);
+
 TrialSummary summary_of(const NullReport& report);
 
 /// From and to the user's cache, by the content of master and return (or its chain) and what is held; a summary that is

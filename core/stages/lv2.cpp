@@ -60,7 +60,8 @@ std::map<std::string, float> controls_from(const std::string& text) {
 /// An effect, ready for one block after another: as many copies of it as the channels need.
 class Effect {
  public:
-  Effect(const std::string& uri, const std::string& controls, const ClipFormat& format) : wanted_(controls_from(controls)) {
+  Effect(const std::string& uri, const std::string& controls, const ClipFormat& format)
+      : wanted_(controls_from(controls)) {
     world_.reset(lilv_world_new());
     lilv_world_load_all(world_.get());
     plugin_ = find(uri);
@@ -94,16 +95,19 @@ class Effect {
     const LilvPlugin* plugin = name ? lilv_plugins_get_by_uri(all, name.get()) : nullptr;
     if (plugin) return plugin;
     std::string known;
-    LILV_FOREACH (plugins, i, all)
-      if (known.size() < 300)
-        known += (known.empty() ? "" : ", ") + std::string(lilv_node_as_uri(lilv_plugin_get_uri(lilv_plugins_get(all, i))));
-    throw ChainError(fmt::format("no LV2 effect '{}' is installed; {}", uri,
-                                 known.empty() ? "none is" : "there are " + known));
+    LILV_FOREACH(plugins, i, all)
+    if (known.size() < 300)
+      known +=
+          (known.empty() ? "" : ", ") + std::string(lilv_node_as_uri(lilv_plugin_get_uri(lilv_plugins_get(all, i))));
+    throw ChainError(
+        fmt::format("no LV2 effect '{}' is installed; {}", uri, known.empty() ? "none is" : "there are " + known));
   }
 
   void sort_ports(int channels) {
-    const Held<LilvNode> input(lilv_new_uri(world_.get(), LV2_CORE__InputPort)), audio(lilv_new_uri(world_.get(), LV2_CORE__AudioPort)),
-        control(lilv_new_uri(world_.get(), LV2_CORE__ControlPort)), optional(lilv_new_uri(world_.get(), LV2_CORE__connectionOptional));
+    const Held<LilvNode> input(lilv_new_uri(world_.get(), LV2_CORE__InputPort)),
+        audio(lilv_new_uri(world_.get(), LV2_CORE__AudioPort)),
+        control(lilv_new_uri(world_.get(), LV2_CORE__ControlPort)),
+        optional(lilv_new_uri(world_.get(), LV2_CORE__connectionOptional));
     const uint32_t count = lilv_plugin_get_num_ports(plugin_);
     controls_.assign(count, 0.0f);
     lilv_plugin_get_port_ranges_float(plugin_, nullptr, nullptr, controls_.data());
@@ -118,18 +122,21 @@ class Effect {
         if (std::isnan(controls_[n])) controls_[n] = 0;
         const std::string symbol = lilv_node_as_string(lilv_port_get_symbol(plugin_, port));
         if (in) names += (names.empty() ? "" : ", ") + symbol;
-        if (const auto found = left.find(symbol); in && found != left.end()) controls_[n] = found->second, left.erase(found);
+        if (const auto found = left.find(symbol); in && found != left.end())
+          controls_[n] = found->second, left.erase(found);
         control_ports_.push_back(n);
       } else if (!lilv_port_has_property(plugin_, port, optional.get())) {
         throw ChainError("this LV2 effect needs more than audio and controls, which is not offered here");
       }
     }
     if (!left.empty())
-      throw ChainError(fmt::format("controls: the effect has no '{}'; it has {}", left.begin()->first, names.empty() ? "none" : names));
+      throw ChainError(fmt::format("controls: the effect has no '{}'; it has {}", left.begin()->first,
+                                   names.empty() ? "none" : names));
     const bool fits = ins_.size() == outs_.size() && (int(ins_.size()) == channels || ins_.size() == 1);
     if (!fits)
-      throw ChainError(fmt::format("this LV2 effect takes {} channels and gives {}, the audio has {}; put a channel map before it",
-                                   ins_.size(), outs_.size(), channels));
+      throw ChainError(
+          fmt::format("this LV2 effect takes {} channels and gives {}, the audio has {}; put a channel map before it",
+                      ins_.size(), outs_.size(), channels));
   }
 
   std::vector<float>& input(int channel) { return audio_[size_t(channel)]; }
@@ -169,7 +176,8 @@ class Effect {
 FlowPtr make(FlowPtr in, const Values& v, Making& making) {
   const auto effect = std::make_shared<Effect>(v.text("uri"), v.text("controls"), in->format());
   making.report.delay_samples = effect->latency();
-  return changed_flow(std::move(in), [effect](Planar& sound) { effect->run(sound); }, effect->latency());
+  return changed_flow(
+      std::move(in), [effect](Planar& sound) { effect->run(sound); }, effect->latency());
 }
 
 }  // namespace
@@ -178,7 +186,8 @@ std::vector<Family> lv2_stages() {
   return {{{"lv2",
             "LV2 effect",
             "An installed LV2 effect, its reported latency taken away again.",
-            {p::text("uri", "the effect's URI", ""), p::text("controls", "name=value, name=value; the rest as the effect sets them", "")}},
+            {p::text("uri", "the effect's URI", ""),
+             p::text("controls", "name=value, name=value; the rest as the effect sets them", "")}},
            make,
            [](const Values& v) {
              const std::string uri = v.text("uri");

@@ -476,14 +476,20 @@ class TestStages : public QObject {
       std::vector<double> x(size_t(info.frames * info.channels));
       const auto got = sf_readf_double(sound, x.data(), info.frames);
       sf_close(sound);
-      double worst = 0;
-      const int64_t frames = std::min<int64_t>({got, ours.frames()});
+      const int64_t frames = std::min<int64_t>(got, ours.frames());
       QVERIFY(frames > 200000);
-      for (int64_t n = 3000; n < frames - 3000; ++n)
-        worst = std::max(worst, std::abs(x[size_t(2 * n)] - ours.channel(0)[size_t(n)]));
-      const double apart =
+      auto apart = [&](int64_t late, int64_t step) {  // a reader that keeps the decoder's delay starts later
+        double worst = 0;
+        for (int64_t n = 3000; n < frames - 6000; n += step)
+          worst = std::max(worst, std::abs(x[size_t(2 * (n + late))] - ours.channel(0)[size_t(n)]));
+        return worst;
+      };
+      int64_t late = 0;
+      for (int64_t tried = codec == "mp3" ? -2900 : 0; tried <= (codec == "mp3" ? 2900 : 0); ++tried)
+        if (apart(tried, 997) < apart(late, 997)) late = tried;
+      const double most =
           codec == "adpcm_ima" ? 0.02 : 1e-4;  // decoders of IMA ADPCM differ in how they round its steps
-      if (codec != "mp3" || worst < 1e-4) QVERIFY2(worst < apart, qPrintable(QString::number(worst)));
+      QVERIFY2(apart(late, 1) < most, qPrintable(QString("%1 at %2").arg(apart(late, 1)).arg(late)));
     }
     QCOMPARE(theirs.frames(), ours.frames());
     QVERIFY(std::equal(ours.channel(1).begin(), ours.channel(1).end(), theirs.channel(1).begin()));

@@ -124,11 +124,7 @@ void TrialsView::show_bench(const Bench& bench, const std::map<std::string, RowS
 
 std::optional<double> TrialsView::in_band(const TrialSummary& s) const {
   const QPointF band = band_->currentData().toPointF();
-  double sum = 0, count = 0;
-  for (size_t n = 0; n < s.band_hz.size(); ++n)
-    if (s.band_hz[n] >= band.x() && s.band_hz[n] < band.y()) sum += s.band_db[n], count += 1;
-  if (count == 0) return {};
-  return sum / count;
+  return depth_between(s, band.x(), band.y());
 }
 
 void TrialsView::fill() {
@@ -159,7 +155,12 @@ void TrialsView::fill() {
     put(gain_column, s.trusted ? number(s.gain_db, 2) : none, s.gain_db);
     put(drift_column, s.trusted ? number(s.drift_ppm, 2) : none, s.drift_ppm);
     put(reach_column, s.bandwidth_hz ? hertz(*s.bandwidth_hz, false) : none, s.bandwidth_hz.value_or(0));
-    put(word_column, s.bits_used > 0 ? tr("%1 bit").arg(s.bits_used) : QString::fromStdString(s.codec), s.bits_used);
+    put(word_column,
+        s.bits_used > 0 ? tr("%1 bit").arg(s.bits_used)
+        : s.bit_rate_bps
+            ? tr("%1 %2 kbit/s").arg(QString::fromStdString(s.codec)).arg(number(double(*s.bit_rate_bps) / 1000, 0))
+            : QString::fromStdString(s.codec),
+        s.bits_used);
   }
   table_->setSortingEnabled(true);
   QResizeEvent settle(size(), size());
