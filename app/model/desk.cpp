@@ -8,7 +8,7 @@ namespace heathmist::app {
 
 namespace {
 
-constexpr int merge_hold = 1;  // nudges of one trial in a row are one step of undo
+constexpr int merge_hold = 1;  // nudges of one trial in a row are one step of undo: odd numbers
 
 QString facts_words(const TrialSummary& s) {
   const QString dot = QString::fromUtf8(" · ");
@@ -229,7 +229,7 @@ void Desk::hold(const FitHold& held, const QString& what) {
       [&](Bench& bench) {
         if (Trial* trial = bench.trial(id)) trial->hold = held;
       },
-      merge_hold);
+      merge_hold + 2 * int(std::hash<std::string>()(id) & 0xffffff));
 }
 
 void Desk::remove(const std::string& id) {

@@ -5,7 +5,7 @@ namespace heathmist::app {
 
 namespace {
 
-constexpr int merge_chain = 2;  // changes of one chain in a row are one step of undo
+constexpr int merge_chain = 2;  // changes of one trial's chain in a row are one step of undo: even numbers
 constexpr int least_generations = 5;
 
 Trial trial_through(Chain chain) {
@@ -44,7 +44,7 @@ void Desk::set_chain(const Chain& chain, const QString& what) {
       [&](Bench& bench) {
         if (Trial* trial = bench.trial(id)) trial->chain = chain;
       },
-      merge_chain);
+      merge_chain + 2 * int(std::hash<std::string>()(id) & 0xffffff));
 }
 
 void Desk::make_return(const Chain& chain) {

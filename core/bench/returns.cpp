@@ -13,6 +13,9 @@ bool is_slow(const Stage& stage) {
   return stage.type == "codec" || stage.type == "external" || stage.type == "level" || stage.type == "convolution";
 }
 
+constexpr int64_t most_bytes = int64_t(4)
+                               << 30;  // on disk, for all that is kept; the two newest stay whatever they take
+
 /// The chain without what is off: in rounds as it stands, otherwise cut after every slow stage.
 std::vector<Chain> pieces_of(const Chain& chain) {
   Chain on{{}, {}, chain.rounds};
@@ -60,7 +63,14 @@ const Passed* Returns::kept(const std::string& key) {
 
 void Returns::keep(const std::string& key, const Passed& passed) {
   kept_.emplace_front(key, passed);
-  if (kept_.size() > most_) kept_.pop_back();
+  int64_t bytes = 0;
+  size_t fit = 0;
+  for (; fit < kept_.size(); ++fit) {
+    const auto& f = kept_[fit].second.ret->format();
+    bytes += f.frames * f.channels * int64_t(sizeof(double));
+    if (fit >= 2 && bytes > most_bytes) break;
+  }
+  kept_.resize(std::min(fit, most_));
 }
 
 Passed Returns::make(const std::shared_ptr<const Clip>& master, const std::string& master_mark, const Chain& chain,

@@ -47,7 +47,8 @@ Ended run_program(const std::vector<std::string>& words, const std::filesystem::
   for (const auto& w : words) arguments.push_back(const_cast<char*>(w.c_str()));
   arguments.push_back(nullptr);
   int output[2], trouble[2];
-  if (::pipe2(output, O_CLOEXEC | O_NONBLOCK) != 0) throw std::runtime_error("no pipe can be made");
+  if (::pipe2(output, O_CLOEXEC) != 0) throw std::runtime_error("no pipe can be made");
+  ::fcntl(output[0], F_SETFL, O_NONBLOCK);  // this end alone: a program must be able to wait while it writes
   if (::pipe2(trouble, O_CLOEXEC) != 0) throw std::runtime_error("no pipe can be made");
   const pid_t child = ::fork();
   if (child == 0) become(arguments.data(), folder.c_str(), output[1], trouble[1]);

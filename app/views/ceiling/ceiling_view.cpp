@@ -135,6 +135,7 @@ void CeilingView::set_subject(const QString& name, const std::filesystem::path& 
                               const std::vector<Chain>& chains) {
   if (file == file_ && chains == chains_) return;
   task_.cancel();
+  ++run_number_;
   name_ = name, file_ = file, chains_ = chains;
   found_ = {{}, std::vector<CeilingAnswer>(chains.size())};
   show_found();
@@ -152,11 +153,15 @@ void CeilingView::start() {
   found_ = {options, std::vector<CeilingAnswer>(chains_.size())};
   show_found();
   headline_->setText(tr("Encoding, decoding, reading true peaks…"));
-  task_.start([this, file = file_, chains = chains_, options](const Job& job) {
+  task_.start([this, run = ++run_number_, file = file_, chains = chains_, options](const Job& job) {
     find_ceiling(Clip::open(file, Job{job.stop, {}, 0}), chains, options, job,
-                 [this](size_t place, const CeilingAnswer& answer) {
+                 [this, run](size_t place, const CeilingAnswer& answer) {
                    QMetaObject::invokeMethod(
-                       this, [this, place, answer] { take(place, answer); }, Qt::QueuedConnection);
+                       this,
+                       [this, run, place, answer] {
+                         if (run == run_number_) take(place, answer);
+                       },
+                       Qt::QueuedConnection);
                  });
   });
   refresh_state();

@@ -46,6 +46,7 @@ class CeilingView : public QWidget {
   std::filesystem::path file_;
   std::vector<Chain> chains_;
   Ceiling found_;
+  int run_number_ = 0;  // what an earlier run still hands over is not taken
   QLabel *headline_, *note_;
   QDoubleSpinBox* limit_;
   QComboBox* means_;

@@ -184,6 +184,7 @@ void MatrixView::set_row(const QString& name, bool in) {
 /// An empty matrix of what is in; cells that were done before and are still in stay.
 void MatrixView::set_up() {
   task_.cancel();
+  ++run_number_;
   const Matrix before = std::move(matrix_);
   matrix_ = {};
   for (const auto& r : known_rows_)
@@ -218,10 +219,14 @@ void MatrixView::start() {
   for (auto& cell : matrix_.cells) cell = {};
   done_ = 0;
   fill();
-  task_.start([this, rows = matrix_.rows, columns = matrix_.columns](const Job& job) {
-    run_matrix(rows, columns, job, [this](size_t row, size_t column, const MatrixCell& cell) {
+  task_.start([this, run = ++run_number_, rows = matrix_.rows, columns = matrix_.columns](const Job& job) {
+    run_matrix(rows, columns, job, [this, run](size_t row, size_t column, const MatrixCell& cell) {
       QMetaObject::invokeMethod(
-          this, [this, row, column, cell] { take(row, column, cell); }, Qt::QueuedConnection);
+          this,
+          [this, run, row, column, cell] {
+            if (run == run_number_) take(row, column, cell);
+          },
+          Qt::QueuedConnection);
     });
   });
   refresh_state();

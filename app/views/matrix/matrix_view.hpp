@@ -51,6 +51,7 @@ class MatrixView : public QWidget {
   std::set<QString> rows_out_, columns_out_;
   Matrix matrix_;
   size_t done_ = 0;
+  int run_number_ = 0;  // what an earlier run still hands over is not taken
   QComboBox* value_;
   QLabel* note_;
   QPushButton* run_;
