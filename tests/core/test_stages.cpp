@@ -270,9 +270,8 @@ class TestStages : public QObject {
     QVERIFY2(std::abs(report.fit.delay_samples) < 0.05, qPrintable(QString::number(report.fit.delay_samples)));
   }
 
-  /// Theory: holding weighs by sinc, linear interpolation by sinc squared; what lies above folds back with that weight.
+  /// Theory: holding weighs by the periodic sinc, linear interpolation by its square; what lies above folds back with that weight.
   void poor_converters_are_as_poor_as_theory_says() {
-    auto sinc = [](double x) { return std::sin(pi * x) / (pi * x); };
     for (const double hz : {5000.0, 9000.0, 14000.0}) {
       const auto m = clip(tone(hz, 0.5, 2, 32000), 32000);
       const double image = 96000 - 64000 - hz;  // first image: 32000 - hz
@@ -286,7 +285,6 @@ class TestStages : public QObject {
         QVERIFY2(std::abs(got - theory) < 0.05,
                  qPrintable(QString("%1 %2: %3, theory %4").arg(by).arg(hz).arg(got).arg(theory)));
       }
-      QVERIFY(sinc(0.5) > 0);
     }
     const auto folded =
         run(clip(tone(30000, 0.5, 2, 96000), 96000), {{{"type", "converter"}, {"rate_hz", 48000}, {"by", "hold"}}});
@@ -563,7 +561,6 @@ class TestStages : public QObject {
     QCOMPARE(refused([&] { run(m, {external("nosuchprogram {in} {out}")}); }, "no program 'nosuchprogram'"), 0);
     QCOMPARE(refused([&] { run(m, {external("ls '{in} {out}' nowhere")}); }, "failed with status 2; it said: "), 0);
     QCOMPARE(refused([&] { run(m, {external("true {in} {out}")}); }, "wrote no file"), 0);
-    QCOMPARE(refused([&] { run(m, {external("cp /etc/passwd {out} -- {in}")}); }, ""), 0);
     QCOMPARE(refused([&] { run(m, {external("sh -c 'echo rubbish > {out}' {in}")}); }, "no audio that can be read"), 0);
     QCOMPARE(refused([&] { run(m, {external("sh -c 'sleep 30' {in} {out}", 0.3)}); }, "did not end within 0.3 s"), 0);
     QCOMPARE(refused([&] { run(m, {external("cp \"{in} {out}")}); }, "a quote is left open"), 0);
