@@ -35,7 +35,7 @@ void take_picture(MainWindow& window, const QCommandLineParser& words) {
   const QStringList plates = words.value("plates").split(',');
   window.null_view()->plates()->left()->choose(plates.value(0).toInt());
   window.null_view()->plates()->right()->choose(plates.value(1).toInt());
-  const QStringList views{"null", "trials", "matrix", "ceiling"};
+  const QStringList views{"null", "trials", "matrix", "ceiling", "loudness", "outlets"};
   window.show_view(std::max(0, int(views.indexOf(words.value("view")))));
   if (words.value("view") == "matrix") {
     QObject::connect(window.matrix_view(), &MatrixView::rested, &window, draw, Qt::SingleShotConnection);
@@ -45,6 +45,20 @@ void take_picture(MainWindow& window, const QCommandLineParser& words) {
     QObject::connect(window.ceiling_view(), &CeilingView::rested, &window, draw, Qt::SingleShotConnection);
     if (words.isSet("limit")) window.ceiling_view()->limit()->setValue(words.value("limit").toDouble());
     return window.ceiling_view()->start();
+  }
+  if (words.value("view") == "loudness" || words.value("view") == "outlets") {
+    QObject::connect(
+        &window.board(), &LoudnessBoard::rested, &window,
+        [&window, draw] {
+          window.loudness_view()->table()->selectRow(0);
+          if (window.outlets_view()->isVisible()) {
+            QObject::connect(window.outlets_view(), &OutletsView::rested, &window, draw, Qt::SingleShotConnection);
+            return window.outlets_view()->run_encodes();
+          }
+          draw();
+        },
+        Qt::SingleShotConnection);
+    return;
   }
   if (words.isSet("select")) {
     const QStringList range = words.value("select").split('-');

@@ -16,6 +16,7 @@
 #include "core/bench/document.hpp"
 #include "core/bench/matrix.hpp"
 #include "core/compare/explain.hpp"
+#include "core/measure/meter.hpp"
 #include "demo/writer.hpp"
 
 namespace fs = std::filesystem;
@@ -119,6 +120,9 @@ int main(int argc, char** argv) {
   add("open_heathmist", [&] { survey(*Clip::open(files.long_master)); });
   add("open_plain_read", [&] { peers::plain_read(files.long_master); });
   add("open_again_heathmist", [&] { cached_survey(*Clip::open(files.long_master)); });
+  add("measure_heathmist", [&] { measure_loudness(*Clip::open(files.master)); });
+  add(
+      "measure_witness", [&] { peers::witness_measure(files.master); }, 3);
   const Bench demo = load_bench(demo::write_demo(files.folder / "demo"));
   const auto& settings = common_settings();
   add(
@@ -159,6 +163,8 @@ int main(int argc, char** argv) {
       "of "
       "their time (to reach: 3)\n",
       ratios.median("matrix_heathmist") / ratios.median("matrix_bare_codecs"));
+  fmt::print("loudness in full with true peak against libebur128 doing the same: {:.1f} times as fast (to reach: 20)\n",
+             ratios.median("measure_witness") / ratios.median("measure_heathmist"));
   fmt::print("peak memory, null and explanation of a {}-minute 96 kHz stereo pair: {} MiB (to reach: 400)\n",
              long_minutes, memory);
 }

@@ -1,5 +1,6 @@
 #include "benchmarks/peers.hpp"
 
+#include <ebur128.h>
 #include <fftw3.h>
 #include <sndfile.h>
 
@@ -105,6 +106,22 @@ void bare_encode_and_decode(const std::filesystem::path& master, const Chain& ch
     encode(*clip, encoding, file);
     Clip::open(file);
   }
+}
+
+double witness_measure(const std::filesystem::path& file) {
+  SF_INFO info{};
+  SNDFILE* sound = sf_open(file.c_str(), SFM_READ, &info);
+  ebur128_state* state = ebur128_init(unsigned(info.channels), unsigned(info.samplerate),
+                                      EBUR128_MODE_I | EBUR128_MODE_LRA | EBUR128_MODE_TRUE_PEAK);
+  std::vector<double> block(size_t(info.channels) * 16384);
+  for (sf_count_t got; (got = sf_readf_double(sound, block.data(), 16384)) > 0;)
+    ebur128_add_frames_double(state, block.data(), size_t(got));
+  sf_close(sound);
+  double loudness = 0, range = 0;
+  ebur128_loudness_global(state, &loudness);
+  ebur128_loudness_range(state, &range);
+  ebur128_destroy(&state);
+  return loudness + 0 * range;
 }
 
 double plain_read(const std::filesystem::path& file) {

@@ -13,6 +13,10 @@ double whole_file_correlation(const std::filesystem::path& master, const std::fi
 /// Reads a file from end to end with libsndfile and throws the samples away; returns their sum.
 double plain_read(const std::filesystem::path& file);
 
+/// libebur128 with everything it has (integrated, range, true peak), read with libsndfile; returns the integrated
+/// value.
+double witness_measure(const std::filesystem::path& file);
+
 /// A programme of noise bursts, always the same, 24 bit stereo; the copy is `delay` samples late with a little noise on
 /// it.
 void write_pair(const std::filesystem::path& master, const std::filesystem::path& ret, int rate_hz, double seconds,

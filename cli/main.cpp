@@ -18,6 +18,49 @@ int main(int argc, char** argv) {
   facts->add_option("FILE", files, "audio files")->required();
   facts->add_flag("--json", facts_json, "one JSON object on standard output");
 
+  cli::MeasureCall heard;
+  auto* measure = app.add_subcommand("measure", "loudness, true peak, range and levels of files");
+  measure->add_option("FILE", heard.files, "audio files")->required();
+  measure->add_flag("--album", heard.album, "all files as one programme, too");
+  measure->add_option("--listen", heard.listen, "all, mid, side, or a channel's number from 1")->capture_default_str();
+  measure->add_flag("--dual-mono", heard.dual_mono, "a single channel counts as from two loudspeakers");
+  measure->add_option("--from", heard.from_s, "start of what is measured, in s")->check(CLI::NonNegativeNumber);
+  measure->add_option("--to", heard.to_s, "its end, in s")->check(CLI::NonNegativeNumber);
+  measure->add_option("--rms-window", heard.rms_window_s, "window of the highest RMS, in s")
+      ->capture_default_str()
+      ->check(CLI::Range(0.01, 60.0));
+  measure->add_option("--csv", heard.csv, "write the numbers to this file");
+  measure->add_flag("--json", heard.json, "one JSON object on standard output");
+
+  cli::OutletsCall delivery;
+  auto* outlets = app.add_subcommand("outlets", "what each outlet makes of each file; without files, the outlets");
+  outlets->add_option("FILE", delivery.files, "audio files");
+  outlets->add_option("--outlet", delivery.keys, "only these outlets, by key")->delimiter(',');
+  outlets->add_flag("--album", delivery.album, "the files are one album");
+  outlets->add_flag("--encode", delivery.encode, "send each file through the outlet's encode, too");
+  outlets->add_flag("--live", delivery.live, "live tolerances count");
+  outlets->add_option("--csv", delivery.csv, "write the table to this file");
+  outlets->add_flag("--json", delivery.json, "one JSON object on standard output");
+  cli::LevelCall copies;
+  auto* level = app.add_subcommand("level", "write copies at a target of loudness, tagged, read back and checked");
+  level->add_option("FILE", copies.files, "audio files")->required();
+  level->add_option("-o,--output", copies.folder, "the folder for the copies")->required();
+  level->add_option("--target", copies.target_lufs, "LUFS")->capture_default_str()->check(CLI::Range(-50.0, 0.0));
+  level->add_flag("--limiter", copies.limiter,
+                  "a true-peak limiter keeps to the ceiling; otherwise the gain stops there");
+  level->add_option("--ceiling", copies.ceiling_dbtp, "dBTP")->capture_default_str()->check(CLI::Range(-40.0, 0.0));
+  level->add_flag("--album", copies.album, "one gain for all files");
+  level->add_option("--format", copies.format, "wav or flac")
+      ->capture_default_str()
+      ->check(CLI::IsMember({"wav", "flac"}));
+  level->add_option("--bits", copies.bits, "16, 24 or 32f")
+      ->capture_default_str()
+      ->check(CLI::IsMember({"16", "24", "32f"}));
+  level->add_option("--dither", copies.dither, "triangular, rectangular, triangular_high, gaussian or none")
+      ->capture_default_str()
+      ->check(CLI::IsMember({"triangular", "rectangular", "triangular_high", "gaussian", "none"}));
+  level->add_flag("--json", copies.json, "one JSON object on standard output");
+
   cli::NullCall call;
   auto* null = app.add_subcommand("null", "lay a return on its master and measure what is left");
   null->add_option("MASTER", call.master, "the audio under test")->required();
@@ -64,6 +107,9 @@ int main(int argc, char** argv) {
   }
   try {
     if (*facts) cli::facts(files, facts_json);
+    if (*measure) cli::measure(heard);
+    if (*outlets) cli::outlets(delivery);
+    if (*level) cli::level(copies);
     if (*null) cli::null(call);
     if (*pass) cli::pass(master, chain, out, pass_json);
     if (*matrix) cli::matrix(board);
@@ -80,6 +126,8 @@ int main(int argc, char** argv) {
     fmt::print(stderr, "heathmist-cli: {}: it could not be worked on ({})\n",
                *null           ? call.master
                : *pass         ? master
+               : *measure      ? heard.files.front()
+               : *level        ? copies.files.front()
                : files.empty() ? "input"
                                : files.front(),
                error.what());

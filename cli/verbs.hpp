@@ -42,4 +42,29 @@ void ceiling(const CeilingCall& call);
 /// Progress for a person who watches: a line on standard error, where that is a terminal.
 Job watched(const std::string& what);
 
+struct MeasureCall {
+  std::vector<std::string> files;
+  bool album = false, json = false, dual_mono = false;
+  std::string listen = "all", csv;
+  double from_s = 0, to_s = -1, rms_window_s = 0.3;
+};
+void measure(const MeasureCall& call);
+
+/// What every outlet makes of every file; without files, what outlets there are.
+struct OutletsCall {
+  std::vector<std::string> files, keys;
+  bool album = false, encode = false, live = false, json = false;
+  std::string csv;
+};
+void outlets(const OutletsCall& call);
+
+/// Copies at a target, written into a folder, read back and checked.
+struct LevelCall {
+  std::vector<std::string> files;
+  std::string folder, format = "wav", dither = "triangular", bits = "24";
+  double target_lufs = -16, ceiling_dbtp = -1;
+  bool limiter = false, album = false, json = false;
+};
+void level(const LevelCall& call);
+
 }  // namespace heathmist::cli

@@ -68,7 +68,7 @@ void Player::set_source(const Comparable& pair, const Fit& fit) {
   }
   if (other_rate) {
     mixer_ = Mixer(rate);
-    weighting_.assign(2, KWeighting(rate));
+    meter_ = std::make_unique<LiveMeter>(rate);
     set_mix(mix());
     mixer_.settle();
     if (playing_) restart_device();
@@ -241,26 +241,8 @@ void Player::render(std::span<double> out) {
     place_ = block.first + int64_t(used_);
   }
   std::fill(out.begin() + long(2 * done), out.end(), 0.0);
-  meter(out);
+  meter_->add(out);
   if (done == 0 && place_ >= length_) ended_ = true;
-}
-
-void Player::meter(std::span<const double> out) {
-  double peak = 0;
-  for (const double x : out) peak = std::max(peak, std::abs(x));
-  if (peak > peak_) peak_ = peak;
-  channel_.resize(out.size() / 2);
-  for (size_t c = 0; c < 2; ++c) {
-    for (size_t n = 0; n < channel_.size(); ++n) channel_[n] = out[2 * n + c];
-    energy_ += weighting_[c].energy(channel_);
-  }
-  energy_frames_ += double(channel_.size());
-  const double span = 0.4 * rate_;
-  momentary_ = lufs(energy_ / std::max(energy_frames_, span)).value_or(-120);
-  if (energy_frames_ > span) {  // a window that slides by forgetting
-    energy_ *= span / energy_frames_;
-    energy_frames_ = span;
-  }
 }
 
 }  // namespace heathmist::app

@@ -11,6 +11,7 @@
 #include "app/listen/mixer.hpp"
 #include "core/compare/null.hpp"
 #include "core/dsp/biquad.hpp"
+#include "core/measure/live_meter.hpp"
 
 namespace heathmist::app {
 
@@ -36,9 +37,8 @@ class Player : public QObject {
   void set_mix(const MixSettings& settings);
   MixSettings mix() const;
   const OutputDevice& device() const { return *device_; }
-  double held_peak() const { return peak_; }  ///< greatest sample heard since reset_meters()
-  double momentary_lufs() const { return momentary_; }
-  void reset_meters() { peak_ = 0; }
+  LiveMeter::Reading meters() const { return meter_->reading(); }  ///< of what is heard
+  void reset_meters() { meter_->reset(); }
 
  signals:
   void moved(double at_s);
@@ -55,7 +55,6 @@ class Player : public QObject {
   void feed(std::stop_token stop);
   bool feed_block(RingBlock& block);
   void render(std::span<double> out);
-  void meter(std::span<const double> out);
   void restart_device();
   void prepare_band();
 
@@ -82,10 +81,8 @@ class Player : public QObject {
   std::atomic<int64_t> place_{0}, length_{0};
   Mixer mixer_{48000};
   std::atomic<int> heard_{0};
-  std::atomic<double> return_gain_{1}, lift_db_{0}, peak_{0}, momentary_{-120};
-  std::vector<KWeighting> weighting_;
-  std::vector<double> channel_;
-  double energy_ = 0, energy_frames_ = 0;
+  std::atomic<double> return_gain_{1}, lift_db_{0};
+  std::unique_ptr<LiveMeter> meter_ = std::make_unique<LiveMeter>(48000);
   std::jthread feeder_;
 };
 

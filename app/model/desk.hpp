@@ -13,6 +13,7 @@ class Desk : public QObject {
  public:
   explicit Desk(QObject* parent = nullptr);
   BenchModel& model() { return model_; }
+  const Bench& bench() const { return model_.bench(); }
   TrialRunner& runner() { return runner_; }
   Errands& errands() { return errands_; }
   const std::map<std::string, RowState>& states() const { return states_; }
@@ -45,9 +46,14 @@ class Desk : public QObject {
   void run_on_all(const Chain& chain);  ///< a trial of every master that has none with this chain
   void compare_generations();           ///< a trial for each number of rounds up to the current one's, 5 at the least
   void keep_chain(const Chain& chain);  ///< on the bench, under its name
+  /// False: another kept chain has that name.
+  bool rename_kept_chain(const Chain& kept, const std::string& name);
+  void drop_kept_chain(const Chain& kept);
   /// The bench's master of this file; a new one where there is none. Its id.
   std::string master_of_file(const QString& name, const std::filesystem::path& file);
   std::string current_master() const;  ///< id; empty: none
+  void set_album(const std::string& master_id, const std::string& album);
+  void move_master(int by);  ///< the one that is looked at, up or down the bench
 
  signals:
   void rows_changed();

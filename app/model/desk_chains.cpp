@@ -100,6 +100,37 @@ void Desk::keep_chain(const Chain& chain) {
   });
 }
 
+bool Desk::rename_kept_chain(const Chain& kept, const std::string& name) {
+  const auto& chains = model_.bench().chains;
+  if (std::any_of(chains.begin(), chains.end(), [&](const Chain& c) { return c != kept && title_of(c) == name; }))
+    return false;
+  model_.edit(tr("Rename a kept chain"), [&](Bench& bench) {
+    for (Chain& c : bench.chains)
+      if (c == kept) c.name = name;
+  });
+  return true;
+}
+
+void Desk::drop_kept_chain(const Chain& kept) {
+  model_.edit(tr("Drop a kept chain"), [&](Bench& bench) { std::erase(bench.chains, kept); });
+}
+
+void Desk::set_album(const std::string& master_id, const std::string& album) {
+  const Master* master = model_.bench().master(master_id);
+  if (!master || master->album == album) return;
+  model_.edit(tr("Put a master into an album"), [&](Bench& bench) { bench.master(master_id)->album = album; });
+}
+
+void Desk::move_master(int by) {
+  const auto& masters = model_.bench().masters;
+  const auto at =
+      std::find_if(masters.begin(), masters.end(), [&](const Master& m) { return m.id == current_master(); });
+  const int64_t from = at - masters.begin(), to = from + by;
+  if (at == masters.end() || to < 0 || to >= int64_t(masters.size())) return;
+  model_.edit(tr("Move a master"),
+              [&](Bench& bench) { std::swap(bench.masters[size_t(from)], bench.masters[size_t(to)]); });
+}
+
 std::string Desk::master_of_file(const QString& name, const std::filesystem::path& file) {
   for (const Master& m : model_.bench().masters)
     if (m.audio.file == file) return m.id;

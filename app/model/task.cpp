@@ -2,17 +2,23 @@
 
 namespace heathmist::app {
 
+Task::~Task() {
+  for (auto& [run, thread] : works_) thread.request_stop();
+  works_.clear();
+}
+
 void Task::start(std::function<void(const Job&)> work) {
-  cancel();
+  drop();
   running_ = true;
   since_.start();
-  thread_ = std::jthread([this, work = std::move(work)](std::stop_token stop) {
+  works_[run_] = std::jthread([this, run = run_, work = std::move(work)](std::stop_token stop) {
+    auto tell = [this](auto what) { QMetaObject::invokeMethod(this, std::move(what), Qt::QueuedConnection); };
     Job job;
     job.stop = stop;
-    job.progress = [this, stop](double fraction) {
-      if (!stop.stop_requested())
-        QMetaObject::invokeMethod(
-            this, [this, fraction] { emit progressed(fraction); }, Qt::QueuedConnection);
+    job.progress = [this, run, tell](double fraction) {
+      tell([this, run, fraction] {
+        if (run == run_ && running_) emit progressed(fraction);
+      });
     };
     bool whole = false;
     QString failure;
@@ -23,16 +29,25 @@ void Task::start(std::function<void(const Job&)> work) {
     } catch (const std::exception& error) {
       failure = QString::fromUtf8(error.what());
     }
-    running_ = false;
-    QMetaObject::invokeMethod(
-        this, [this, whole, failure] { emit ended(whole, failure); }, Qt::QueuedConnection);
+    tell([this, run, whole, failure] { end(run, whole, failure); });
   });
 }
 
+void Task::end(int run, bool whole, const QString& failure) {
+  works_.erase(run);  // its thread has nothing left to do
+  if (run != run_ || !running_) return;
+  running_ = false;
+  emit ended(whole, failure);
+}
+
 void Task::cancel() {
-  if (!thread_.joinable()) return;
-  thread_.request_stop();
-  thread_.join();
+  if (const auto work = works_.find(run_); work != works_.end()) work->second.request_stop();
+}
+
+void Task::drop() {
+  cancel();
+  ++run_;
+  running_ = false;
 }
 
 std::optional<double> Task::left_s(double fraction) const {

@@ -29,20 +29,21 @@ std::vector<Chain> for_ceiling(const Bench& bench) {
   return found;
 }
 
-/// A probe signal as a file of the user's own data, written once.
+constexpr int probe_rate_hz = 44100;
+
+/// Where a probe signal lies once it has been written: among the user's own data.
 std::filesystem::path probe_file(const ProbeSignal& signal) {
-  constexpr int rate_hz = 44100;
-  const std::filesystem::path folder =
-      (QStandardPaths::writableLocation(QStandardPaths::AppDataLocation) + "/probes").toStdString();
-  const auto file = folder / (signal.key + "-44100.wav");
-  if (std::filesystem::exists(file)) return file;
+  const auto folder = QStandardPaths::writableLocation(QStandardPaths::AppDataLocation) + "/probes";
+  return std::filesystem::path(folder.toStdString()) / (signal.key + "-44100.wav");
+}
+
+void write_probe(const ProbeSignal& signal, const std::filesystem::path& file) {
   std::error_code ignored;
-  std::filesystem::create_directories(folder, ignored);
-  const Planar sound = render(signal, rate_hz, 8);
-  ClipWriter out(file, rate_hz, sound.channels(), WordFormat::float64);
+  std::filesystem::create_directories(file.parent_path(), ignored);
+  const Planar sound = render(signal, probe_rate_hz, 8);
+  ClipWriter out(file, probe_rate_hz, sound.channels(), WordFormat::float64);
   out.write(sound);
   out.finish();
-  return file;
 }
 
 }  // namespace
@@ -71,6 +72,8 @@ void MainWindow::connect_chains() {
   connect(strip, &ChainStrip::changed, this,
           [this](const Chain& chain, const QString& what) { desk_.set_chain(chain, what); });
   connect(strip, &ChainStrip::wished, this, &MainWindow::take_wish);
+  connect(strip, &ChainStrip::rename_wished, this, &MainWindow::rename_kept_chain);
+  connect(strip, &ChainStrip::drop_wished, &desk_, &Desk::drop_kept_chain);
   connect(&desk_, &Desk::trial_ready, this, &MainWindow::refresh_chain);
   connect(&desk_, &Desk::trial_failed, this, &MainWindow::refresh_chain);
   connect(&desk_, &Desk::measuring, this, &MainWindow::refresh_chain);
@@ -93,8 +96,10 @@ void MainWindow::connect_chains() {
       connect(&desk_, &Desk::trial_ready, this, jump,
               Qt::ConnectionType(Qt::SingleShotConnection | Qt::QueuedConnection));
   });
-  connect(&writing_, &Task::ended, this, [this](bool, const QString& failure) {
-    if (!failure.isEmpty()) QMessageBox::warning(this, tr("The return was not written"), failure);
+  connect(&writing_, &Task::ended, this, [this](bool whole, const QString& failure) {
+    const auto then = std::exchange(after_writing_, {});
+    if (!failure.isEmpty()) QMessageBox::warning(this, tr("The file was not written"), failure);
+    if (whole && then) then();
   });
 }
 
@@ -145,6 +150,16 @@ void MainWindow::keep_chain() {
   desk_.keep_chain(*chain);
 }
 
+void MainWindow::rename_kept_chain(const Chain& kept) {
+  bool good = false;
+  const QString name = QInputDialog::getText(this, tr("Rename a kept chain"), tr("Name"), QLineEdit::Normal,
+                                             QString::fromStdString(title_of(kept)), &good)
+                           .trimmed();
+  if (!good || name.isEmpty() || desk_.rename_kept_chain(kept, name.toStdString())) return;
+  QMessageBox::warning(this, tr("Rename a kept chain"),
+                       tr("Another kept chain is called %1; choose a name of its own.").arg(name));
+}
+
 void MainWindow::read_chain() {
   const QString file = QFileDialog::getOpenFileName(this, tr("Read a chain"), {}, chain_filter);
   if (file.isEmpty()) return;
@@ -179,19 +194,21 @@ void MainWindow::write_return() {
   const QString file =
       QFileDialog::getSaveFileName(this, tr("Write the return"), "return.wav", tr("Audio (*.wav *.flac)"));
   if (file.isEmpty()) return;
+  after_writing_ = {};
   writing_.start([passed = Passed{result->ret, result->stages}, chain = *chain,
                   path = file.toStdString()](const Job& job) { heathmist::write_return(passed, chain, path, job); });
 }
 
 void MainWindow::open_cell(const MatrixRow& row, const Chain& chain) {
-  try {
-    auto file = row.file;
-    if (const ProbeSignal* signal = file.empty() ? probe_signal(row.probe) : nullptr) file = probe_file(*signal);
+  const ProbeSignal* signal = row.file.empty() ? probe_signal(row.probe) : nullptr;
+  const auto file = signal ? probe_file(*signal) : row.file;
+  auto open = [this, name = QString::fromStdString(row.name), file, chain] {
     show_view(null_page);
-    desk_.look_through(desk_.master_of_file(QString::fromStdString(row.name), file), chain);
-  } catch (const InputError& error) {
-    QMessageBox::warning(this, tr("The cell was not opened"), QString::fromUtf8(error.what()));
-  }
+    desk_.look_through(desk_.master_of_file(name, file), chain);
+  };
+  if (!signal || std::filesystem::exists(file)) return open();
+  after_writing_ = open;
+  writing_.start([signal = *signal, file](const Job&) { write_probe(signal, file); });
 }
 
 }  // namespace heathmist::app

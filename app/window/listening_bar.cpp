@@ -1,6 +1,7 @@
 #include "app/window/listening_bar.hpp"
 
 #include <QHBoxLayout>
+#include <QMenu>
 #include <cmath>
 
 #include "app/theme/theme.hpp"
@@ -8,6 +9,12 @@
 namespace heathmist::app {
 
 namespace {
+
+QString words_for(MatchBy by) {
+  return by == MatchBy::integrated   ? QObject::tr("by loudness")
+         : by == MatchBy::short_term ? QObject::tr("by short-term")
+                                     : QObject::tr("by peak");
+}
 
 /// A value over its caption.
 std::pair<QWidget*, std::pair<QLabel*, QLabel*>> stacked(const QString& caption, QWidget* parent, int width) {
@@ -75,7 +82,15 @@ ListeningBar::ListeningBar(Player& player, QWidget* parent) : QWidget(parent), p
   matched_->setCheckable(true);
   matched_->setChecked(true);
   matched_->setFont(face(Type::body, true));
-  matched_->setToolTip(tr("Play the return at the master's loudness (M)"));
+  matched_->setToolTip(tr("Play the return as loud as the master (M); the menu says by what"));
+  matched_->setPopupMode(QToolButton::MenuButtonPopup);
+  auto* by = new QMenu(matched_);
+  for (const auto& [name, value] :
+       {std::pair{tr("by integrated loudness, of the loop where there is one"), MatchBy::integrated},
+        {tr("by the greatest short-term loudness"), MatchBy::short_term},
+        {tr("by the greatest peak"), MatchBy::peak}})
+    by->addAction(name, this, [this, value = value] { match_by(value); });
+  matched_->setMenu(by);
   match_note_ = new QLabel(match);
   match_note_->setFont(face(Type::small));
   match_note_->setProperty("soft", true);
@@ -114,28 +129,50 @@ ListeningBar::ListeningBar(Player& player, QWidget* parent) : QWidget(parent), p
   row->addWidget(loop_note_);
   row->addStretch();
 
-  auto [momentary_cell, momentary_labels] = stacked(tr("M LUFS"), this, 40);
-  momentary_ = momentary_labels.first;
-  auto [peak_cell, peak_labels] = stacked(tr("dBFS held"), this, 40);
-  peak_ = peak_labels.first;
-  auto [device_cell, device_labels] = stacked(tr("output"), this, 60);
-  device_ = device_labels.first;
-  for (QWidget* cell : {momentary_cell, peak_cell, device_cell}) row->addWidget(cell);
+  make_meters(row);
 
   connect(&player_, &Player::moved, this, [this](double at) { place_->setText(clock(at)); });
   connect(&player_, &Player::playing_changed, this, &ListeningBar::refresh);
   connect(&Theme::instance(), &Theme::changed, this, &ListeningBar::dress);
   meters_.setInterval(100);
   connect(&meters_, &QTimer::timeout, this, [this] {
-    const double m = player_.momentary_lufs(), p = player_.held_peak();
-    momentary_->setText(player_.is_playing() && m > -100 ? number(m, 1) : QString(QChar(0x2013)));
-    peak_->setText(p > 0 ? number(20 * std::log10(p), 1) : QString(QChar(0x2013)));
+    const auto r = player_.meters();
+    const std::optional<double> shown[] = {r.momentary_lufs, r.short_term_lufs, r.integrated_lufs, r.true_peak_dbtp,
+                                           r.correlation};
+    for (size_t n = 0; n < std::size(shown); ++n)
+      values_[n]->setText(shown[n] ? number(*shown[n], n == 4 ? 2 : 1) : QString(QChar(0x2013)));
+    values_[3]->setStyleSheet(r.true_peak_dbtp.value_or(-1) > 0 ? QString("color: %1").arg(colour(Role::rust).name())
+                                                                : QString());
   });
   meters_.start();
   dress();
-  set_pair(0, {}, {});
+  set_pair(nullptr);
   set_loop({});
   hear(Heard::master);
+}
+
+/// Meters of what is heard; a click begins them anew.
+void ListeningBar::make_meters(QHBoxLayout* row) {
+  auto* meters = new QToolButton(this);
+  meters->setText(QString(QChar(0x21ba)));
+  meters->setToolTip(tr("Begin the meters anew: integrated loudness and held true peak (R)"));
+  meters->setAccessibleName(tr("Begin the meters anew"));
+  connect(meters, &QToolButton::clicked, this, [this] { player_.reset_meters(); });
+  row->addWidget(meters);
+  const QString names[] = {tr("M"), tr("S"), tr("I LUFS"), tr("dBTP held"), tr("corr.")};
+  const QString hints[] = {tr("Momentary loudness of what is heard, LUFS"), tr("Short-term loudness, LUFS"),
+                           tr("Integrated loudness since the meters began, LUFS"),
+                           tr("Highest true peak since the meters began"),
+                           tr("Correlation of left and right: 1 is mono, 0 unrelated, \u22121 opposed")};
+  for (size_t n = 0; n < values_.size(); ++n) {
+    auto [cell, labels] = stacked(names[n], this, 34);
+    values_[n] = labels.first;
+    cell->setToolTip(hints[n]);
+    row->addWidget(cell);
+  }
+  auto [device_cell, device_labels] = stacked(tr("output"), this, 56);
+  device_ = device_labels.first;
+  row->addWidget(device_cell);
 }
 
 void ListeningBar::dress() {
@@ -167,18 +204,28 @@ void ListeningBar::refresh() {
                           : QString::fromStdString(player_.device().name()));
 }
 
-void ListeningBar::set_pair(double length_s, std::optional<double> master_lufs, std::optional<double> return_lufs) {
-  length_s_ = length_s;
-  length_->setText(length_s > 0 ? tr("of %1").arg(clock(length_s)) : tr("nothing to play"));
+void ListeningBar::set_pair(std::shared_ptr<const NullReport> report) {
+  report_ = std::move(report);
+  length_->setText(report_ ? tr("of %1").arg(clock(report_->master.duration_s())) : tr("nothing to play"));
   place_->setText(clock(player_.place_s()));
-  match_db_ = master_lufs && return_lufs ? std::optional(*master_lufs - *return_lufs) : std::nullopt;
-  push_mix();
+  find_match();
   refresh();
+}
+
+void ListeningBar::match_by(MatchBy by) {
+  match_by_ = by;
+  find_match();
+}
+
+void ListeningBar::find_match() {
+  match_db_ = report_ ? match_gain_db(*report_, match_by_, loop_range_) : std::nullopt;
+  push_mix();
 }
 
 void ListeningBar::set_loop(std::optional<std::pair<double, double>> seconds) {
   player_.set_loop(seconds);
   loop_range_ = seconds;
+  find_match();
   show_band(band_);
 }
 
@@ -208,7 +255,7 @@ void ListeningBar::push_mix() {
   match_note_->setText(!match_db_ ? tr("nothing to match")
                        : db == 0 && !matched_->isChecked()
                            ? tr("return as it is")
-                           : tr("%1 dB on return").arg((db >= 0 ? "+" : "") + number(db, 2)));
+                           : tr("%1 dB, %2").arg((db >= 0 ? "+" : "") + number(db, 2), words_for(match_by_)));
   lift_value_->setText(tr("lift %1 dB").arg(lift_->value()));
   player_.set_mix(mix_);
   player_.reset_meters();

@@ -1,12 +1,14 @@
 // The listening bar: transport, what is heard, matched level, lift, loop, meters.
 #pragma once
 #include <QButtonGroup>
+#include <QHBoxLayout>
 #include <QLabel>
 #include <QSlider>
 #include <QTimer>
 #include <QToolButton>
 
 #include "app/listen/player.hpp"
+#include "core/bench/match.hpp"
 
 namespace heathmist::app {
 
@@ -15,8 +17,11 @@ class ListeningBar : public QWidget {
 
  public:
   ListeningBar(Player& player, QWidget* parent = nullptr);
-  /// Loudness of the pair over what is compared; nothing where either is silent.
-  void set_pair(double length_s, std::optional<double> master_lufs, std::optional<double> return_lufs);
+  /// The pair that is heard; none: nothing to play.
+  void set_pair(std::shared_ptr<const NullReport> report);
+  void match_by(MatchBy by);
+  MatchBy matched_by() const { return match_by_; }
+  std::optional<double> match_db() const { return match_db_; }  ///< on the return, within the loop where there is one
   void set_loop(std::optional<std::pair<double, double>> seconds);
   void show_band(std::optional<std::pair<double, double>> hz);  ///< only this band is heard
   void hear(Heard heard);
@@ -33,17 +38,21 @@ class ListeningBar : public QWidget {
 
  private:
   void push_mix();
+  void find_match();
   void refresh();
   void dress();
+  void make_meters(QHBoxLayout* row);
   Player& player_;
   MixSettings mix_;
-  double length_s_ = 0;
   std::optional<std::pair<double, double>> loop_range_, band_;
+  std::shared_ptr<const NullReport> report_;
+  MatchBy match_by_ = MatchBy::integrated;
   std::optional<double> match_db_;
   QToolButton *play_, *matched_, *loop_;
   QButtonGroup* choice_;
   QSlider* lift_;
-  QLabel *place_, *length_, *match_note_, *lift_value_, *loop_note_, *momentary_, *peak_, *device_;
+  QLabel *place_, *length_, *match_note_, *lift_value_, *loop_note_, *device_;
+  std::array<QLabel*, 5> values_{};  // M, S, I, true peak, correlation
   QTimer meters_;
 };
 

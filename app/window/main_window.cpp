@@ -43,6 +43,8 @@ MainWindow::MainWindow(std::unique_ptr<OutputDevice> device) : player_(std::move
   views_->addWidget(trials_);
   views_->addWidget(matrix_ = new MatrixView(views_));
   views_->addWidget(ceiling_ = new CeilingView(views_));
+  views_->addWidget(loudness_ = new LoudnessView(board_, views_));
+  views_->addWidget(outlets_ = new OutletsView(board_, views_));
   findings_ = new FindingsPanel(columns_);
   ledger_->setMinimumWidth(170);
   findings_->setMinimumWidth(190);
@@ -94,7 +96,9 @@ QWidget* MainWindow::make_top() {
        {std::pair{tr("Null"), tr("Null: lanes, fit, plates of one trial (F7)")},
         {tr("Trials"), tr("Trials: all of the bench side by side (F9)")},
         {tr("Matrix"), tr("Matrix: masters and probes by settings (F10)")},
-        {tr("Ceiling"), tr("Ceiling: how far a master must come down for its encodes (F11)")}}) {
+        {tr("Ceiling"), tr("Ceiling: how far a master must come down for its encodes (F11)")},
+        {tr("Loudness"), tr("Loudness: all masters and returns in one table, and over time (F3)")},
+        {tr("Outlets"), tr("Outlets: what each place of delivery makes of each master (F4)")}}) {
     auto* tab = new QToolButton(top_);
     tab->setText(name);
     tab->setObjectName("viewTab");
@@ -132,7 +136,9 @@ void MainWindow::show_view(int index) {
   findings_->setVisible(index == null_page);  // they speak of one trial
   tabs_->button(index)->setChecked(true);
   refresh_subjects();
-  QWidget* const first[] = {view_->lanes(), trials_->table(), matrix_->table(), ceiling_->table()};
+  refresh_loudness();
+  QWidget* const first[] = {view_->lanes(),    trials_->table(),   matrix_->table(),
+                            ceiling_->table(), loudness_->table(), outlets_->table()};
   first[index]->setFocus();
 }
 
@@ -183,6 +189,7 @@ void MainWindow::make_actions() {
   add(tr("Go to the lanes"), {QKeySequence("F7")}, [this] { show_view(0); });
   add(tr("Compare all trials side by side"), {QKeySequence("F9")}, [this] { show_view(1); });
   make_chain_actions();
+  make_loudness_actions();
   int key = 1;
   for (Chooser* side : {view_->plates()->left(), view_->plates()->right()})
     for (int page = 0; page < side->pages()->count(); ++page, ++key)
@@ -216,12 +223,14 @@ void MainWindow::make_actions() {
 
 void MainWindow::connect_all() {
   connect_chains();
+  connect_loudness();
   connect(&desk_, &Desk::rows_changed, this, [this] {
     ledger_->show_bench(desk_.model().bench(), desk_.states());
     const QSignalBlocker quiet(ledger_->list());
     ledger_->select(desk_.current());
     trials_->show_bench(desk_.model().bench(), desk_.states());
     refresh_subjects();
+    refresh_loudness();
   });
   connect(&desk_, &Desk::trial_ready, this, &MainWindow::show_result);
   connect(&desk_, &Desk::trial_failed, this, [this](const QString& sentence) {
@@ -229,7 +238,7 @@ void MainWindow::connect_all() {
     view_->show_failure(sentence);
     findings_->show_findings({});
     player_.clear_source();
-    listening_->set_pair(0, {}, {});
+    listening_->set_pair(nullptr);
   });
   connect(&desk_, &Desk::nothing_selected, this, &MainWindow::show_empty);
   connect(&desk_, &Desk::master_selected, this, [this](const QString& name) {
@@ -241,7 +250,7 @@ void MainWindow::connect_all() {
     view_->show_progress(tr("Reading"), 0);
     findings_->show_findings({});
     player_.clear_source();
-    listening_->set_pair(0, {}, {});
+    listening_->set_pair(nullptr);
   });
   connect(&desk_, &Desk::progressed, view_, &NullView::show_progress);
   connect(&desk_, &Desk::idle, view_, &NullView::hide_progress);
@@ -293,9 +302,7 @@ void MainWindow::show_result(const std::shared_ptr<const TrialResult>& result) {
   findings_->show_findings(result->report->findings);
   if (!result->why) findings_->show_explaining(0);
   player_.set_source(result->pair, result->report->fit);
-  const auto& sums = result->report->sums;
-  listening_->set_pair(result->report->master.duration_s(), integrated_lufs(sums.master_pieces),
-                       integrated_lufs(sums.return_pieces));
+  listening_->set_pair(result->report);
   view_->set_playhead(player_.place_s());
 }
 
@@ -305,7 +312,7 @@ void MainWindow::show_empty() {
                     tr("Drop two files here: the master and what came back of it.\nThe null is on screen at once."));
   findings_->show_findings({});
   player_.clear_source();
-  listening_->set_pair(0, {}, {});
+  listening_->set_pair(nullptr);
 }
 
 void MainWindow::refresh_title() {

@@ -1,16 +1,21 @@
 // The window: bench name and views on top, ledger, view and findings side by side, the listening bar below.
 #pragma once
 #include <QMainWindow>
+#include <QProgressDialog>
 #include <QSplitter>
 
 #include "app/model/desk.hpp"
+#include "app/model/loudness_board.hpp"
 #include "app/views/ceiling/ceiling_view.hpp"
+#include "app/views/loudness/loudness_view.hpp"
 #include "app/views/matrix/matrix_view.hpp"
 #include "app/views/null/null_view.hpp"
+#include "app/views/outlets/outlets_view.hpp"
 #include "app/views/trials/trials_view.hpp"
 #include "app/window/findings_panel.hpp"
 #include "app/window/ledger.hpp"
 #include "app/window/listening_bar.hpp"
+#include "core/bench/levelled.hpp"
 
 namespace heathmist::app {
 
@@ -28,7 +33,10 @@ class MainWindow : public QMainWindow {
   TrialsView* trials_view() const { return trials_; }
   MatrixView* matrix_view() const { return matrix_; }
   CeilingView* ceiling_view() const { return ceiling_; }
-  enum View { null_page, trials_page, matrix_page, ceiling_page };
+  LoudnessView* loudness_view() const { return loudness_; }
+  OutletsView* outlets_view() const { return outlets_; }
+  LoudnessBoard& board() { return board_; }
+  enum View { null_page, trials_page, matrix_page, ceiling_page, loudness_page, outlets_page };
   void show_view(int view);
   Ledger* ledger() const { return ledger_; }
   FindingsPanel* findings() const { return findings_; }
@@ -38,6 +46,12 @@ class MainWindow : public QMainWindow {
   bool save_to(const QString& file);
   /// Offers what an interrupted run left behind.
   void offer_recovery();
+  /// Copies of the masters that are chosen in the loudness table (none: of all), off the interface thread.
+  void write_copies(const LevelPlan& plan, bool as_album, const QString& folder);
+  void set_quiet(bool quiet) { quiet_ = quiet; }  ///< no dialogs while copies are written, and none after
+
+ signals:
+  void copies_written(bool whole, const QString& report);
 
  protected:
   void closeEvent(QCloseEvent* event) override;
@@ -74,10 +88,18 @@ class MainWindow : public QMainWindow {
   void refresh_chain();
   void take_wish(ChainStrip::Wish wish);
   void keep_chain();
+  void rename_kept_chain(const Chain& kept);
   void read_chain();
   void write_chain();
   void write_return();
   void open_cell(const MatrixRow& row, const Chain& chain);
+  // loudness_doings.cpp
+  void make_loudness_actions();
+  void connect_loudness();
+  void refresh_loudness();
+  void ask_for_copies();
+  void choose_album();
+  std::vector<std::string> masters_for_copies() const;
 
   Desk desk_;
   Player player_;
@@ -90,7 +112,15 @@ class MainWindow : public QMainWindow {
   TrialsView* trials_;
   MatrixView* matrix_;
   CeilingView* ceiling_;
+  LoudnessBoard board_;
+  LoudnessView* loudness_;
+  OutletsView* outlets_;
+  Task copying_;
+  QProgressDialog* copies_progress_ = nullptr;
+  QString copies_report_;
+  bool quiet_ = false;
   Task writing_;
+  std::function<void()> after_writing_;  // what waits for the file
   QStackedWidget* views_;
   QButtonGroup* tabs_;
   FindingsPanel* findings_;

@@ -6,6 +6,7 @@
 
 #include <algorithm>
 #include <cmath>
+#include <cstdio>
 #include <map>
 #include <utility>
 #include <vector>
@@ -83,6 +84,24 @@ ClipWriter::ClipWriter(const std::filesystem::path& file, int sample_rate_hz, in
 }
 
 ClipWriter::~ClipWriter() = default;
+
+void ClipWriter::tag(const LoudnessTags& tags) {
+  if (state_->file.extension() != ".wav") return;
+  constexpr int16_t no_value = 0x7fff;
+  auto hundredths = [](std::optional<double> value) {
+    return value ? int16_t(std::lround(std::clamp(*value, -300.0, 300.0) * 100)) : no_value;
+  };
+  SF_BROADCAST_INFO bext{};
+  std::snprintf(bext.originator, sizeof bext.originator, "Heathmist");
+  bext.version = 2;
+  bext.loudness_value = hundredths(tags.integrated_lufs);
+  bext.loudness_range = hundredths(tags.range_lu);
+  bext.max_true_peak_level = hundredths(tags.true_peak_dbtp);
+  bext.max_momentary_loudness = hundredths(tags.momentary_max_lufs);
+  bext.max_shortterm_loudness = hundredths(tags.short_term_max_lufs);
+  if (sf_command(state_->sound, SFC_SET_BROADCAST_INFO, &bext, sizeof bext) != SF_TRUE)
+    throw InputError(state_->file, "its loudness cannot be written into it; write without tags");
+}
 
 void ClipWriter::write(const Planar& block) { write(block, block.frames()); }
 

@@ -6,6 +6,7 @@
 #include <string>
 
 #include "core/audio/planar.hpp"
+#include "core/audio/tags.hpp"
 
 namespace heathmist {
 
@@ -20,6 +21,8 @@ class ClipWriter {
   ~ClipWriter();
   ClipWriter(const ClipWriter&) = delete;
   ClipWriter& operator=(const ClipWriter&) = delete;
+  /// Puts its loudness into the `bext` chunk of a WAV file; before the first write(). Elsewhere it does nothing.
+  void tag(const LoudnessTags& tags);
   void write(const Planar& block);
   void write(const Planar& block, int64_t frames);
   void finish();

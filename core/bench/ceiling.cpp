@@ -2,6 +2,7 @@
 
 #include <algorithm>
 #include <cmath>
+#include <numeric>
 
 #include "core/bench/json.hpp"
 
@@ -21,6 +22,8 @@ struct Searcher {
   Job job;
   CeilingAnswer answer{};
 
+  /// How much of the work is probably done after so many tries: nobody knows how many it will take.
+  static double share_after(size_t tries) { return 1 - std::pow(0.75, double(tries)); }
   double lowest() const { return -farthest_db; }
   double highest() const { return options.limiter ? 0 : farthest_db; }
 
@@ -29,8 +32,9 @@ struct Searcher {
     const Stage before =
         options.limiter ? Stage{"limiter", {{"ceiling_dbtp", set_db}}} : Stage{"gain", {{"gain_db", set_db}}};
     if (options.limiter || set_db != 0) whole.stages.insert(whole.stages.begin(), before);
-    const auto made = pass(master, whole, job);
-    const auto peaks = true_peaks(*made.ret, options.limit_dbtp, job);
+    const Job part = job.part(share_after(answer.points.size()), share_after(answer.points.size() + 1));
+    const auto made = pass(master, whole, part.part(0, 0.8));
+    const auto peaks = true_peaks(*made.ret, options.limit_dbtp, part.part(0.8, 1));
     if (keep_moments) {
       answer.worst = peaks.overs;
       std::stable_sort(answer.worst.begin(), answer.worst.end(),
@@ -85,17 +89,25 @@ Ceiling find_ceiling(std::shared_ptr<const Clip> master, const std::vector<Chain
                      const std::function<void(size_t, const CeilingAnswer&)>& done) {
   Ceiling ceiling{options, std::vector<CeilingAnswer>(chains.size())};
   std::mutex lock;
+  std::vector<double> shares(chains.size());
+  auto progress = [&](size_t chain, double share) {
+    std::scoped_lock held(lock);
+    shares[chain] = std::max(shares[chain], share);
+    job.report(std::accumulate(shares.begin(), shares.end(), 0.0) / double(shares.size()));
+  };
   for_each_segment(
-      int64_t(chains.size()), job, [] { return 0; },
+      int64_t(chains.size()), Job{job.stop, {}, job.threads}, [] { return 0; },
       [&](int, int64_t n) {
         const Chain& chain = chains[size_t(n)];
-        Searcher searcher{master, chain, options, Job{job.stop, {}, 1}};
+        Searcher searcher{master, chain, options,
+                          Job{job.stop, [&, n](double share) { progress(size_t(n), share); }, 1}};
         searcher.answer.name = title_of(chain);
         try {
           searcher.search();
         } catch (const ChainError& error) {
           searcher.answer.failure = error.what();
         }
+        progress(size_t(n), 1);
         std::scoped_lock held(lock);
         ceiling.answers[size_t(n)] = searcher.answer;
         if (done) done(size_t(n), searcher.answer);

@@ -135,6 +135,7 @@ Bench bench_from(const Json& json, const std::filesystem::path& folder) {
   for (const Json& m : json.at("masters")) {
     Master master{m.at("id"), m.at("name"), ref_from(m.at("audio"), folder), {}};
     for (const Json& t : m.at("trials")) master.trials.push_back(trial_from(t, folder));
+    if (m.contains("album")) master.album = m.at("album");
     bench.masters.push_back(std::move(master));
   }
   for (const Json& c : json.value("chains", Json::array()))
@@ -179,6 +180,7 @@ void save_bench(const Bench& bench, const std::filesystem::path& file) {
     Json trials = Json::array();
     for (const Trial& t : m.trials) trials.push_back(json_of(t, folder));
     masters.push_back({{"id", m.id}, {"name", m.name}, {"audio", json_of(m.audio, folder)}, {"trials", trials}});
+    if (!m.album.empty()) masters.back()["album"] = m.album;
   }
   Json json{{"heathmist_bench", Bench::version}, {"name", bench.name}, {"masters", masters}};
   if (bench.floor) {

@@ -51,6 +51,7 @@ struct Master {
   std::string id, name;
   FileRef audio;
   std::vector<Trial> trials;
+  std::string album{};  ///< masters of one album have one name here, and follow each other as on the bench
   bool operator==(const Master&) const = default;
 };
 

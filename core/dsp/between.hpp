@@ -6,18 +6,29 @@
 
 namespace heathmist::dsp {
 
-/// Eightfold band-limited interpolation (Interpolator's 160 taps): reads within 0.05 dB of the true peak up to 0.45 of
-/// the rate.
+/// Band-limited interpolation at eight places a sample (Interpolator's 160 taps), for programme up to 0.45 of the rate.
 class BetweenSamples {
  public:
   BetweenSamples();
   static constexpr size_t before = 79, after = 81;  ///< samples needed before the first gap and after its left sample
   /// gaps[n]: greatest |x| strictly between x[n] and x[n + 1], where x[n] is in[n + before]; 0 where no sample nearby
-  /// reaches `least`. `in` holds gaps.size() + before + after - 1 samples.
+  /// reaches `least`. `in` holds gaps.size() + before + after - 1 samples. Within 0.11 dB of the wave.
   void peaks(std::span<const double> in, double least, std::span<double> gaps) const;
 
+  static constexpr size_t chunk = 32;
+  /// Greatest |x| at four places a sample from x[0] up to x[chunk]; before + 1 samples must stand before x, and
+  /// chunk + after + 1 from x[0] on. Read with few taps: up to 0.5 dB beside the wave, to tell where to look closer.
+  double estimate(const double* x) const;
+  struct Top {
+    double level = 0;
+    double place = 0;  ///< in samples after x[0]
+  };
+  /// The same, exact: eight places a sample and a parabola through the greatest and its neighbours, which leaves less
+  /// than 0.01 dB for a tone of any phase up to 0.45 of the rate.
+  Top top(const double* x) const;
+
  private:
-  std::vector<std::vector<double>> kernels_;
+  std::vector<std::vector<double>> kernels_, short_kernels_;
 };
 
 }  // namespace heathmist::dsp

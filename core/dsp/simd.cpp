@@ -72,6 +72,76 @@ Summary Summarize(const double* in, int64_t count) {
   return result;
 }
 
+void ChunkPeaks(const double* in, int64_t chunks, int64_t chunk, double* peaks) {
+  const hn::CappedTag<double, 8> d;
+  const int64_t lanes = int64_t(hn::Lanes(d));
+  for (int64_t m = 0; m < chunks; ++m, in += chunk) {
+    auto top = hn::Zero(d);
+    int64_t n = 0;
+    for (; n + lanes <= chunk; n += lanes) top = hn::Max(top, hn::Abs(hn::LoadU(d, in + n)));
+    peaks[m] = hn::GetLane(hn::MaxOfLanes(d, top));
+    for (; n < chunk; ++n) peaks[m] = in[n] > peaks[m] ? in[n] : -in[n] > peaks[m] ? -in[n] : peaks[m];
+  }
+}
+
+template <class D, class V = hn::Vec<D>>
+struct CascadeState {
+  D d;
+  V s1, s2, p1, p2, sum;
+  CascadeState(D tag, const Cascade16& c, int at)
+      : d(tag),
+        s1(hn::LoadU(d, c.state[0] + at)),
+        s2(hn::LoadU(d, c.state[1] + at)),
+        p1(hn::LoadU(d, c.state[2] + at)),
+        p2(hn::LoadU(d, c.state[3] + at)),
+        sum(hn::Zero(d)) {}
+  HWY_INLINE void Run(V x, const V* f) {
+    const V y = hn::MulAdd(f[0], x, s1);
+    s1 = hn::NegMulAdd(f[3], y, hn::MulAdd(f[1], x, s2));
+    s2 = hn::NegMulAdd(f[4], y, hn::Mul(f[2], x));
+    const V z = hn::MulAdd(f[5], y, p1);
+    p1 = hn::NegMulAdd(f[8], z, hn::MulAdd(f[6], y, p2));
+    p2 = hn::NegMulAdd(f[9], z, hn::Mul(f[7], y));
+    sum = hn::MulAdd(z, z, sum);
+  }
+  void Keep(Cascade16& c, double* energy, int at) const {
+    hn::StoreU(s1, d, c.state[0] + at);
+    hn::StoreU(s2, d, c.state[1] + at);
+    hn::StoreU(p1, d, c.state[2] + at);
+    hn::StoreU(p2, d, c.state[3] + at);
+    hn::StoreU(hn::Add(sum, hn::LoadU(d, energy + at)), d, energy + at);
+  }
+};
+
+void CascadeEnergy(Cascade16& c, const double* const* in, int64_t count, double* energy) {
+  constexpr int width = Cascade16::width;
+  constexpr int64_t piece = 32;
+  const hn::CappedTag<double, 8> d;
+  using V = hn::Vec<decltype(d)>;
+  const int lanes = int(hn::Lanes(d));
+  V f[10];
+  for (int k = 0; k < 5; ++k) {
+    f[k] = hn::Set(d, c.first[k]);
+    f[k + 5] = hn::Set(d, c.second[k]);
+  }
+  for (int k = 0; k < width; ++k) energy[k] = 0;
+  double turned[piece * width];
+  for (int64_t at = 0; at < count; at += piece) {
+    const int64_t frames = count - at < piece ? count - at : piece;
+    for (int k = 0; k < width; ++k)
+      for (int64_t n = 0; n < frames; ++n) turned[n * width + k] = in[k][at + n];
+    for (int k = 0; k < width; k += 2 * lanes) {  // two at a time: each waits for itself
+      CascadeState<decltype(d)> a(d, c, k), b(d, c, k + lanes);
+      for (int64_t n = 0; n < frames; ++n) {
+        a.Run(hn::LoadU(d, turned + n * width + k), f);
+        b.Run(hn::LoadU(d, turned + n * width + k + lanes), f);
+      }
+      a.Keep(c, energy, k);
+      b.Keep(c, energy, k + lanes);
+    }
+  }
+}
+
 }  // namespace HWY_NAMESPACE
 }  // namespace heathmist::dsp::simd
 HWY_AFTER_NAMESPACE();
@@ -81,11 +151,20 @@ namespace heathmist::dsp::simd {
 HWY_EXPORT(Convolve);
 HWY_EXPORT(BlendDot);
 HWY_EXPORT(Summarize);
+HWY_EXPORT(ChunkPeaks);
+HWY_EXPORT(CascadeEnergy);
 void convolve(const double* in, const double* h, int taps, double* out, int64_t count) {
   HWY_DYNAMIC_DISPATCH(Convolve)(in, h, taps, out, count);
 }
 double blend_dot(const double* in, const double* a, const double* b, double mix, int taps) {
   return HWY_DYNAMIC_DISPATCH(BlendDot)(in, a, b, mix, taps);
+}
+void chunk_peaks(const double* in, int64_t chunks, int64_t chunk, double* peaks) {
+  HWY_DYNAMIC_DISPATCH(ChunkPeaks)(in, chunks, chunk, peaks);
+}
+void cascade_energy(Cascade16& cascade, const double* const in[Cascade16::width], int64_t count,
+                    double energy[Cascade16::width]) {
+  HWY_DYNAMIC_DISPATCH(CascadeEnergy)(cascade, in, count, energy);
 }
 Summary summarize(const double* in, int64_t count) { return HWY_DYNAMIC_DISPATCH(Summarize)(in, count); }
 }  // namespace heathmist::dsp::simd

@@ -16,4 +16,18 @@ struct Summary {
 /// Least, greatest, sum and sum of squares of count >= 1 values. A value that is no number makes square_sum no number.
 Summary summarize(const double* in, int64_t count);
 
+/// peaks[m]: greatest |in[n]| for n in [m chunk, (m + 1) chunk).
+void chunk_peaks(const double* in, int64_t chunks, int64_t chunk, double* peaks);
+
+/// Two biquads in cascade (b0 b1 b2 a1 a2 each, transposed direct form II) for sixteen signals at once: one signal
+/// alone would wait for itself.
+struct Cascade16 {
+  static constexpr int width = 16;
+  double first[5], second[5];
+  double state[4][width] = {};
+};
+/// Runs each signal in[k] on by count samples; energy[k]: sum of squares of what comes out.
+void cascade_energy(Cascade16& cascade, const double* const in[Cascade16::width], int64_t count,
+                    double energy[Cascade16::width]);
+
 }  // namespace heathmist::dsp::simd

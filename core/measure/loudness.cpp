@@ -7,6 +7,10 @@
 
 namespace heathmist {
 
+namespace {
+const double absolute_gate = std::pow(10.0, (-70 + 0.691) / 10);
+}
+
 KWeighting::KWeighting(double sample_rate_hz) {
   {
     const double k = std::tan(std::numbers::pi * 1681.974450955533 / sample_rate_hz), q = 0.7071752369554196;
@@ -15,9 +19,11 @@ KWeighting::KWeighting(double sample_rate_hz) {
     shelf_ = {(high + band * k / q + k * k) / a0, 2 * (k * k - high) / a0, (high - band * k / q + k * k) / a0,
               2 * (k * k - 1) / a0, (1 - k / q + k * k) / a0};
   }
-  const double k = std::tan(std::numbers::pi * 38.13547087602444 / sample_rate_hz), q = 0.5003270373238773;
-  const double a0 = 1 + k / q + k * k;
-  pass_ = {1, -2, 1, 2 * (k * k - 1) / a0, (1 - k / q + k * k) / a0};
+  const double q = 0.5003270373238773;
+  auto tangent = [](double rate) { return std::tan(std::numbers::pi * 38.13547087602444 / rate); };
+  auto norm = [q](double k) { return 1 + k / q + k * k; };
+  const double k = tangent(sample_rate_hz), a0 = norm(k), gain = std::sqrt(norm(tangent(48000)) / a0);
+  pass_ = {gain, -2 * gain, gain, 2 * (k * k - 1) / a0, (1 - k / q + k * k) / a0};
 }
 
 double KWeighting::energy(std::span<const double> in) {
@@ -28,9 +34,9 @@ double KWeighting::energy(std::span<const double> in) {
     const double y = s[0] * x + s1;
     s1 = s[1] * x - s[3] * y + s2;
     s2 = s[2] * x - s[4] * y;
-    const double z = y + p1;
-    p1 = -2 * y - p[3] * z + p2;
-    p2 = y - p[4] * z;
+    const double z = p[0] * y + p1;
+    p1 = p[1] * y - p[3] * z + p2;
+    p2 = p[2] * y - p[4] * z;
     sum += z * z;
   }
   state_ = {s1, s2, p1, p2};
@@ -48,6 +54,8 @@ std::vector<double> channel_weights(int channels) {
       return {1, 1, 1, surround, surround};
     case 6:
       return {1, 1, 1, 0, surround, surround};
+    case 7:
+      return {1, 1, 1, 0, 1, surround, surround};
     case 8:
       return {1, 1, 1, 0, 1, 1, surround, surround};
     default:
@@ -62,11 +70,14 @@ std::optional<double> lufs(double mean_square) {
   return -0.691 + 10 * std::log10(mean_square);
 }
 
-std::optional<double> integrated_lufs(const LoudnessPieces& pieces) {
-  std::vector<double> blocks;
-  const size_t span = std::min<size_t>(4, std::max<size_t>(pieces.size(), 1));
-  for (size_t n = 0; n + span <= pieces.size(); ++n)
-    blocks.push_back(std::accumulate(pieces.begin() + long(n), pieces.begin() + long(n + span), 0.0) / double(span));
+std::vector<double> window_means(const LoudnessPieces& pieces, int span) {
+  std::vector<double> means;
+  for (size_t n = 0; n + size_t(span) <= pieces.size(); ++n)
+    means.push_back(std::accumulate(pieces.begin() + long(n), pieces.begin() + long(n) + span, 0.0) / span);
+  return means;
+}
+
+Gated gated_loudness(const std::vector<double>& blocks) {
   auto mean_above = [&](double gate) {
     double sum = 0;
     int64_t count = 0;
@@ -74,27 +85,22 @@ std::optional<double> integrated_lufs(const LoudnessPieces& pieces) {
       if (b > gate) sum += b, ++count;
     return count ? sum / double(count) : 0.0;
   };
-  const double absolute_gate = std::pow(10.0, (-70 + 0.691) / 10);
-  return lufs(mean_above(std::max(absolute_gate, 0.1 * mean_above(absolute_gate))));
+  const double relative_gate = 0.1 * mean_above(absolute_gate);
+  return {lufs(mean_above(std::max(absolute_gate, relative_gate))), lufs(relative_gate)};
 }
 
-LoudnessPieces loudness_pieces(const Clip& clip, const Job& job) {
-  const auto& f = clip.format();
-  const auto weights = channel_weights(f.channels);
-  std::vector<KWeighting> filters(size_t(f.channels), KWeighting(f.sample_rate_hz));
-  const int64_t piece = loudness_piece_frames(f.sample_rate_hz);
-  const auto reader = clip.reader();
-  LoudnessPieces pieces;
-  Planar block;
-  for (int64_t at = 0; at < f.frames && (at + piece <= f.frames || pieces.empty()); at += piece) {
-    job.check();
-    reader->read(at, std::min(piece, f.frames - at), block);
-    double sum = 0;
-    for (int c = 0; c < f.channels; ++c) sum += weights[size_t(c)] * filters[size_t(c)].energy(block.channel(c));
-    pieces.push_back(sum / double(block.frames()));
-    job.report(double(at) / double(f.frames));
-  }
-  return pieces;
+std::optional<double> integrated_lufs(const LoudnessPieces& pieces) {
+  return gated_loudness(window_means(pieces, std::clamp(int(pieces.size()), 1, 4))).lufs;
+}
+
+std::optional<LoudnessRange> range_of(std::vector<double> heard) {
+  auto gate = [&](double least) { std::erase_if(heard, [least](double v) { return !(v >= least); }); };
+  gate(absolute_gate);
+  if (heard.empty()) return {};
+  gate(0.01 * std::accumulate(heard.begin(), heard.end(), 0.0) / double(heard.size()));
+  std::sort(heard.begin(), heard.end());
+  auto percentile = [&](double share) { return *lufs(heard[size_t(std::lround(double(heard.size() - 1) * share))]); };
+  return LoudnessRange{percentile(0.10), percentile(0.95)};
 }
 
 std::vector<float> sliding_lufs(const LoudnessPieces& pieces, int span) {

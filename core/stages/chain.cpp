@@ -230,14 +230,34 @@ std::string words_of(const Chain& chain) {
   return chain.rounds > 1 ? fmt::format("{} times: {}", chain.rounds, words) : words;
 }
 
+namespace {
+
+/// Puts a kept file where it is wanted, whole or not at all.
+void keep_file(const Kept& kept) {
+  auto part = kept.to;
+  part += ".part";
+  std::error_code error;
+  std::filesystem::copy_file(kept.from, part, std::filesystem::copy_options::overwrite_existing, error);
+  if (!error) std::filesystem::rename(part, kept.to, error);
+  if (!error) return;
+  std::error_code ignored;
+  std::filesystem::remove(part, ignored);
+  throw ChainError(fmt::format("the encoded file cannot be kept as {}: {}; choose another place", kept.to.string(),
+                               error.message()));
+}
+
+}  // namespace
+
 Passed pass(std::shared_ptr<const Clip> master, const Chain& chain, const Job& job, size_t first_place) {
   check(chain);
   Passed passed{master, {}};
   const auto origin = master->path();
+  std::vector<Kept> kept;
   const double steps = chain.rounds * double(chain.stages.size() + 1);
   double done = 0;
   for (int round = 0; round < chain.rounds; ++round) {
     passed.stages.clear();
+    kept.clear();
     FlowPtr flow = flow_of(passed.ret);
     size_t place = first_place - 1;
     for (const Stage& stage : chain.stages) {
@@ -247,7 +267,7 @@ Passed pass(std::shared_ptr<const Clip> master, const Chain& chain, const Job& j
       job.check();
       const Family* f = family(stage.type);
       passed.stages.push_back({stage.type});
-      Making making{origin, passed.stages.back(), job.part((done - 1) / steps, done / steps)};
+      Making making{origin, passed.stages.back(), job.part((done - 1) / steps, done / steps), kept};
       try {
         flow = f->make(std::move(flow), Values(f->type, stage), making);
       } catch (const ChainError& error) {
@@ -257,6 +277,7 @@ Passed pass(std::shared_ptr<const Clip> master, const Chain& chain, const Job& j
     done += 1;
     if (!passed.stages.empty()) passed.ret = clip_of(*flow, origin, job.part((done - 1) / steps, done / steps));
   }
+  for (const Kept& k : kept) keep_file(k);
   return passed;
 }
 

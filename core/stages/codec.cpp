@@ -5,7 +5,6 @@
 
 #include "core/stages/encoder.hpp"
 #include "core/stages/making.hpp"
-#include "core/stages/temporary.hpp"
 
 namespace heathmist {
 
@@ -83,12 +82,12 @@ FlowPtr make(FlowPtr in, const Values& v, Making& making) {
     making.report.note = fmt::format("converted to {} Hz", rate);
     clip = Clip::at_rate(clip, rate, making.job.part(0.2, 0.4));
   }
-  const TemporaryFolder folder;
-  const std::string keep = v.text("keep");
-  const auto file =
-      keep.empty() ? folder.path() / (std::string("encoded") + codec.ending) : std::filesystem::path(keep);
-  if (!keep.empty() && file.extension() != codec.ending)
-    throw ChainError(fmt::format("keep is {}; a file of {} ends in {}", keep, codec.title, codec.ending));
+  const std::filesystem::path keep = v.text("keep");
+  if (!keep.empty() && keep.extension() != codec.ending)
+    throw ChainError(fmt::format("keep is {}; a file of {} ends in {}", keep.string(), codec.title, codec.ending));
+  const auto folder = std::make_shared<const TemporaryFolder>();
+  const auto file = folder->path() / (std::string("encoded") + codec.ending);
+  if (!keep.empty()) making.kept.push_back({folder, file, keep});
   try {
     const Encoded encoded = encode(*clip, encoding, file, making.job.part(0.4, 0.8));
     auto decoded = Clip::open(file, making.job.part(0.8, 1));

@@ -6,7 +6,7 @@
 #include <numbers>
 
 #include "core/dsp/between.hpp"
-#include "core/measure/loudness.hpp"
+#include "core/measure/meter.hpp"
 #include "core/stages/making.hpp"
 
 namespace heathmist {
@@ -205,7 +205,7 @@ FlowPtr make_level(FlowPtr in, const Values& v, Making& making) {
   auto clip = clip_of(*in, making.origin, making.job.part(0, 0.3));
   const bool limit = v.flag("limiter");
   const double target = v.number("target_lufs");
-  const auto loudness = integrated_lufs(loudness_pieces(*clip, making.job.part(0.3, 0.5)));
+  const auto loudness = integrated_lufs(measure_loudness(*clip, {}, making.job.part(0.3, 0.5)).pieces);
   if (!loudness) {
     making.report.note = "silence is left as it is";
     return flow_of(clip);
@@ -220,8 +220,8 @@ FlowPtr make_level(FlowPtr in, const Values& v, Making& making) {
   };
   for (int round = 0; limit && round < 6; ++round) {  // what the limiter takes away, the gain makes good
     const auto made = settle(*levelled(gain_db), making.origin, {making.job.stop, {}, making.job.threads});
-    const double miss =
-        target - integrated_lufs(loudness_pieces(*made, {making.job.stop, {}, making.job.threads})).value_or(target);
+    const Job quiet{making.job.stop, {}, making.job.threads};
+    const double miss = target - integrated_lufs(measure_loudness(*made, {}, quiet).pieces).value_or(target);
     if (std::abs(miss) < 0.01) break;
     if (round == 5 && std::abs(miss) > 0.05)
       throw ChainError(

@@ -91,19 +91,24 @@ void FlowWindow::move_to(int64_t from, int64_t to) {
     for (auto& channel : data_) channel.assign(size_t(-first_), 0.0);
   }
   from_ = from;
-  if (const int64_t passed = std::min(from, given_) - first_; passed >= block_frames) {
-    for (auto& channel : data_) channel.erase(channel.begin(), channel.begin() + passed);
-    first_ += passed;
-  }
+  drop_before(from);
   while (given_ < to) {
-    const int64_t frames = std::max<int64_t>(4096, to - given_);
+    const int64_t frames = std::clamp<int64_t>(to - given_, 4096, block_frames);
     in_->next(frames, block_);
     for (size_t c = 0; c < data_.size(); ++c) {
       const auto x = block_.channel(int(c));
       data_[c].insert(data_[c].end(), x.begin(), x.end());
     }
     given_ += frames;
+    drop_before(from);
   }
+}
+
+void FlowWindow::drop_before(int64_t from) {
+  const int64_t passed = std::min(from, given_) - first_;
+  if (passed < block_frames) return;
+  for (auto& channel : data_) channel.erase(channel.begin(), channel.begin() + passed);
+  first_ += passed;
 }
 
 }  // namespace heathmist

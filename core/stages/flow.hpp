@@ -49,6 +49,7 @@ class FlowWindow {
   std::span<const double> channel(int c) const { return std::span(data_[size_t(c)]).subspan(size_t(from_ - first_)); }
 
  private:
+  void drop_before(int64_t from);
   FlowPtr in_;
   std::vector<std::vector<double>> data_;
   int64_t first_ = 0, from_ = 0, given_ = 0;

@@ -33,13 +33,17 @@ class DelayFlow : public Flow {
   void next(int64_t frames, Planar& out) override {
     out.resize(format_.channels, frames);
     const int64_t first = at_ + whole_ - Interpolator::before;
+    at_ += frames;
+    if (first + frames + Interpolator::taps <= 0) return silence(out);  // before the start: nothing is held
     window_.move_to(first, first + frames + Interpolator::taps);
     for (int c = 0; c < out.channels(); ++c)
       Interpolator::shift(window_.channel(c).first(size_t(frames + Interpolator::taps - 1)), fraction_, out.channel(c));
-    at_ += frames;
   }
 
  private:
+  static void silence(Planar& out) {
+    for (int c = 0; c < out.channels(); ++c) std::fill(out.channel(c).begin(), out.channel(c).end(), 0.0);
+  }
   FlowWindow window_;
   int64_t whole_, at_ = 0;
   double fraction_;

@@ -2,6 +2,7 @@
 #pragma once
 #include "core/stages/chain.hpp"
 #include "core/stages/flow.hpp"
+#include "core/stages/temporary.hpp"
 
 namespace heathmist {
 
@@ -21,11 +22,18 @@ class Values {
   const Stage* stage_;
 };
 
+/// A file that is kept once the whole chain has run; it lies in a folder that goes away.
+struct Kept {
+  std::shared_ptr<const TemporaryFolder> folder;
+  std::filesystem::path from, to;
+};
+
 /// What surrounds a stage while it is made.
 struct Making {
   std::filesystem::path origin;  ///< the master's file, for sentences
   StageReport& report;
   Job job;
+  std::vector<Kept>& kept;
 };
 
 using Make = FlowPtr (*)(FlowPtr in, const Values& values, Making& making);

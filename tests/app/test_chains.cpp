@@ -140,6 +140,43 @@ class TestChains : public QObject {
     QVERIFY(again.masters[0].trials[0].chain == window_->desk().current_chain());
   }
 
+  void kept_chains_are_renamed_and_dropped_and_brought_back() {
+    make_return();
+    Chain chain = *window_->desk().current_chain(), other = chain;
+    chain.name = "House stream", other.name = "Other";
+    window_->desk().keep_chain(chain);
+    window_->desk().keep_chain(other);
+    const auto& kept = window_->desk().model().bench().chains;
+    QVERIFY(!window_->desk().rename_kept_chain(chain, "Other"));
+    QVERIFY(window_->desk().rename_kept_chain(chain, "Night stream"));
+    QCOMPARE(kept[0].name, std::string("Night stream"));
+    emit strip()->drop_wished(kept[0]);
+    QCOMPARE(kept.size(), size_t(1));
+    window_->desk().model().undo_stack().undo();
+    QCOMPARE(kept[0].name, std::string("Night stream"));
+  }
+
+  void numbers_have_a_true_minus_and_take_either() {
+    make_return();
+    strip()->add_stage("gain");
+    auto* gain = strip()->form()->findChild<QDoubleSpinBox*>("gain_db");
+    gain->setValue(-3.5);
+    QCOMPARE(gain->text(), QString::fromUtf8("\u2212"
+                                             "3.50"));
+    for (const char* typed : {"-6",
+                              "\u2212"
+                              "6"}) {
+      gain->selectAll();
+      for (const QChar c : QString::fromUtf8(typed)) {  // keyClicks takes ASCII only
+        QKeyEvent press(QEvent::KeyPress, 0, Qt::NoModifier, QString(c));
+        QApplication::sendEvent(gain, &press);
+      }
+      QTest::keyClick(gain, Qt::Key_Return);
+      QCOMPARE(gain->value(), -6.0);
+      gain->setValue(0);
+    }
+  }
+
   void the_ceiling_is_said_in_one_line_and_its_moments_lead_there() {
     window_->desk().model().edit("chains", [](Bench& bench) {
       for (const int kbps : {96, 192})

@@ -56,6 +56,86 @@ class TestCli : public QObject {
     QCOMPARE(facts["bit_rate_bps"].toInt(), 48000 * 48);
   }
 
+  void measure_has_every_key_and_null_for_what_is_not() {
+    const QString silent =
+        QString::fromStdString(save(folder_ / "s.wav", Planar(2, 48000), 48000, WordFormat::pcm16).string());
+    const auto answer = call({"measure", master_, ret_, silent, "--album", "--csv", path("m.csv"), "--json"});
+    QCOMPARE(answer.status, 0);
+    QVERIFY(answer.err.isEmpty());
+    const auto files = answer.json()["files"].toArray();
+    for (const auto& file : files)
+      for (const char* key : {"path",
+                              "codec",
+                              "sample_rate_hz",
+                              "channels",
+                              "frames",
+                              "container_bits",
+                              "sample_format",
+                              "bits_used",
+                              "bandwidth_hz",
+                              "bit_rate_bps",
+                              "duration_s",
+                              "integrated_lufs",
+                              "momentary_max_lufs",
+                              "short_term_max_lufs",
+                              "loudness_range_lu",
+                              "true_peak_dbtp",
+                              "true_peak_at_s",
+                              "sample_peak_dbfs",
+                              "rms_dbfs",
+                              "crest_db",
+                              "plr_db",
+                              "psr_min_db",
+                              "clipped_runs",
+                              "true_peak_overs",
+                              "dc_offset"})
+        QVERIFY2(file.toObject().contains(key), key);
+    const auto loud = files[0].toObject(), quiet = files[1].toObject(), none = files[2].toObject();
+    QVERIFY(std::abs(loud["integrated_lufs"].toDouble() - quiet["integrated_lufs"].toDouble() - 6.0206) < 0.001);
+    QVERIFY(std::abs(loud["crest_db"].toDouble() - loud["sample_peak_dbfs"].toDouble() + loud["rms_dbfs"].toDouble()) <
+            1e-9);
+    QCOMPARE(loud["dc_offset"].toArray().size(), 2);
+    for (const char* key : {"integrated_lufs", "true_peak_dbtp", "true_peak_at_s", "plr_db", "rms_dbfs", "psr_min_db"})
+      QVERIFY2(none[key].isNull(), key);
+    QCOMPARE(none["clipped_runs"].toInt(-1), 0);
+    const auto album = answer.json()["album"].toObject();
+    for (const char* key : {"integrated_lufs", "loudness_range_lu", "true_peak_dbtp"})
+      QVERIFY2(album.contains(key), key);
+    QCOMPARE(album["true_peak_dbtp"].toDouble(), loud["true_peak_dbtp"].toDouble());
+    QVERIFY(!call({"measure", master_, "--json"}).json().contains("album"));
+    QFile csv(path("m.csv"));
+    QVERIFY(csv.open(QFile::ReadOnly));
+    QCOMPARE(csv.readAll().count('\n'), 4);
+    const auto mid = call({"measure", master_, "--listen", "mid", "--from", "1", "--to", "3", "--json"});
+    QVERIFY(mid.status == 0 && mid.json()["files"].toArray()[0].toObject()["integrated_lufs"].isDouble());
+    QCOMPARE(call({"measure", master_, "--listen", "3"}).status, 1);
+    QCOMPARE(call({"measure", master_, "--listen", "left"}).status, 2);
+    QCOMPARE(call({"measure", path("gone.wav")}).status, 1);
+  }
+
+  void outlets_and_level_answer() {
+    const auto listed = call({"outlets", "--json"}).json()["outlets"].toArray();
+    QVERIFY(listed.size() >= 14 && listed[0].toObject().contains("target_lufs"));
+    const auto answer = call({"outlets", master_, "--outlet", "ebu-r128,stand-in-video-site", "--encode", "--json"});
+    QCOMPARE(answer.status, 0);
+    const auto told = answer.json()["files"].toArray()[0].toObject()["outlets"].toArray();
+    QCOMPARE(told.size(), 2);
+    QCOMPARE(told[0].toObject()["player_gain_db"].toDouble(), 0.0);
+    QVERIFY(told[0].toObject()["file_change_db"].isDouble() && !told[0].toObject()["after_encode"].toBool());
+    QVERIFY(told[1].toObject()["after_encode"].toBool());
+    QCOMPARE(call({"outlets", master_, "--outlet", "nowhere"}).status, 2);
+    const auto level =
+        call({"level", master_, ret_, "-o", path("copies"), "--target", "-30", "--format", "flac", "--json"});
+    QCOMPARE(level.status, 0);
+    for (const auto& copy : level.json()["copies"].toArray()) {
+      QVERIFY(copy.toObject()["verified"].toBool());
+      QVERIFY(std::abs(copy.toObject()["integrated_lufs"].toDouble() + 30) < 0.05);
+    }
+    QCOMPARE(call({"level", master_, "-o", path("copies"), "--bits", "12"}).status, 2);
+    QCOMPARE(call({"level", master_, "-o", master_}).status, 1);
+    QCOMPARE(call({"level", master_, "-o", QFileInfo(master_).path(), "--format", "wav"}).status, 1);
+  }
+
   void pass_writes_a_return_or_nothing() {
     const QString chain =
         written("chain.json", R"({"stages":[{"type":"codec","codec":"mp3"},{"type":"word_length","bits":16}]})");

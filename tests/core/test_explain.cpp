@@ -5,6 +5,7 @@
 
 #include "core/bench/json.hpp"
 #include "core/compare/explain.hpp"
+#include "core/stages/chain.hpp"
 #include "core/stages/encoder.hpp"
 #include "tests/support/signals.hpp"
 
@@ -295,6 +296,23 @@ class TestExplain : public QObject {
     }
   }
 
+  void a_lost_band_has_a_steep_edge_or_falls_off_slowly() {
+    const auto master = clip_of(with_noise(Planar(2, 8 * 48000), 0.1, 5));
+    const Chain steep{
+        "", {{"converter", {{"rate_hz", 32000}}}, {"converter", {{"rate_hz", 48000}}}, {"word_length"}}, 1};
+    Chain slow{"", {6, Stage{"filter", {{"shape", "low_pass"}, {"hz", 4000}}}}, 1};
+    slow.stages.push_back({"word_length"});
+    for (const auto& [chain, words] : {std::pair{steep, "A steep edge"}, {slow, "It falls off slowly"}}) {
+      const auto ret = pass(master, chain).ret;
+      auto report = null_test(master, ret);
+      const auto why = explain(*master, *ret, {master, ret}, report, {});
+      const Finding* band = said(report, "bandwidth");
+      QVERIFY2(band, words);
+      QVERIFY2(QString::fromStdString(band->detail).contains(words), band->detail.c_str());
+      QCOMPARE(why.ret.origin.steepness_db > 40, chain == steep);
+    }
+  }
+
   void explaining_is_stopped_at_once() {
     const auto m = Clip::open(save(folder_ / "m.wav", stream(6, 48000, 1), 48000)),
                r = Clip::open(save(folder_ / "r.wav", with_noise(stream(6, 48000, 1), 1e-3, 1), 48000));
@@ -307,6 +325,9 @@ class TestExplain : public QObject {
   }
 
  private:
+  std::shared_ptr<const Clip> clip_of(const Planar& sound) {
+    return Clip::open(save(folder_ / "clip.wav", sound, 48000));
+  }
   Folder folder_;
 };
 

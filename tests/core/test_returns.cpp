@@ -79,9 +79,18 @@ class TestReturns : public QObject {
     CeilingOptions options;
     options.limiter = limiter;
     options.limit_dbtp = -0.5;
-    int told = 0;
-    const auto found = find_ceiling(master_, chains, options, {}, [&](size_t, const CeilingAnswer&) { ++told; });
+    int told = 0, before_any = 0;
+    double last = 0;
+    bool forward = true;
+    Job job;
+    job.progress = [&](double fraction) {
+      forward &= fraction >= last && fraction <= 1;
+      last = fraction;
+      before_any += told == 0 && fraction > 0;
+    };
+    const auto found = find_ceiling(master_, chains, options, job, [&](size_t, const CeilingAnswer&) { ++told; });
     QCOMPARE(told, 3);
+    QVERIFY(forward && last > 0.999 && before_any > 3);
     for (size_t n = 0; n < chains.size(); ++n) {
       const auto& answer = found.answers[n];
       QVERIFY2(answer.failure.empty() && answer.set_db, answer.failure.c_str());

@@ -1,73 +1,16 @@
 // Every stage against a truth: theory, a direct sum, an independent witness.
 #include <ebur128.h>
-#include <sndfile.h>
 
 #include <QtTest>
-#include <cmath>
-#include <numbers>
 
 #include "core/measure/spectrum.hpp"
 #include "core/measure/true_peak.hpp"
-#include "core/stages/chain.hpp"
-#include "tests/support/signals.hpp"
+#include "tests/support/stages.hpp"
 
 using namespace heathmist;
 using namespace heathmist::test;
 
-namespace {
-
-constexpr double pi = std::numbers::pi;
-
-Chain chain_of(std::initializer_list<Json> stages, int rounds = 1) {
-  return chain_from_json({{"stages", Json(std::vector<Json>(stages))}, {"rounds", rounds}});
-}
-
-Planar samples_of(const Clip& clip, int64_t first = 0, int64_t frames = -1) {
-  Planar block;
-  clip.reader()->read(first, frames < 0 ? clip.format().frames : frames, block);
-  return block;
-}
-
-double mean_square(std::span<const double> x) {
-  double sum = 0;
-  for (const double v : x) sum += v * v;
-  return sum / double(x.size());
-}
-
-/// Power of a tone: Hann-windowed projection on its frequency.
-double tone_db(std::span<const double> x, double hz, double rate_hz) {
-  std::complex<double> sum = 0;
-  double weight = 0;
-  for (size_t n = 0; n < x.size(); ++n) {
-    const double w = 0.5 - 0.5 * std::cos(2 * pi * double(n) / double(x.size()));
-    sum += w * x[n] * std::polar(1.0, -2 * pi * std::remainder(hz * double(n) / rate_hz, 1.0));
-    weight += w;
-  }
-  return 20 * std::log10(2 * std::abs(sum) / weight + 1e-300);
-}
-
-Planar tone(double hz, double level, double seconds, int rate_hz, int channels = 1) {
-  Planar sound(channels, int64_t(seconds * rate_hz));
-  for (int c = 0; c < channels; ++c)
-    for (size_t n = 0; n < size_t(sound.frames()); ++n)
-      sound.channel(c)[n] = level * std::sin(2 * pi * std::remainder(hz * double(n) / rate_hz, 1.0) + 0.3 * c);
-  return sound;
-}
-
-double refused(const std::function<void()>& work, const char* part) {
-  try {
-    work();
-  } catch (const ChainError& error) {
-    if (QString(error.what()).contains(part)) return 0;
-    qWarning("%s", error.what());
-    return 1;
-  }
-  return 2;
-}
-
-}  // namespace
-
-class TestStages : public QObject {
+class TestStages : public StageTest {
   Q_OBJECT
 
  private slots:
@@ -233,70 +176,6 @@ class TestStages : public QObject {
     QVERIFY(!std::equal(a.channel(0).begin(), a.channel(0).end(), c.channel(0).begin()));
   }
 
-  void converters_pass_the_band_and_stay_in_time_data() {
-    QTest::addColumn<QString>("stage");
-    QTest::addColumn<double>("ripple_db");
-    QTest::addColumn<double>("alias_db");
-    auto row = [](const char* name, const char* extra, double ripple, double alias) {
-      QTest::newRow(name) << QString(R"({"type":"converter","rate_hz":44100,%1})").arg(extra) << ripple << alias;
-    };
-    row("soxr very high", R"("by":"libsoxr")", 0.01, -150);
-    row("soxr high", R"("by":"libsoxr","soxr_quality":"high")", 0.01, -120);
-    row("soxr low", R"("by":"libsoxr","soxr_quality":"low")", 0.5, -90);
-    row("samplerate best", R"("by":"libsamplerate")", 0.02, -110);
-    row("samplerate fastest", R"("by":"libsamplerate","samplerate_quality":"sinc_fastest")", 0.1, -90);
-    row("speex 10", R"("by":"speexdsp")", 0.1, -90);
-    row("speex 3", R"("by":"speexdsp","speex_quality":3)", 0.3, -70);
-    row("zita 96", R"("by":"zita_resampler","zita_half_length":96)", 0.02, -100);
-    row("zita 32", R"("by":"zita_resampler","zita_half_length":32)", 0.1, -90);
-    row("swresample 32", R"("by":"libswresample")", 0.3, -60);
-    row("swresample 128", R"("by":"libswresample","swresample_filter_size":128)", 0.1, -80);
-  }
-  void converters_pass_the_band_and_stay_in_time() {
-    QFETCH(QString, stage);
-    QFETCH(double, ripple_db);
-    QFETCH(double, alias_db);
-    const Json json = Json::parse(stage.toStdString());
-    const auto wanted = run(clip(tone(3000, 0.5, 2, 96000), 96000), {json});
-    QCOMPARE(wanted->format().sample_rate_hz, 44100);
-    QCOMPARE(wanted->format().frames, 88200);
-    const auto level = tone_db(samples_of(*wanted, 10000, 44100).channel(0), 3000, 44100) - 20 * std::log10(0.5);
-    QVERIFY2(std::abs(level) < ripple_db, qPrintable(QString::number(level)));
-    const auto folded = run(clip(tone(30000, 0.5, 2, 96000), 96000), {json});
-    const auto alias = tone_db(samples_of(*folded, 10000, 44100).channel(0), 14100, 44100) - 20 * std::log10(0.5);
-    QVERIFY2(alias < alias_db, qPrintable(QString::number(alias)));
-    const auto m = clip(Programme(5, 8, 15000).render(96000), 96000);
-    const auto report = null_test(m, run(m, {json}));
-    QVERIFY2(std::abs(report.fit.delay_samples) < 0.05, qPrintable(QString::number(report.fit.delay_samples)));
-  }
-
-  /// Theory: holding weighs by the periodic sinc, linear interpolation by its square; what lies above folds back with that weight.
-  void poor_converters_are_as_poor_as_theory_says() {
-    for (const double hz : {5000.0, 9000.0, 14000.0}) {
-      const auto m = clip(tone(hz, 0.5, 2, 32000), 32000);
-      const double image = 96000 - 64000 - hz;  // first image: 32000 - hz
-      for (const auto& [by, power] : {std::pair{"hold", 1}, {"linear", 2}}) {
-        const auto made = run(m, {{{"type", "converter"}, {"rate_hz", 96000}, {"by", by}}});
-        const auto x = samples_of(*made, 20000, 96000);
-        // sampled at three times the rate: the periodic sinc of three points
-        auto weight = [&](double f) { return std::abs(std::sin(pi * 3 * f / 96000) / (3 * std::sin(pi * f / 96000))); };
-        const double got = tone_db(x.channel(0), image, 96000) - tone_db(x.channel(0), hz, 96000);
-        const double theory = 20 * power * std::log10(weight(image) / weight(hz));
-        QVERIFY2(std::abs(got - theory) < 0.05,
-                 qPrintable(QString("%1 %2: %3, theory %4").arg(by).arg(hz).arg(got).arg(theory)));
-      }
-    }
-    const auto folded =
-        run(clip(tone(30000, 0.5, 2, 96000), 96000), {{{"type", "converter"}, {"rate_hz", 48000}, {"by", "hold"}}});
-    QVERIFY(std::abs(tone_db(samples_of(*folded, 0, 48000).channel(0), 18000, 48000) + 6.02) < 0.01);
-    const auto sharp = run(clip(tone(3000, 0.5, 2, 44100), 44100),
-                           {{{"type", "converter"}, {"rate_hz", 48000}, {"by", "sinc"}, {"sinc_taps", 64}}});
-    QVERIFY(std::abs(tone_db(samples_of(*sharp, 2000, 48000).channel(0), 3000, 48000) + 6.02) < 0.02);
-    const auto smooth =
-        run(clip(tone(3000, 0.5, 2, 44100), 44100), {{{"type", "converter"}, {"rate_hz", 96000}, {"by", "cubic"}}});
-    QVERIFY(std::abs(tone_db(samples_of(*smooth, 2000, 96000).channel(0), 3000, 96000) + 6.02) < 0.1);
-  }
-
   void a_return_of_the_masters_length_is_measured_by_itself() {
     const auto m = clip(scaled(Programme(2, 5).render(48000), 0.1));
     const auto report = null_test(m, run(m, {{{"type", "gain"}, {"gain_db", 6}}}));
@@ -431,169 +310,6 @@ class TestStages : public QObject {
     QCOMPARE(refused([&] { run(m, {{{"type", "convolution"}}}); }, "no impulse response"), 0);
   }
 
-  /// The return is what an independent reader of our encoded file hears: libsndfile where it can, FFmpeg's own
-  /// decoding of the kept file otherwise.
-  void codecs_return_what_their_file_holds_data() {
-    QTest::addColumn<QString>("codec");
-    QTest::addColumn<QString>("ending");
-    QTest::addColumn<int>("rate");
-    QTest::addColumn<double>("depth");
-    for (const auto& [codec, ending, rate, depth] : {std::tuple{"aac", ".m4a", 44100, -15.0},
-                                                     {"mp3", ".mp3", 44100, -15.0},
-                                                     {"vorbis", ".ogg", 44100, -12.0},
-                                                     {"opus", ".opus", 48000, -12.0},
-                                                     {"mp2", ".mp2", 44100, -12.0},
-                                                     {"ac3", ".ac3", 44100, -12.0},
-                                                     {"eac3", ".eac3", 44100, -12.0},
-                                                     {"sbc", ".sbc", 44100, -12.0},
-                                                     {"aptx", ".aptx", 48000, -20.0},
-                                                     {"adpcm_ima", ".wav", 44100, -15.0},
-                                                     {"adpcm_ms", ".wav", 44100, -15.0},
-                                                     {"mulaw", ".wav", 44100, -25.0},
-                                                     {"alaw", ".wav", 44100, -25.0}})
-      QTest::newRow(codec) << codec << ending << rate << depth;
-  }
-  void codecs_return_what_their_file_holds() {
-    QFETCH(QString, codec);
-    QFETCH(QString, ending);
-    QFETCH(int, rate);
-    QFETCH(double, depth);
-    const auto m = clip(Programme(6, 12, 12000).render(44100), 44100);
-    const auto file = folder_ / ("kept" + ending.toStdString());
-    const Chain chain = chain_of(
-        {{{"type", "codec"}, {"codec", codec.toStdString()}, {"bit_rate_kbps", 192}, {"keep", file.string()}}});
-    const auto made = pass(m, chain);
-    QCOMPARE(made.ret->format().sample_rate_hz, rate);
-    QVERIFY(made.ret->format().lossy);
-    QCOMPARE(*made.stages[0].encoded_bytes, int64_t(std::filesystem::file_size(file)));
-    QVERIFY(made.stages[0].bit_rate_bps.value_or(0) > 30000);
-    const Planar ours = samples_of(*made.ret);
-    Planar theirs = samples_of(*Clip::open(file));
-    SF_INFO info{};
-    if (SNDFILE* sound = sf_open(file.c_str(), SFM_READ, &info); sound && codec != "mp2") {
-      std::vector<double> x(size_t(info.frames * info.channels));
-      const auto got = sf_readf_double(sound, x.data(), info.frames);
-      sf_close(sound);
-      const int64_t frames = std::min<int64_t>(got, ours.frames());
-      QVERIFY(frames > 200000);
-      auto apart = [&](int64_t late, int64_t step) {  // a reader that keeps the decoder's delay starts later
-        double worst = 0;
-        for (int64_t n = 3000; n < frames - 6000; n += step)
-          worst = std::max(worst, std::abs(x[size_t(2 * (n + late))] - ours.channel(0)[size_t(n)]));
-        return worst;
-      };
-      int64_t late = 0;
-      for (int64_t tried = codec == "mp3" ? -2900 : 0; tried <= (codec == "mp3" ? 2900 : 0); ++tried)
-        if (apart(tried, 997) < apart(late, 997)) late = tried;
-      const double most =
-          codec == "adpcm_ima" ? 0.02 : 1e-4;  // decoders of IMA ADPCM differ in how they round its steps
-      QVERIFY2(apart(late, 1) < most, qPrintable(QString("%1 at %2").arg(apart(late, 1)).arg(late)));
-    }
-    QCOMPARE(theirs.frames(), ours.frames());
-    QVERIFY(std::equal(ours.channel(1).begin(), ours.channel(1).end(), theirs.channel(1).begin()));
-    const auto report = null_test(m, made.ret);
-    QVERIFY2(db(report.residual_relative_db()) < depth, qPrintable(QString::number(db(report.residual_relative_db()))));
-  }
-
-  void lossless_codecs_lose_nothing() {
-    const auto sound = requantised(Programme(3, 2).render(44100), 24, true);
-    const auto m = Clip::open(save(folder_ / "w.wav", sound, 44100, WordFormat::pcm24));
-    for (const char* codec : {"flac", "alac", "wavpack"}) {
-      const auto ret = run(m, {{{"type", "codec"}, {"codec", codec}}});
-      const Planar a = samples_of(*m), b = samples_of(*ret);
-      QCOMPARE(b.frames(), a.frames());
-      QVERIFY2(std::equal(a.channel(0).begin(), a.channel(0).end(), b.channel(0).begin()), codec);
-      QVERIFY(!ret->format().lossy);
-    }
-  }
-
-  void codecs_say_what_they_cannot_take() {
-    const auto stereo = clip(tone(440, 0.5, 0.5, 44100, 2), 44100), mono = clip(tone(440, 0.5, 0.5, 44100, 1), 44100);
-    const auto five = clip(tone(440, 0.5, 0.5, 44100, 5), 44100);
-    auto codec = [](const char* name, Json extra = Json::object()) {
-      Json json{{"type", "codec"}, {"codec", name}};
-      json.update(extra);
-      return json;
-    };
-    QCOMPARE(refused([&] { run(stereo, {codec("g722")}); }, "stage 1 (codec): G.722 takes 1 channel, the audio has 2"),
-             0);
-    QCOMPARE(refused([&] { run(mono, {codec("aptx")}); }, "aptX takes 2 channels"), 0);
-    QCOMPARE(refused([&] { run(five, {codec("mp3")}); }, "does not take 5 channels; it takes 1, 2"), 0);
-    QCOMPARE(refused(
-                 [&] {
-                   run(stereo, {codec("mp3", {{"rate_hz", 96000}})});
-                 },
-                 "does not take 96000 Hz; it takes 44100"),
-             0);
-    QCOMPARE(refused([&] { run(stereo, {codec("opus", {{"bit_rate_kbps", 1536}})}); }, "1536 kbit/s"), 0);
-    QCOMPARE(refused([&] { run(stereo, {codec("opus", {{"mode", "quality"}})}); }, "has no quality to set"), 0);
-    QCOMPARE(refused(
-                 [&] {
-                   run(stereo, {codec("opus", {{"stereo", "joint"}})});
-                 },
-                 "no choice between joint and split"),
-             0);
-    QCOMPARE(run(mono, {codec("g722")})->format().sample_rate_hz, 16000);
-    const auto best = pass(stereo, chain_of({codec("mp3", {{"mode", "quality"}, {"quality", 0}})}));
-    const auto least = pass(stereo, chain_of({codec("mp3", {{"mode", "quality"}, {"quality", 9}})}));
-    QVERIFY(*best.stages[0].encoded_bytes > *least.stages[0].encoded_bytes);
-  }
-
-  void joint_and_split_stereo_differ() {
-    const auto m = clip(Programme(5, 3, 16000).render(44100), 44100);
-    for (const char* codec : {"aac", "mp3"}) {
-      const Json joint{{"type", "codec"}, {"codec", codec}, {"bit_rate_kbps", 96}, {"stereo", "joint"}};
-      Json split = joint;
-      split["stereo"] = "split";
-      const Planar a = samples_of(*run(m, {joint})), b = samples_of(*run(m, {split}));
-      QVERIFY2(!std::equal(a.channel(0).begin(), a.channel(0).begin() + 100000, b.channel(0).begin()), codec);
-    }
-  }
-
-  void external_programs_run_fail_hang_and_write_rubbish() {
-    const auto m = clip(requantised(Programme(1, 2).render(48000), 24, true));
-    auto external = [](const char* command, double limit = 20) {
-      return Json{{"type", "external"}, {"command", command}, {"limit_s", limit}};
-    };
-    const Planar a = samples_of(*m), b = samples_of(*run(m, {external("cp {in} {out}")}));
-    QVERIFY(std::equal(a.channel(0).begin(), a.channel(0).end(), b.channel(0).begin()));
-    QCOMPARE(refused([&] { run(m, {external("cp {in}")}); }, "with {in} and {out}"), 0);
-    QCOMPARE(refused([&] { run(m, {external("nosuchprogram {in} {out}")}); }, "no program 'nosuchprogram'"), 0);
-    QCOMPARE(refused([&] { run(m, {external("ls '{in} {out}' nowhere")}); }, "failed with status 2; it said: "), 0);
-    QCOMPARE(refused([&] { run(m, {external("true {in} {out}")}); }, "wrote no file"), 0);
-    QCOMPARE(refused([&] { run(m, {external("sh -c 'echo rubbish > {out}' {in}")}); }, "no audio that can be read"), 0);
-    QCOMPARE(refused([&] { run(m, {external("sh -c 'sleep 30' {in} {out}", 0.3)}); }, "did not end within 0.3 s"), 0);
-    QCOMPARE(refused([&] { run(m, {external("cp \"{in} {out}")}); }, "a quote is left open"), 0);
-    std::stop_source stop;
-    std::jthread later([&] {
-      std::this_thread::sleep_for(std::chrono::milliseconds(300));
-      stop.request_stop();
-    });
-    QVERIFY_EXCEPTION_THROWN(pass(m, chain_of({external("sh -c 'sleep 30' {in} {out}")}), Job{stop.get_token(), {}, 0}),
-                             Cancelled);
-  }
-
-  void lv2_effects_run_with_their_latency_taken_away() {
-    qputenv("LV2_PATH", HEATHMIST_TEST_LV2);
-    const auto m = clip(requantised(Programme(1, 2).render(48000), 16, true));
-    const Chain chain = chain_of({{{"type", "lv2"}, {"uri", "urn:heathmist:test-gain"}, {"controls", "gain=0.5"}}});
-    const auto made = pass(m, chain);
-    QCOMPARE(made.stages[0].delay_samples.value_or(0), int64_t(64));
-    const Planar a = samples_of(*m), b = samples_of(*made.ret);
-    QCOMPARE(b.frames(), a.frames());
-    for (size_t n = 0; n < size_t(a.frames()); ++n) QCOMPARE(b.channel(1)[n], 0.5 * a.channel(1)[n]);
-    auto lv2 = [](const char* uri, const char* controls) {
-      return Json{{"type", "lv2"}, {"uri", uri}, {"controls", controls}};
-    };
-    QCOMPARE(refused([&] { run(m, {lv2("urn:heathmist:nothing", "")}); },
-                     "no LV2 effect 'urn:heathmist:nothing' is installed; there are urn:heathmist:test-gain"),
-             0);
-    QCOMPARE(
-        refused([&] { run(m, {lv2("urn:heathmist:test-gain", "loud=1")}); }, "the effect has no 'loud'; it has gain"),
-        0);
-    QCOMPARE(refused([&] { run(m, {lv2("urn:heathmist:test-gain", "gain")}); }, "write name=value"), 0);
-  }
-
   void rounds_go_through_again_and_again() {
     const auto m = clip(tone(440, 0.5, 1, 48000));
     const Planar a = samples_of(*m), b = samples_of(*pass(m, chain_of({{{"type", "gain"}, {"gain_db", -2}}}, 3)).ret);
@@ -655,14 +371,6 @@ class TestStages : public QObject {
     ebur128_destroy(&state);
     return heard;
   }
-  std::shared_ptr<const Clip> clip(const Planar& sound, int rate_hz = 48000) {
-    return Clip::open(save(folder_ / ("clip" + std::to_string(++count_) + ".wav"), sound, rate_hz));
-  }
-  std::shared_ptr<const Clip> run(std::shared_ptr<const Clip> m, std::initializer_list<Json> stages) {
-    return pass(std::move(m), chain_of(stages)).ret;
-  }
-  Folder folder_;
-  int count_ = 0;
 };
 
 QTEST_GUILESS_MAIN(TestStages)

@@ -5,6 +5,7 @@
 #include <QVBoxLayout>
 
 #include "app/theme/theme.hpp"
+#include "app/window/number_field.hpp"
 #include "app/window/number_item.hpp"
 
 namespace heathmist::app {
@@ -44,14 +45,13 @@ CeilingView::CeilingView(QWidget* parent) : QWidget(parent) {
   auto* under = new QLabel(tr("so that nothing comes back over"), this);
   under->setProperty("soft", true);
   head->addWidget(under);
-  limit_ = new QDoubleSpinBox(this);
+  limit_ = new NumberField(this);
   limit_->setRange(-24, 6);
   limit_->setDecimals(1);
   limit_->setSingleStep(0.5);
   limit_->setSuffix(" dBTP");
   limit_->setValue(-1);
   limit_->setMinimumWidth(100);
-  limit_->setLocale(QLocale::c());
   limit_->setAccessibleName(tr("The limit of the decoded return"));
   head->addWidget(limit_);
   head->addStretch();
@@ -109,10 +109,9 @@ CeilingView::CeilingView(QWidget* parent) : QWidget(parent) {
   connect(moments_, &QTableWidget::itemActivated, this, jump);
   connect(&task_, &Task::progressed, this, [this](double fraction) {
     const auto left = task_.left_s(fraction);
-    note_->setText(left ? tr("%1 of %2 done, about %3 left")
-                              .arg(int(fraction * double(chains_.size()) + 0.5))
-                              .arg(chains_.size())
-                              .arg(clock(*left, 0))
+    const auto done = std::count_if(found_.answers.begin(), found_.answers.end(),
+                                    [](const CeilingAnswer& a) { return !a.points.empty() || !a.failure.empty(); });
+    note_->setText(left ? tr("%1 of %2 done, about %3 left").arg(done).arg(chains_.size()).arg(clock(*left, 0))
                         : QString());
   });
   connect(&task_, &Task::ended, this, [this](bool whole, const QString& failure) {
@@ -134,7 +133,7 @@ void CeilingView::refresh_state() {
 void CeilingView::set_subject(const QString& name, const std::filesystem::path& file,
                               const std::vector<Chain>& chains) {
   if (file == file_ && chains == chains_) return;
-  task_.cancel();
+  task_.drop();
   ++run_number_;
   name_ = name, file_ = file, chains_ = chains;
   found_ = {{}, std::vector<CeilingAnswer>(chains.size())};

@@ -259,7 +259,14 @@ void ChainStrip::fill_menu() {
       show_chain(used);
       tell(tr("Use a kept chain"));
     });
-  use->setEnabled(!kept_.empty());
+  auto* rename = menu_->addMenu(tr("Rename a kept chain"));
+  auto* drop = menu_->addMenu(tr("Drop a kept chain"));
+  for (const Chain& chain : kept_) {
+    const QString title = QString::fromStdString(title_of(chain));
+    rename->addAction(title + QChar(0x2026), this, [this, chain] { emit rename_wished(chain); });
+    drop->addAction(title, this, [this, chain] { emit drop_wished(chain); });
+  }
+  for (QMenu* menu : {use, rename, drop}) menu->setEnabled(!kept_.empty());
   wish(tr("Run this chain on every master"), Wish::run_on_all);
   wish(tr("Compare generations, round by round"), Wish::generations);
   menu_->addSeparator();

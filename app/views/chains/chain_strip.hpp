@@ -32,6 +32,8 @@ class ChainStrip : public QFrame {
  signals:
   void changed(const heathmist::Chain& chain, const QString& what);
   void wished(heathmist::app::ChainStrip::Wish wish);
+  void rename_wished(const heathmist::Chain& kept);
+  void drop_wished(const heathmist::Chain& kept);
 
  protected:
   bool eventFilter(QObject* watched, QEvent* event) override;

@@ -2,7 +2,6 @@
 
 #include <QCheckBox>
 #include <QComboBox>
-#include <QDoubleSpinBox>
 #include <QFileDialog>
 #include <QLabel>
 #include <QLineEdit>
@@ -10,6 +9,7 @@
 #include <QVBoxLayout>
 
 #include "app/theme/theme.hpp"
+#include "app/window/number_field.hpp"
 
 namespace heathmist::app {
 
@@ -127,14 +127,11 @@ QWidget* StageForm::field(const Parameter& p) {
 }
 
 QWidget* StageForm::number_field(const Parameter& p, const Json& value) {
-  auto* box = new QDoubleSpinBox(this);
+  auto* box = new NumberField(this);
   box->setRange(p.low, p.high);
   box->setDecimals(decimals_for(p));
   box->setSingleStep(p.kind == Parameter::Kind::whole || p.high - p.low > 50 ? 1 : 0.1);
   if (p.key == "bit_rate_kbps") box->setSingleStep(16);
-  box->setGroupSeparatorShown(false);
-  box->setLocale(QLocale::c());
-  box->setKeyboardTracking(false);
   box->setValue(value.is_number() ? value.get<double>() : p.initial.get<double>());
   connect(box, &QDoubleSpinBox::valueChanged, this,
           [this, key = p.key, whole = p.kind == Parameter::Kind::whole](double v) {

@@ -183,7 +183,7 @@ void MatrixView::set_row(const QString& name, bool in) {
 
 /// An empty matrix of what is in; cells that were done before and are still in stay.
 void MatrixView::set_up() {
-  task_.cancel();
+  task_.drop();
   ++run_number_;
   const Matrix before = std::move(matrix_);
   matrix_ = {};

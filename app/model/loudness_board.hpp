@@ -1,0 +1,52 @@
+// Measures every master and return of a bench by itself, off the interface thread; what was measured before is read from
+// the cache.
+#pragma once
+#include <QTimer>
+
+#include "app/model/task.hpp"
+#include "core/bench/document.hpp"
+#include "core/bench/measured.hpp"
+
+namespace heathmist::app {
+
+struct LoudnessRow {
+  std::string id;  ///< of the master or the trial
+  QString master, name;
+  bool is_master = true;
+  std::filesystem::path file;          ///< of the return where there is one, else of the master
+  std::optional<Chain> chain{};        ///< the master's file goes through it
+  std::shared_ptr<const Measured> measured{};
+  QString failure{};
+};
+
+class LoudnessBoard : public QObject {
+  Q_OBJECT
+
+ public:
+  explicit LoudnessBoard(QObject* parent = nullptr);
+  /// Takes up what is on the bench; what was measured stays.
+  void set_bench(const Bench& bench);
+  /// Measures what has no numbers yet.
+  void run();
+  void cancel() { task_.cancel(); }
+  bool is_running() const { return task_.is_running(); }
+  const std::vector<LoudnessRow>& rows() const { return rows_; }
+  const LoudnessRow* row(const std::string& id) const;
+  size_t waiting() const;  ///< rows without numbers
+  std::optional<double> left_s() const { return task_.left_s(fraction_); }
+
+ signals:
+  void rows_changed();               ///< other rows
+  void measured();                   ///< some rows have got their numbers; not oftener than ten times a second
+  void rested(const QString& note);  ///< nothing runs any more
+
+ private:
+  void take(int run, size_t place, std::shared_ptr<const Measured> measured, const QString& failure);
+  std::vector<LoudnessRow> rows_;
+  Task task_;
+  QTimer tell_;
+  double fraction_ = 0;
+  int run_number_ = 0;
+};
+
+}  // namespace heathmist::app

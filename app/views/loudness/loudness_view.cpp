@@ -1,0 +1,330 @@
+#include "app/views/loudness/loudness_view.hpp"
+
+#include <QFileDialog>
+#include <QHeaderView>
+#include <QMessageBox>
+#include <QSettings>
+#include <QSplitter>
+#include <QVBoxLayout>
+
+#include "app/theme/theme.hpp"
+#include "app/window/number_item.hpp"
+#include "core/audio/write.hpp"
+#include "core/stages/chain.hpp"
+
+namespace heathmist::app {
+
+namespace {
+
+constexpr double nothing = -1000;  // sorts before every number
+
+QLabel* soft(const QString& text, QWidget* parent) {
+  auto* label = new QLabel(text, parent);
+  label->setFont(face(Type::small));
+  label->setProperty("soft", true);
+  return label;
+}
+
+NumberItem* item_of(std::optional<double> value, int decimals) {
+  return new NumberItem(value ? number(*value, decimals) : QString::fromUtf8("\u2013"), value.value_or(nothing));
+}
+
+std::optional<double> range_of(const Loudness& l) { return l.range ? std::optional(l.range->lu()) : std::nullopt; }
+
+}  // namespace
+
+LoudnessView::LoudnessView(LoudnessBoard& board, QWidget* parent) : QWidget(parent), board_(board) {
+  auto* rows = new QVBoxLayout(this);
+  rows->setContentsMargins(12, 8, 6, 6);
+  rows->setSpacing(4);
+  rows->addWidget(make_head());
+  auto* split = new QSplitter(Qt::Vertical, this);
+  split->setHandleWidth(1);
+  make_table(split);
+  plate_ = new LoudnessPlate(split);
+  plate_->setMinimumHeight(170);
+  split->setSizes({360, 300});
+  rows->addWidget(split, 1);
+  within_ = soft("", this);
+  within_->setWordWrap(true);
+  within_->hide();
+  rows->addWidget(within_);
+  connect(&board_, &LoudnessBoard::rows_changed, this, &LoudnessView::refill);
+  connect(&board_, &LoudnessBoard::measured, this, &LoudnessView::refresh);
+  connect(&board_, &LoudnessBoard::rested, this, [this](const QString& sentence) {
+    refresh();
+    if (!sentence.isEmpty()) note_->setText(sentence);
+  });
+  connect(plate_, &LoudnessPlate::selected, this, [this](auto seconds) {
+    selection_ = seconds;
+    measure_selection();
+    emit selected(seconds);
+  });
+  connect(&Theme::instance(), &Theme::changed, this, &LoudnessView::refresh);
+  refill();
+}
+
+QWidget* LoudnessView::make_head() {
+  auto* head = new QWidget(this);
+  auto* row = new QHBoxLayout(head);
+  row->setContentsMargins(0, 0, 0, 0);
+  row->setSpacing(6);
+  auto* title = new QLabel(tr("Loudness"), head);
+  title->setFont(face(Type::body, true));
+  row->addWidget(title);
+  filter_ = new QLineEdit(head);
+  filter_->setPlaceholderText(tr("only names with…"));
+  filter_->setClearButtonEnabled(true);
+  filter_->setMaximumWidth(150);
+  filter_->setAccessibleName(tr("Only rows whose name holds this"));
+  connect(filter_, &QLineEdit::textChanged, this, &LoudnessView::apply_filter);
+  row->addWidget(filter_);
+  QSettings settings;
+  auto field = [&](const char* key, const QString& before, double low, double high, double usual, const QString& hint) {
+    row->addWidget(soft(before, head));
+    auto* box = new NumberField(head);
+    box->setRange(low, high);
+    box->setDecimals(1);
+    box->setSingleStep(0.5);
+    box->setValue(settings.value(key, usual).toDouble());
+    box->setMaximumWidth(64);
+    box->setToolTip(hint);
+    box->setAccessibleName(hint);
+    connect(box, &NumberField::valueChanged, this, [this, key](double value) {
+      QSettings().setValue(key, value);
+      refresh();
+      draw();
+    });
+    row->addWidget(box);
+    return box;
+  };
+  target_ = field("loudness/target", tr("  target"), -60, 0, -16, tr("Target: rows that miss it are marked"));
+  tolerance_ = field("loudness/tolerance", QString::fromUtf8("\u00b1"), 0, 20, 3, tr("How far from the target is well, LU"));
+  peak_limit_ = field("loudness/peak", tr("peaks to"), -20, 6, -1, tr("True peaks above this are marked, dBTP"));
+  note_ = soft("", head);
+  note_->setAlignment(Qt::AlignRight | Qt::AlignVCenter);
+  row->addWidget(note_, 1);
+  unit_ = new QComboBox(head);
+  unit_->addItems({"LUFS", "LKFS"});
+  unit_->setCurrentText(settings.value("loudness/unit", "LUFS").toString());
+  unit_->setToolTip(tr("The unit's name; both are the same thing"));
+  unit_->setAccessibleName(tr("The unit's name"));
+  connect(unit_, &QComboBox::currentTextChanged, this, [this](const QString& name) {
+    QSettings().setValue("loudness/unit", name);
+    plate_->set_unit(name);
+    refill();
+  });
+  row->addWidget(unit_);
+  auto* copies = new QPushButton(tr("Levelled copies…"), head);
+  copies->setToolTip(tr("Write copies of the chosen masters at a target, tagged, read back and checked"));
+  connect(copies, &QPushButton::clicked, this, &LoudnessView::copies_wanted);
+  row->addWidget(copies);
+  auto* save = new QPushButton(tr("Save as CSV…"), head);
+  connect(save, &QPushButton::clicked, this, &LoudnessView::save_csv);
+  row->addWidget(save);
+  run_ = new QPushButton(tr("Cancel"), head);
+  connect(run_, &QPushButton::clicked, this, [this] {
+    board_.is_running() ? board_.cancel() : board_.run();
+    refresh();
+  });
+  row->addWidget(run_);
+  return head;
+}
+
+void LoudnessView::make_table(QWidget* parent) {
+  table_ = new QTableWidget(0, columns, parent);
+  dress_table(table_, tr("Loudness of all masters and returns"));
+  table_->setMinimumHeight(90);
+  table_->verticalHeader()->setDefaultSectionSize(27);
+  table_->setItemDelegateForColumn(ribbon_column, new RibbonPainter(table_));
+  table_->horizontalHeader()->setSectionResizeMode(QHeaderView::Interactive);
+  table_->horizontalHeader()->setSectionResizeMode(ribbon_column, QHeaderView::Stretch);
+  table_->horizontalHeader()->setMinimumSectionSize(56);
+  table_->setColumnWidth(name_column, 176);
+  for (int column = integrated_column; column < columns; ++column) table_->setColumnWidth(column, column == momentary_column ? 84 : 72);
+  table_->setSortingEnabled(true);
+  table_->horizontalHeader()->setSortIndicator(-1, Qt::AscendingOrder);
+  connect(table_, &QTableWidget::itemSelectionChanged, this, [this] {
+    draw();
+    measure_selection();
+  });
+  connect(table_, &QTableWidget::itemActivated, this, [this](QTableWidgetItem* item) {
+    emit opened(table_->item(item->row(), name_column)->data(Qt::UserRole).toString());
+  });
+}
+
+void LoudnessView::refill() {
+  const QString unit = unit_->currentText();
+  table_->setHorizontalHeaderLabels({tr("Clip"), tr("Short-term, \u221250 to 0 %1").arg(unit),
+                                     tr("Integrated"), tr("Range"), tr("Short max"), tr("Moment. max"), tr("True peak"),
+                                     tr("PLR"), tr("Clipped")});
+  right_heads(table_, integrated_column);
+  for (const auto& [column, hint] :
+       {std::pair{int(ribbon_column), tr("How short-term loudness spreads; the stroke is the integrated loudness")},
+        {int(integrated_column), tr("Gated loudness of the whole, %1").arg(unit)},
+        {int(range_column), tr("Loudness range, LU")},
+        {int(short_column), tr("Greatest 3 s, %1").arg(unit)},
+        {int(momentary_column), tr("Greatest 400 ms, %1").arg(unit)},
+        {int(peak_column), tr("dBTP")},
+        {int(plr_column), tr("True peak less integrated loudness, dB")},
+        {int(clipped_column), tr("Runs of three or more equal full-scale samples")}})
+    table_->horizontalHeaderItem(column)->setToolTip(hint);
+  const QSignalBlocker quiet(table_);
+  table_->setSortingEnabled(false);
+  table_->setRowCount(int(board_.rows().size()));
+  for (size_t n = 0; n < board_.rows().size(); ++n) {
+    const LoudnessRow& entry = board_.rows()[n];
+    auto* name = new QTableWidgetItem(entry.is_master ? entry.name : "    " + entry.name);
+    name->setData(Qt::UserRole, QString::fromStdString(entry.id));
+    name->setToolTip(entry.is_master ? entry.name : tr("%1, of %2").arg(entry.name, entry.master));
+    name->setFont(face(Type::small, entry.is_master));
+    table_->setItem(int(n), name_column, name);
+    table_->setItem(int(n), ribbon_column, new QTableWidgetItem);
+    for (int column = integrated_column; column < columns; ++column)
+      table_->setItem(int(n), column, new NumberItem("", nothing));
+  }
+  table_->setSortingEnabled(true);
+  refresh();
+  apply_filter();
+  draw();
+}
+
+void LoudnessView::refresh() {
+  const QSignalBlocker quiet(table_);
+  table_->setSortingEnabled(false);
+  for (int row = 0; row < table_->rowCount(); ++row)
+    if (const auto* entry = board_.row(table_->item(row, name_column)->data(Qt::UserRole).toString().toStdString()))
+      put_row(row, *entry);
+  table_->setSortingEnabled(true);
+  const size_t waiting = board_.waiting(), all = board_.rows().size();
+  const auto left = board_.left_s();
+  note_->setText(all == 0       ? tr("drop masters and what came back of them")
+                 : waiting == 0 ? QString()
+                 : board_.is_running()
+                     ? tr("%1 of %2 measured%3")
+                           .arg(all - waiting)
+                           .arg(all)
+                           .arg(left ? tr(", about %1 left").arg(clock(*left, 0)) : QString())
+                     : tr("%1 not measured").arg(waiting));
+  run_->setText(board_.is_running() ? tr("Cancel") : tr("Measure"));
+  run_->setVisible(waiting > 0);
+  plate_->set_target(target_->value(), tolerance_->value());
+}
+
+void LoudnessView::put_row(int row, const LoudnessRow& entry) {
+  if (!entry.measured) {
+    table_->item(row, ribbon_column)->setText(entry.failure);
+    table_->item(row, ribbon_column)->setToolTip(entry.failure);
+    return;
+  }
+  const Loudness& l = entry.measured->loudness;
+  auto& ribbon = ribbons_[entry.id];
+  auto* cell = table_->item(row, ribbon_column);
+  const void* shown = cell->data(Qt::UserRole).value<void*>();
+  if (shown != entry.measured.get()) {  // numbers that are shown already stay
+    ribbon = std::make_shared<const Ribbon>(ribbon_of(l, entry.is_master));
+    cell->setData(Qt::UserRole, QVariant::fromValue(const_cast<void*>(static_cast<const void*>(entry.measured.get()))));
+    cell->setText(QString());
+    cell->setData(RibbonPainter::data_role, QVariant::fromValue(ribbon));
+    table_->setItem(row, integrated_column, item_of(l.integrated_lufs, 1));
+    table_->setItem(row, range_column, item_of(range_of(l), 1));
+    table_->setItem(row, short_column, item_of(l.short_term_max_lufs, 1));
+    table_->setItem(row, momentary_column, item_of(l.momentary_max_lufs, 1));
+    table_->setItem(row, peak_column, item_of(l.true_peak_dbtp, 2));
+    table_->setItem(row, plr_column, item_of(l.plr_db, 1));
+    table_->setItem(row, clipped_column,
+                    new NumberItem(QString::number(entry.measured->levels.clipped_runs),
+                                   double(entry.measured->levels.clipped_runs)));
+  }
+  colour_row(row, l);
+}
+
+void LoudnessView::colour_row(int row, const Loudness& l) {
+  const double off = l.integrated_lufs ? std::abs(*l.integrated_lufs - target_->value()) : 0;
+  auto ink = [&](int column, bool bad) { table_->item(row, column)->setForeground(colour(bad ? Role::rust : Role::ink)); };
+  ink(integrated_column, off > tolerance_->value() + 0.005);
+  ink(peak_column, l.true_peak_dbtp && *l.true_peak_dbtp > peak_limit_->value() + 0.005);
+  ink(clipped_column, table_->item(row, clipped_column)->text() != "0");
+  for (int column : {name_column, range_column, short_column, momentary_column, plr_column}) ink(column, false);
+}
+
+void LoudnessView::apply_filter() {
+  const QString part = filter_->text().trimmed();
+  for (int row = 0; row < table_->rowCount(); ++row)
+    table_->setRowHidden(row, !part.isEmpty() &&
+                                  !table_->item(row, name_column)->toolTip().contains(part, Qt::CaseInsensitive));
+}
+
+std::vector<std::string> LoudnessView::chosen() const {
+  std::vector<std::string> ids;
+  for (const QModelIndex& index : table_->selectionModel()->selectedRows(name_column))
+    ids.push_back(index.data(Qt::UserRole).toString().toStdString());
+  return ids;
+}
+
+void LoudnessView::draw() {
+  std::vector<LoudnessLine> lines;
+  for (const std::string& id : chosen())
+    if (const LoudnessRow* row = board_.row(id); row && row->measured)
+      lines.push_back({row->is_master ? row->name : row->master + ", " + row->name,
+                       {row->measured, &row->measured->loudness}, row->is_master});
+  plate_->show_lines(std::move(lines));
+}
+
+/// The chosen rows within what is selected in the plate, off the interface thread.
+void LoudnessView::measure_selection() {
+  narrow_.drop();
+  within_->setVisible(selection_.has_value());
+  std::vector<LoudnessRow> wanted;
+  for (const std::string& id : chosen())
+    if (const LoudnessRow* row = board_.row(id)) wanted.push_back(*row);
+  if (!selection_ || wanted.empty()) return within_->setText(tr("Choose rows to measure the selection in them."));
+  within_->setText(tr("measuring the selection…"));
+  narrow_.start([this, wanted, range = *selection_, unit = unit_->currentText()](const Job& job) {
+    QStringList words;
+    for (const LoudnessRow& row : wanted) {
+      auto clip = Clip::open(row.file, job);
+      if (row.chain) clip = pass(clip, *row.chain, job).ret;
+      MeterOptions options;
+      options.first = int64_t(range.first * clip->format().sample_rate_hz);
+      options.last = int64_t(range.second * clip->format().sample_rate_hz);
+      const Loudness l = measure_loudness(*clip, options, job);
+      auto shown = [](std::optional<double> v, int decimals) { return v ? number(*v, decimals) : tr("none"); };
+      words << tr("%1: %2 %3, range %4 LU, %5 dBTP, PLR %6 dB")
+                   .arg(row.name, shown(l.integrated_lufs, 2), unit, shown(range_of(l), 1), shown(l.true_peak_dbtp, 2),
+                        shown(l.plr_db, 1));
+    }
+    const QString text = tr("%1 to %2   ").arg(clock(range.first, 1), clock(range.second, 1)) +
+                         words.join(QString::fromUtf8("   \u00b7   "));
+    QMetaObject::invokeMethod(
+        this,
+        [this, text, range] {
+          if (selection_ == std::optional(range)) within_->setText(text);
+        },
+        Qt::QueuedConnection);
+  });
+}
+
+QString LoudnessView::csv() const {
+  std::vector<std::string> names;
+  std::vector<Measured> rows;
+  for (int row = 0; row < table_->rowCount(); ++row) {
+    const auto* entry = board_.row(table_->item(row, name_column)->data(Qt::UserRole).toString().toStdString());
+    if (!entry || !entry->measured || table_->isRowHidden(row)) continue;
+    names.push_back((entry->is_master ? entry->name : entry->master + ", " + entry->name).toStdString());
+    rows.push_back(*entry->measured);
+  }
+  return QString::fromStdString(measured_csv(names, rows));
+}
+
+void LoudnessView::save_csv() {
+  const QString file = QFileDialog::getSaveFileName(this, tr("Save the table"), "loudness.csv", tr("CSV (*.csv)"));
+  if (file.isEmpty()) return;
+  try {
+    write_whole(file.toStdString(), csv().toStdString());
+  } catch (const InputError& error) {
+    QMessageBox::warning(this, tr("The table was not saved"), QString::fromUtf8(error.what()));
+  }
+}
+
+}  // namespace heathmist::app

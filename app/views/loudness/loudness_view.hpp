@@ -1,0 +1,76 @@
+// The loudness of all masters and returns of the bench in one table, and over time below it.
+#pragma once
+#include <QComboBox>
+#include <QLabel>
+#include <QLineEdit>
+#include <QPushButton>
+#include <QTableWidget>
+
+#include "app/model/loudness_board.hpp"
+#include "app/plates/loudness_plate.hpp"
+#include "app/views/loudness/ribbon.hpp"
+#include "app/window/number_field.hpp"
+
+namespace heathmist::app {
+
+class LoudnessView : public QWidget {
+  Q_OBJECT
+
+ public:
+  enum Column {
+    name_column,
+    ribbon_column,
+    integrated_column,
+    range_column,
+    short_column,
+    momentary_column,
+    peak_column,
+    plr_column,
+    clipped_column,
+    columns
+  };
+
+  explicit LoudnessView(LoudnessBoard& board, QWidget* parent = nullptr);
+  QTableWidget* table() const { return table_; }
+  LoudnessPlate* plate() const { return plate_; }
+  QLineEdit* filter() const { return filter_; }
+  NumberField* target() const { return target_; }
+  NumberField* tolerance() const { return tolerance_; }
+  NumberField* peak_limit() const { return peak_limit_; }
+  QComboBox* unit() const { return unit_; }
+  QString note() const { return note_->text(); }
+  QString within() const { return within_->text(); }  ///< numbers of the selection
+  QString csv() const;
+  /// Ids of the chosen rows, in the table's order.
+  std::vector<std::string> chosen() const;
+
+ signals:
+  void opened(const QString& id);       ///< Enter or double click: to its null
+  void copies_wanted();                 ///< of the chosen masters, or of all
+  void selected(std::optional<std::pair<double, double>> seconds);
+
+ private:
+  QWidget* make_head();
+  void make_table(QWidget* parent);
+  void refill();
+  void refresh();
+  void put_row(int row, const LoudnessRow& entry);
+  void colour_row(int row, const Loudness& loudness);
+  void apply_filter();
+  void draw();
+  void measure_selection();
+  void save_csv();
+  LoudnessBoard& board_;
+  std::map<std::string, std::shared_ptr<const Ribbon>> ribbons_;
+  std::optional<std::pair<double, double>> selection_;
+  Task narrow_;
+  QLineEdit* filter_;
+  QComboBox* unit_;
+  NumberField *target_, *tolerance_, *peak_limit_;
+  QLabel *note_, *within_;
+  QPushButton* run_;
+  QTableWidget* table_;
+  LoudnessPlate* plate_;
+};
+
+}  // namespace heathmist::app

@@ -1,0 +1,35 @@
+// Levelled copies: a master at a target of loudness, written with its loudness in its tags, read back and checked.
+#pragma once
+#include "core/audio/tags.hpp"
+#include "core/bench/measured.hpp"
+#include "core/stages/chain.hpp"
+
+namespace heathmist {
+
+struct LevelPlan {
+  double target_lufs = -16;
+  bool limiter = false;      ///< without it the gain stops where true peaks meet the ceiling
+  double ceiling_dbtp = -1;
+  int bits = 24;             ///< 16 or 24; 32: floating point, WAV only
+  std::string dither = "triangular";
+  bool flac = false;
+};
+
+struct Levelled {
+  std::filesystem::path file;
+  double gain_db = 0;         ///< what was applied (before the limiter)
+  bool stopped = false;       ///< the ceiling stopped the gain under the target
+  Loudness loudness;          ///< of the copy, read back
+  LoudnessTags tags;          ///< read back
+  std::string fault;          ///< what the check found; empty: the copy is what was asked for, its tags what it is
+};
+
+/// Writes a copy to `file` (.wav or .flac). `album`: gain and tags count for all of it together; empty: for this one
+/// alone. Throws InputError, ChainError, Cancelled.
+Levelled write_levelled(std::shared_ptr<const Clip> master, const Loudness& loudness, const LevelPlan& plan,
+                        const std::filesystem::path& file, const std::vector<const Loudness*>& album = {},
+                        const Job& job = {});
+
+Json levelled_json(const Levelled& levelled);
+
+}  // namespace heathmist

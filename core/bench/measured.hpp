@@ -1,0 +1,36 @@
+// Everything that is measured of one clip by itself: its facts, levels and loudness. Kept between runs.
+#pragma once
+#include "core/bench/json.hpp"
+#include "core/measure/meter.hpp"
+#include "core/stages/chain.hpp"
+
+namespace heathmist {
+
+struct Measured {
+  ClipFormat format;
+  Levels levels;
+  std::optional<double> bandwidth_hz;
+  Loudness loudness;
+};
+
+/// Measures a clip. Throws InputError, Cancelled.
+Measured measure(const Clip& clip, const MeterOptions& options = {}, const Job& job = {});
+
+/// The mark under which a file's measurement is kept: its content and its time of change. Empty: it cannot be read.
+std::string measured_mark(const std::filesystem::path& file);
+/// What was kept under a mark, read at once and without opening the audio.
+std::optional<Measured> kept_measured(const std::string& mark);
+void keep_measured(const std::string& mark, const Measured& measured);
+/// A file's measurement: the one that was kept, or a fresh one.
+Measured measure_file(const std::filesystem::path& file, const Job& job = {});
+
+/// The same of what a chain makes of a file. Throws ChainError, too.
+Measured measure_return(const std::filesystem::path& file, const Chain& chain, const Job& job = {});
+
+/// The answer to `measure` for one file, `path` as given, and for an album.
+Json measured_json(const std::string& path, const Measured& measured);
+Json album_json(const Loudness& album);
+/// The same as a table: a line of heads, then a line for each of `names`.
+std::string measured_csv(const std::vector<std::string>& names, const std::vector<Measured>& rows);
+
+}  // namespace heathmist

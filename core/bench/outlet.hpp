@@ -1,0 +1,65 @@
+// Outlets: places audio is delivered to, each with its loudness rule and its encode; and what one makes of a master.
+//
+//   for (const Outlet& o : known_outlets()) Delivery d = deliver(o, measured.loudness);
+//
+// What is asked of the *file* and what only the *player* does are kept apart: an outlet that acts on the file wants it at
+// the target; one whose player turns the gain leaves the file as it is.
+#pragma once
+#include "core/measure/meter.hpp"
+#include "core/stages/chain.hpp"
+
+namespace heathmist {
+
+struct Outlet {
+  enum class Acts { file, player };
+  enum class Turns { none, down, both };      ///< what the player may do
+  enum class Rule { track, album, loudest };  ///< what its gain is taken from: the track, the album, its loudest track
+  std::string key, name, what;
+  Acts acts = Acts::player;
+  double target_lufs = -23;
+  std::optional<double> tolerance_lu, live_tolerance_lu;  ///< either way from the target
+  std::optional<double> max_true_peak_dbtp, max_short_term_lufs, max_momentary_lufs;
+  Turns turns = Turns::none;
+  std::optional<double> lift_ceiling_dbtp;  ///< a lift goes no further than true peaks at this
+  Rule rule = Rule::track;
+  std::optional<Chain> encode;
+  bool shipped = false;
+  bool operator==(const Outlet&) const = default;
+};
+
+/// An outlet that cannot be: one sentence that says which key is wrong and what it takes.
+struct OutletError : std::runtime_error {
+  using std::runtime_error::runtime_error;
+};
+Outlet outlet_from_json(const std::string& key, const Json& json);
+Json outlet_json(const Outlet& outlet);
+
+/// Where the user's own outlets lie, a file each: `$XDG_CONFIG_HOME/heathmist/outlets`.
+std::filesystem::path outlets_folder();
+/// The shipped ones and the user's own, which come first where they have the same key. What cannot be read is told to
+/// `refused`, a sentence each that names the file.
+std::vector<Outlet> known_outlets(std::vector<std::string>* refused = nullptr);
+/// Writes a user's outlet as `<key>.json`. Throws OutletError, InputError.
+void save_outlet(const Outlet& outlet);
+/// Takes a user's own away; a shipped one of that key shows again. False: there is none.
+bool drop_outlet(const std::string& key);
+
+struct Delivery {
+  enum class Limited { nothing, down_only, ceiling };
+  double gain_db = 0;  ///< what the player applies
+  Limited limited = Limited::nothing;
+  std::optional<double> loudness_lufs, true_peak_dbtp;  ///< as it is heard: after the encode where there is one
+  std::optional<double> headroom_db;     ///< left unused under the highest true peak that is allowed
+  std::optional<double> file_change_db;  ///< where the file must be at the target: what it lacks
+  std::vector<std::string> faults;       ///< why it does not pass, a sentence each
+  bool passes() const { return faults.empty(); }
+};
+/// What an outlet makes of a file. `album`: the masters it belongs to, itself among them (empty: itself alone);
+/// `encoded`: the return of the outlet's encode; `live`: the live tolerance counts.
+Delivery deliver(const Outlet& outlet, const Loudness& file, const std::vector<const Loudness*>& album = {},
+                 const Loudness* encoded = nullptr, bool live = false);
+
+Json delivery_json(const Outlet& outlet, const Delivery& delivery);
+const char* words_for(Delivery::Limited limited);
+
+}  // namespace heathmist

@@ -1,0 +1,100 @@
+#include "core/measure/live_meter.hpp"
+
+#include <algorithm>
+#include <cmath>
+
+namespace heathmist {
+
+namespace {
+
+constexpr double lowest_lufs = -70, bin_lu = 0.1;
+
+std::optional<double> decibels(double amplitude) {
+  return amplitude > 0 ? std::optional(20 * std::log10(amplitude)) : std::nullopt;
+}
+
+}  // namespace
+
+LiveMeter::LiveMeter(int sample_rate_hz)
+    : weighting_{KWeighting(sample_rate_hz), KWeighting(sample_rate_hz)},
+      piece_frames_(loudness_piece_frames(sample_rate_hz)) {}
+
+void LiveMeter::forget() {
+  ring_.fill(0);
+  product_ring_.fill({});
+  bin_energy_.fill(0);
+  bin_count_.fill(0);
+  for (auto& channel : recent_) channel.fill(0);
+  energy_ = 0, in_piece_ = 0, count_ = 0, filled_ = 0, peak_ = 0;
+  std::fill(std::begin(products_), std::end(products_), 0.0);
+  momentary_ = short_term_ = integrated_ = shown_peak_ = 0;
+  correlation_ = 2;
+}
+
+void LiveMeter::add(std::span<const double> stereo) {
+  if (reset_.exchange(false)) forget();
+  for (size_t n = 0; n + 1 < stereo.size(); n += 2) {
+    const double left = stereo[n], right = stereo[n + 1];
+    energy_ += weighting_[0].energy({&left, 1}) + weighting_[1].energy({&right, 1});
+    products_[0] += left * left, products_[1] += right * right, products_[2] += left * right;
+    recent_[0][around + filled_] = left;
+    recent_[1][around + filled_] = right;
+    if (++filled_ == chunk) {
+      for (int c = 0; c < 2; ++c) find_peak(c);
+      filled_ = 0;
+    }
+    if (++in_piece_ == piece_frames_) end_piece();
+  }
+}
+
+/// The chunk that has enough behind it by now; then all moves on by one chunk.
+void LiveMeter::find_peak(int channel) {
+  auto& x = recent_[size_t(channel)];
+  const double* at = x.data() + dsp::BetweenSamples::before + 1;
+  double top = 0;
+  for (size_t n = 0; n <= chunk; ++n) top = std::max(top, std::abs(at[n]));
+  if (top > peak_) peak_ = top;
+  if (top > 0.6 * peak_) peak_ = std::max(peak_, between_.top(at).level);
+  shown_peak_ = peak_;
+  std::copy(x.begin() + chunk, x.end(), x.begin());
+}
+
+void LiveMeter::end_piece() {
+  ring_[size_t(count_ % pieces)] = energy_ / double(piece_frames_);
+  product_ring_[size_t(count_ % 4)] = {products_[0], products_[1], products_[2]};
+  ++count_;
+  energy_ = 0, in_piece_ = 0;
+  std::fill(std::begin(products_), std::end(products_), 0.0);
+  auto mean = [&](int span) {
+    double sum = 0;
+    for (int k = 1; k <= span; ++k) sum += ring_[size_t((count_ - k + pieces) % pieces)];
+    return sum / span;
+  };
+  momentary_ = mean(4);
+  short_term_ = mean(pieces);
+  double ll = 0, rr = 0, lr = 0;
+  for (const auto& p : product_ring_) ll += p[0], rr += p[1], lr += p[2];
+  correlation_ = ll > 1e-12 && rr > 1e-12 ? lr / std::sqrt(ll * rr) : 2;
+  if (count_ < 4) return;
+  if (const auto loud = lufs(momentary_); loud && *loud >= lowest_lufs) {
+    const auto bin = std::min<size_t>(bins - 1, size_t((*loud - lowest_lufs) / bin_lu));
+    bin_energy_[bin] += momentary_;
+    ++bin_count_[bin];
+  }
+  auto above = [&](double gate) {
+    double sum = 0;
+    int64_t count = 0;
+    for (size_t b = 0; b < bins; ++b)
+      if (bin_count_[b] > 0 && bin_energy_[b] / double(bin_count_[b]) > gate) sum += bin_energy_[b], count += bin_count_[b];
+    return count ? sum / double(count) : 0.0;
+  };
+  integrated_ = above(0.1 * above(0));
+}
+
+LiveMeter::Reading LiveMeter::reading() const {
+  const double correlation = correlation_;
+  return {lufs(momentary_), lufs(short_term_), lufs(integrated_), decibels(shown_peak_),
+          correlation <= 1 ? std::optional(correlation) : std::nullopt};
+}
+
+}  // namespace heathmist

@@ -1,0 +1,233 @@
+// Loudness, outlets, levelled copies and equal-loudness listening in the real window.
+#include <QCheckBox>
+#include <QtTest>
+
+#include "app/views/outlets/outlet_form.hpp"
+#include "app/window/copies_form.hpp"
+#include "app/window/main_window.hpp"
+#include "tests/support/window.hpp"
+
+using namespace heathmist;
+using namespace heathmist::app;
+using namespace heathmist::test;
+
+class TestLoudness : public QObject {
+  Q_OBJECT
+
+ private slots:
+  void initTestCase() {
+    prepare_window(folder_);
+    qputenv("XDG_CONFIG_HOME", QByteArray((folder_ / "config").c_str()));
+    const auto sound = requantised(scaled(Programme(8, 21, 12000).render(44100), 2), 24, true);
+    first_ = QString::fromStdString(save(folder_ / "mill race.wav", sound, 44100, WordFormat::pcm24).string());
+    second_ = QString::fromStdString(
+        save(folder_ / "slack water.wav", scaled(sound, 0.25), 44100, WordFormat::pcm24).string());
+  }
+
+  void init() {
+    window_ = std::make_unique<MainWindow>(simulated_output());
+    window_->resize(1280, 800);
+    window_->set_quiet(true);
+    window_->show();
+    window_->desk().model().edit("two masters", [&](Bench& bench) {
+      bench.masters = {{"a", "Mill Race", {first_.toStdString(), ""}, {{"t", "quiet copy", {second_.toStdString(), ""}, {}}}},
+                       {"b", "Slack Water", {second_.toStdString(), ""}, {}}};
+    });
+  }
+  void cleanup() {
+    window_->desk().model().undo_stack().setClean();
+    window_.reset();
+  }
+
+  void every_master_and_return_has_its_row() {
+    show_loudness();
+    auto* table = loudness()->table();
+    QCOMPARE(table->rowCount(), 3);
+    const double loud = measure_file(first_.toStdString()).loudness.integrated_lufs.value();
+    QCOMPARE(text(0, LoudnessView::integrated_column), number(loud, 1));
+    QCOMPARE(text(1, LoudnessView::integrated_column), number(loud - 12.0412, 1));
+    QVERIFY(table->item(0, LoudnessView::ribbon_column)->data(RibbonPainter::data_role).isValid());
+    table->sortByColumn(LoudnessView::integrated_column, Qt::DescendingOrder);
+    QCOMPARE(text(0, LoudnessView::name_column), QString("Mill Race"));
+    loudness()->filter()->setText("slack");
+    QVERIFY(table->isRowHidden(0));
+    QCOMPARE(loudness()->csv().count('\n'), 2);  // heads and the one row that is shown
+    loudness()->filter()->clear();
+    QCOMPARE(loudness()->csv().count('\n'), 4);
+  }
+
+  void limits_mark_what_misses_them_and_the_unit_is_a_name() {
+    show_loudness();
+    const double loud = measure_file(first_.toStdString()).loudness.integrated_lufs.value();
+    loudness()->target()->setValue(std::round(loud * 10) / 10);
+    loudness()->tolerance()->setValue(1);
+    auto ink = [&](int row) { return loudness()->table()->item(row, LoudnessView::integrated_column)->foreground().color(); };
+    QCOMPARE(ink(0), colour(Role::ink));
+    QCOMPARE(ink(1), colour(Role::rust));
+    loudness()->unit()->setCurrentText("LKFS");
+    QVERIFY(loudness()->table()->horizontalHeaderItem(LoudnessView::ribbon_column)->text().contains("LKFS"));
+    loudness()->unit()->setCurrentText("LUFS");
+  }
+
+  void the_timeline_reads_out_and_narrows() {
+    show_loudness();
+    loudness()->table()->selectRow(0);
+    QVERIFY(loudness()->plate()->csv().count('\n') > 70);
+    QVERIFY(loudness()->plate()->read_out(5).contains("short-term"));
+    emit loudness()->plate()->selected(std::pair{2.0, 6.0});
+    QTRY_VERIFY_WITH_TIMEOUT(loudness()->within().startsWith("0:02.0 to 0:06.0"), 20000);
+    MeterOptions range;
+    range.first = 2 * 44100, range.last = 6 * 44100;
+    const auto truth = measure_loudness(*Clip::open(first_.toStdString()), range).integrated_lufs.value();
+    QVERIFY2(loudness()->within().contains(number(truth, 2)), qPrintable(loudness()->within()));
+    emit loudness()->plate()->selected({});
+  }
+
+  void opening_again_measures_nothing() {
+    show_loudness();
+    LoudnessBoard again;
+    again.set_bench(window_->desk().bench());
+    QSignalSpy rested(&again, &LoudnessBoard::rested);
+    std::filesystem::rename(first_.toStdString(), (folder_ / "away.wav"));  // what is kept goes by the file's mark
+    std::filesystem::rename(folder_ / "away.wav", first_.toStdString());
+    again.run();
+    QVERIFY(rested.wait(20000));
+    QCOMPARE(again.waiting(), size_t(0));
+  }
+
+  void a_file_that_is_gone_says_so_in_its_row() {
+    window_->desk().model().edit("gone", [&](Bench& bench) { bench.masters[1].audio.file = folder_ / "gone.wav"; });
+    show_loudness();
+    QVERIFY(text(2, LoudnessView::ribbon_column).contains("gone.wav"));
+    QVERIFY(!text(0, LoudnessView::integrated_column).isEmpty());
+  }
+
+  void outlets_keep_file_and_player_apart() {
+    show_outlets();
+    choose(window_->outlets_view()->master(), "Slack Water");
+    choose(window_->outlets_view()->outlet(), "EBU R 128");
+    const double quiet = measure_file(second_.toStdString()).loudness.integrated_lufs.value();
+    QCOMPARE(cell(0, OutletsView::file_column), (-23 - quiet > 0 ? "+" : "") + number(-23 - quiet, 1));
+    QCOMPARE(cell(0, OutletsView::gain_column), QString::fromUtf8("–"));
+    QVERIFY(window_->outlets_view()->file_words().contains("wants the file itself"));
+    choose(window_->outlets_view()->outlet(), "ReplayGain 2 track");
+    const Loudness l = measure_file(second_.toStdString()).loudness;
+    const double gain = std::min(-18 - quiet, std::max(0.0, 0 - *l.true_peak_dbtp));
+    QCOMPARE(cell(0, OutletsView::gain_column), "+" + number(gain, 1));
+    QVERIFY(window_->outlets_view()->player_words().startsWith("Turns it by"));
+  }
+
+  void an_album_keeps_its_balance() {
+    show_outlets();
+    choose(window_->outlets_view()->master(), "all masters");
+    choose(window_->outlets_view()->outlet(), "ReplayGain 2 album");
+    window_->outlets_view()->album()->setChecked(true);
+    QCOMPARE(window_->outlets_view()->table()->rowCount(), 2);
+    QCOMPARE(cell(0, OutletsView::gain_column), cell(1, OutletsView::gain_column));
+    QVERIFY2(window_->outlets_view()->headline().contains("12.0 LU under"), qPrintable(window_->outlets_view()->headline()));
+    window_->outlets_view()->album()->setChecked(false);
+    QVERIFY(cell(0, OutletsView::gain_column) != cell(1, OutletsView::gain_column));
+    window_->desk().look_at("b");
+    window_->desk().move_master(-1);
+    QCOMPARE(window_->desk().bench().masters[0].id, std::string("b"));
+    window_->desk().set_album("b", "Curlew Hours");
+    const QString file = QString::fromStdString((folder_ / "album.heathmist").string());
+    QVERIFY(window_->save_to(file));
+    QCOMPARE(load_bench(file.toStdString()).masters[0].album, std::string("Curlew Hours"));
+  }
+
+  void encodes_are_judged_after_them() {
+    show_outlets();
+    choose(window_->outlets_view()->master(), "Mill Race");
+    choose(window_->outlets_view()->outlet(), "Stand-in: podcast host");
+    const QString before = cell(0, OutletsView::peak_column);
+    QSignalSpy rested(window_->outlets_view(), &OutletsView::rested);
+    window_->outlets_view()->run_encodes();
+    QVERIFY(rested.wait(60000));
+    QVERIFY(window_->outlets_view()->file_words().contains("judged after that"));
+    QVERIFY(cell(0, OutletsView::peak_column) != before);
+  }
+
+  void outlets_are_edited_checked_and_taken_away() {
+    Outlet own;
+    own.name = "Tide radio", own.target_lufs = -20;
+    OutletForm form(own, {}, window_.get());
+    form.findChild<NumberField*>("target")->setValue(-21);
+    form.findChild<QCheckBox*>("toleranceThere")->setChecked(true);
+    form.findChild<NumberField*>("tolerance")->setValue(0.5);
+    const Outlet made = form.outlet();
+    QCOMPARE(made.key, std::string("tide-radio"));
+    QVERIFY(made.target_lufs == -21 && made.tolerance_lu == 0.5 && !made.max_true_peak_dbtp);
+    save_outlet(made);
+    show_outlets();
+    window_->outlets_view()->reload();
+    QVERIFY(window_->outlets_view()->outlet()->findText("Tide radio") > 0);
+    QVERIFY(drop_outlet("tide-radio") && !drop_outlet("tide-radio"));
+    Outlet nameless;
+    OutletForm empty(nameless, {}, window_.get());
+    QVERIFY_EXCEPTION_THROWN(empty.outlet(), OutletError);
+  }
+
+  void copies_are_written_and_checked() {
+    show_loudness();
+    CopiesForm form(-18, 2, window_.get());
+    form.limiter()->setChecked(true);
+    form.words()->setCurrentIndex(4);  // FLAC, 16 bit
+    QSignalSpy written(window_.get(), &MainWindow::copies_written);
+    window_->write_copies(form.plan(), false, QString::fromStdString((folder_ / "copies").string()));
+    QVERIFY(written.wait(60000));
+    QVERIFY(written[0][0].toBool());
+    QCOMPARE(written[0][1].toString().count("read back and right"), 2);
+    const auto copy = measure_file(folder_ / "copies" / "slack water.flac");
+    QVERIFY(std::abs(*copy.loudness.integrated_lufs + 18) < 0.05 && copy.format.container_bits == 16);
+  }
+
+  void the_return_is_heard_as_loud_as_the_master() {
+    window_->show_view(MainWindow::null_page);
+    window_->desk().look_at("t");
+    QTRY_VERIFY_WITH_TIMEOUT(window_->desk().current_result(), 60000);
+    auto* bar = window_->listening();
+    for (const MatchBy by : {MatchBy::integrated, MatchBy::short_term, MatchBy::peak}) {
+      bar->match_by(by);
+      QVERIFY2(bar->match_db() && std::abs(*bar->match_db() - 12.0412) < 0.01, qPrintable(QString::number(bar->match_db().value_or(0))));
+    }
+    bar->set_loop(std::pair{1.0, 3.0});
+    QVERIFY(std::abs(*bar->match_db() - 12.0412) < 0.02);
+  }
+
+  void pages_are_reached_by_keys() {
+    QVERIFY(QTest::qWaitForWindowActive(window_.get()));
+    QTest::keyClick(window_.get(), Qt::Key_F3);
+    QVERIFY(loudness()->isVisible());
+    QTest::keyClick(window_.get(), Qt::Key_F4);
+    QVERIFY(window_->outlets_view()->isVisible());
+    window_->set_night(true);
+    QVERIFY(!window_->grab().isNull());
+    window_->set_night(false);
+  }
+
+ private:
+  LoudnessView* loudness() const { return window_->loudness_view(); }
+  QString text(int row, int column) const { return loudness()->table()->item(row, column)->text().trimmed(); }
+  QString cell(int row, int column) const { return window_->outlets_view()->table()->item(row, column)->text(); }
+  static void choose(QComboBox* box, const QString& name) {
+    QVERIFY2(box->findText(name) >= 0, qPrintable(name));
+    box->setCurrentIndex(box->findText(name));
+  }
+  void show_loudness() {
+    window_->show_view(MainWindow::loudness_page);
+    QTRY_VERIFY_WITH_TIMEOUT(window_->board().waiting() == 0 && !window_->board().is_running(), 60000);
+    QTRY_VERIFY(!text(0, LoudnessView::integrated_column).isEmpty());
+  }
+  void show_outlets() {
+    window_->show_view(MainWindow::outlets_page);
+    QTRY_VERIFY_WITH_TIMEOUT(window_->board().waiting() == 0 && !window_->board().is_running(), 60000);
+    QTRY_VERIFY(window_->outlets_view()->table()->rowCount() > 0);
+  }
+  Folder folder_;
+  QString first_, second_;
+  std::unique_ptr<MainWindow> window_;
+};
+
+QTEST_MAIN(TestLoudness)
+#include "test_loudness.moc"

@@ -1,0 +1,258 @@
+// Outlets, levelled copies with their tags, and the live meter, against rules worked out by hand and other readers.
+#include <sndfile.h>
+
+#include <QtTest>
+#include <cmath>
+#include <fstream>
+
+#include "core/bench/levelled.hpp"
+#include "core/bench/outlet.hpp"
+#include "core/measure/live_meter.hpp"
+#include "tests/support/stages.hpp"
+
+using namespace heathmist;
+using namespace heathmist::test;
+
+namespace {
+
+Loudness loudness(double lufs, double dbtp) {
+  Loudness l;
+  l.integrated_lufs = lufs, l.true_peak_dbtp = dbtp;
+  return l;
+}
+
+Outlet player(Outlet::Turns turns, double target, std::optional<double> ceiling = {}) {
+  Outlet o;
+  o.key = "test", o.name = "Test", o.turns = turns, o.target_lufs = target, o.lift_ceiling_dbtp = ceiling;
+  return o;
+}
+
+}  // namespace
+
+class TestOutlets : public StageTest {
+  Q_OBJECT
+
+ private slots:
+  void initTestCase() {
+    qputenv("XDG_CACHE_HOME", QByteArray((folder_ / "cache").c_str()));
+    qputenv("XDG_CONFIG_HOME", QByteArray((folder_ / "config").c_str()));
+  }
+
+  void shipped_outlets_are_what_their_standards_say() {
+    std::vector<std::string> refused;
+    const auto all = known_outlets(&refused);
+    QVERIFY(refused.empty() && all.size() >= 14);
+    auto target = [&](const std::string& key) {
+      for (const Outlet& o : all)
+        if (o.key == key) return o.target_lufs;
+      return 99.0;
+    };
+    QCOMPARE(target("ebu-r128"), -23.0);
+    QCOMPARE(target("atsc-a85"), -24.0);
+    QCOMPARE(target("arib-tr-b32"), -24.0);
+    QCOMPARE(target("replaygain-2-track"), -18.0);
+    for (const Outlet& o : all) {
+      QVERIFY2(o.shipped && !o.what.empty(), o.key.c_str());
+      Outlet again = outlet_from_json(o.key, outlet_json(o));
+      again.shipped = true;
+      QVERIFY2(again == o, o.key.c_str());
+    }
+  }
+
+  void players_turn_as_their_rule_says() {
+    using Turns = Outlet::Turns;
+    using Limited = Delivery::Limited;
+    struct Case {
+      Turns turns;
+      double lufs, dbtp, gain;
+      Limited limited;
+    };
+    for (const auto& c : {Case{Turns::both, -10, -0.5, -4, Limited::nothing},
+                          {Turns::both, -16, -5, 2, Limited::nothing},
+                          {Turns::both, -20, -3, 2, Limited::ceiling},
+                          {Turns::both, -20, 0.5, 0, Limited::ceiling},
+                          {Turns::down, -20, -9, 0, Limited::down_only},
+                          {Turns::down, -10, -1, -4, Limited::nothing},
+                          {Turns::none, -10, -1, 0, Limited::nothing}}) {
+      const auto d = deliver(player(c.turns, -14, -1), loudness(c.lufs, c.dbtp));
+      QVERIFY2(std::abs(d.gain_db - c.gain) < 1e-9, qPrintable(QString("%1 at %2").arg(d.gain_db).arg(c.lufs)));
+      QVERIFY(d.limited == c.limited);
+      QVERIFY(std::abs(*d.loudness_lufs - c.lufs - c.gain) < 1e-9 && std::abs(*d.true_peak_dbtp - c.dbtp - c.gain) < 1e-9);
+      QVERIFY(!d.file_change_db);
+    }
+    const auto silent = deliver(player(Turns::both, -14), Loudness());
+    QVERIFY(silent.gain_db == 0 && !silent.loudness_lufs);
+  }
+
+  void files_are_judged_by_target_peak_and_short_term() {
+    Outlet o;
+    o.acts = Outlet::Acts::file, o.target_lufs = -23, o.tolerance_lu = 0.2, o.live_tolerance_lu = 1;
+    o.max_true_peak_dbtp = -1, o.max_short_term_lufs = -18;
+    QVERIFY(deliver(o, loudness(-23.2, -1)).passes());
+    QCOMPARE(deliver(o, loudness(-23.5, -1)).faults.size(), size_t(1));
+    QVERIFY(deliver(o, loudness(-23.5, -1), {}, nullptr, true).passes());
+    QCOMPARE(deliver(o, loudness(-20, 0)).faults.size(), size_t(2));
+    Loudness burst = loudness(-23, -3);
+    burst.short_term_max_lufs = -17;
+    QVERIFY(!deliver(o, burst).passes());
+    QVERIFY(std::abs(*deliver(o, loudness(-20, -2)).file_change_db + 3) < 1e-9);
+    QVERIFY(std::abs(*deliver(o, loudness(-20, -2)).headroom_db - 1) < 1e-9);
+  }
+
+  void albums_have_one_gain() {
+    const auto loud = heard(scaled(Programme(20, 3).render(48000), 2)), quiet = heard(scaled(Programme(20, 4).render(48000), 0.4));
+    Outlet o = player(Outlet::Turns::both, -18, 0);
+    const std::vector<const Loudness*> album{&loud, &quiet};
+    for (const auto& [rule, by] : {std::pair{Outlet::Rule::album, *album_of(album).integrated_lufs},
+                                   {Outlet::Rule::loudest, *loud.integrated_lufs}}) {
+      o.rule = rule;
+      const auto a = deliver(o, loud, album), b = deliver(o, quiet, album);
+      QCOMPARE(a.gain_db, b.gain_db);
+      QVERIFY(std::abs(a.gain_db - std::min(-18 - by, std::max(0.0, -*loud.true_peak_dbtp))) < 1e-9);
+    }
+    o.rule = Outlet::Rule::track;
+    QVERIFY(deliver(o, quiet, album).gain_db > deliver(o, loud, album).gain_db + 5);
+  }
+
+  void wrong_outlets_are_refused_in_a_sentence() {
+    auto refuses = [](const char* text, const char* part) {
+      try {
+        outlet_from_json("x", Json::parse(text));
+      } catch (const OutletError& error) {
+        return QString(error.what()).contains(part);
+      }
+      return false;
+    };
+    QVERIFY(refuses(R"({"name":"a"})", "this is no outlet"));
+    QVERIFY(refuses(R"({"name":"a","target_lufs":5})", "target_lufs is 5; it takes -70 to 0 LUFS"));
+    QVERIFY(refuses(R"({"name":"a","target_lufs":-14,"turns":"up"})", "it takes one of none, down, both"));
+    QVERIFY(refuses(R"({"name":"a","target_lufs":-14,"loud":1})", "there is no 'loud'"));
+    QVERIFY(refuses(R"({"name":"a","target_lufs":-14,"encode":{"stages":[{"type":"x"}]}})", "encode: stage 1"));
+    std::filesystem::create_directories(outlets_folder());
+    std::ofstream(outlets_folder() / "broken.json") << "{";
+    std::vector<std::string> told;
+    QCOMPARE(known_outlets(&told).size(), known_outlets().size());
+    QVERIFY(told.size() == 1 && QString::fromStdString(told[0]).contains("broken.json"));
+    std::filesystem::remove(outlets_folder() / "broken.json");
+    Outlet own = player(Outlet::Turns::down, -11);
+    own.key = "ebu-r128";
+    save_outlet(own);
+    for (const Outlet& o : known_outlets())
+      if (o.key == "ebu-r128") QVERIFY(!o.shipped && o.target_lufs == -11);
+    QVERIFY(drop_outlet("ebu-r128"));
+    own.key = "../bad";
+    QVERIFY_EXCEPTION_THROWN(save_outlet(own), OutletError);
+  }
+
+  void copies_lie_at_their_target_and_say_so_data() {
+    QTest::addColumn<QString>("name");
+    QTest::addColumn<int>("bits");
+    QTest::addColumn<bool>("limiter");
+    QTest::newRow("wav 24") << "a.wav" << 24 << false;
+    QTest::newRow("wav 16 limited") << "b.wav" << 16 << true;
+    QTest::newRow("wav float") << "c.wav" << 32 << false;
+    QTest::newRow("flac 16") << "d.flac" << 16 << false;
+    QTest::newRow("flac 24 limited") << "e.flac" << 24 << true;
+  }
+  void copies_lie_at_their_target_and_say_so() {
+    QFETCH(QString, name);
+    QFETCH(int, bits);
+    QFETCH(bool, limiter);
+    const auto master = clip(Programme(12, 8, 15000).render(48000));
+    const Loudness before = measure_loudness(*master);
+    LevelPlan plan;
+    plan.bits = bits, plan.limiter = limiter;
+    plan.target_lufs = limiter ? *before.integrated_lufs + (-1 - *before.true_peak_dbtp) + 3 : -30;
+    const auto file = folder_ / name.toStdString();
+    const auto made = write_levelled(master, before, plan, file);
+    QVERIFY2(made.fault.empty(), made.fault.c_str());
+    const Loudness after = measure_loudness(*Clip::open(file));
+    QVERIFY2(std::abs(*after.integrated_lufs - plan.target_lufs) < 0.05, qPrintable(QString::number(*after.integrated_lufs)));
+    QVERIFY(*after.true_peak_dbtp <= -0.95);
+    if (name.endsWith(".wav")) {  // libsndfile reads the chunk
+      SF_INFO info{};
+      SNDFILE* sound = sf_open(file.c_str(), SFM_READ, &info);
+      SF_BROADCAST_INFO bext{};
+      QVERIFY(sf_command(sound, SFC_GET_BROADCAST_INFO, &bext, sizeof bext) == SF_TRUE);
+      sf_close(sound);
+      QVERIFY(bext.version == 2 && std::abs(bext.loudness_value - 100 * *after.integrated_lufs) <= 1);
+      QVERIFY(std::abs(bext.max_true_peak_level - 100 * *after.true_peak_dbtp) <= 1);
+      QVERIFY(std::abs(bext.loudness_range - 100 * after.range->lu()) <= 1);
+    } else {
+      QVERIFY(std::abs(*made.tags.integrated_lufs - *after.integrated_lufs) <= 0.011);
+      std::ifstream in(file, std::ios::binary);
+      std::string head(4096, ' ');
+      in.read(head.data(), 4096);
+      const auto gain = QString("REPLAYGAIN_TRACK_GAIN=%1 dB").arg(-18 - *made.tags.integrated_lufs + 0.0, 0, 'f', 2);
+      QVERIFY2(QByteArray(head.data(), 4096).toUpper().contains(gain.toUpper().toUtf8()), qPrintable(gain));
+    }
+  }
+
+  void the_ceiling_stops_a_gain_without_a_limiter() {
+    const auto master = clip(Programme(8, 8, 15000).render(48000));
+    const Loudness before = measure_loudness(*master);
+    LevelPlan plan;
+    plan.target_lufs = 0;
+    const auto made = write_levelled(master, before, plan, folder_ / "stopped.wav");
+    QVERIFY(made.stopped && made.fault.empty());
+    QVERIFY(std::abs(*made.loudness.true_peak_dbtp + 1) < 0.02);
+  }
+
+  void albums_are_copied_with_one_gain_and_say_both() {
+    const auto a = clip(scaled(Programme(10, 5, 12000).render(48000), 0.5)), b = clip(scaled(Programme(10, 6, 12000).render(48000), 0.1));
+    const Loudness la = measure_loudness(*a), lb = measure_loudness(*b);
+    LevelPlan plan;
+    plan.target_lufs = -28;
+    const auto ma = write_levelled(a, la, plan, folder_ / "one.flac", {&la, &lb}),
+               mb = write_levelled(b, lb, plan, folder_ / "two.flac", {&la, &lb});
+    QCOMPARE(ma.gain_db, mb.gain_db);
+    QVERIFY(std::abs(*album_of({&ma.loudness, &mb.loudness}).integrated_lufs + 28) < 0.05);
+    QVERIFY(std::abs(*ma.tags.album_lufs + 28) < 0.02 && ma.tags.album_lufs == mb.tags.album_lufs);
+  }
+
+  void copies_are_refused_where_they_would_harm() {
+    const auto master = clip(tone(440, 0.1, 1, 48000));
+    const Loudness l = measure_loudness(*master);
+    QVERIFY_EXCEPTION_THROWN(write_levelled(master, l, {}, master->path()), InputError);
+    QVERIFY_EXCEPTION_THROWN(write_levelled(master, l, {}, folder_ / "a.mp3"), InputError);
+    LevelPlan real;
+    real.bits = 32;
+    QVERIFY_EXCEPTION_THROWN(write_levelled(master, l, real, folder_ / "a.flac"), InputError);
+    const auto quiet = write_levelled(clip(Planar(2, 48000)), heard(Planar(2, 48000)), {}, folder_ / "silence.wav");
+    QVERIFY(quiet.gain_db == 0 && quiet.fault.empty());
+  }
+
+  void what_is_heard_live_agrees_with_the_meter() {
+    const Planar sound = Programme(12, 31, 15000).render(48000);
+    LiveMeter live(48000);
+    std::vector<double> stereo;
+    for (size_t n = 0; n < size_t(sound.frames()); ++n)
+      for (int c = 0; c < 2; ++c) stereo.push_back(sound.channel(c)[n]);
+    for (size_t at = 0; at < stereo.size(); at += 1022)
+      live.add(std::span(stereo).subspan(at, std::min<size_t>(1022, stereo.size() - at)));
+    const auto r = live.reading();
+    const Loudness whole = heard(sound);
+    QVERIFY2(std::abs(*r.integrated_lufs - *whole.integrated_lufs) < 0.02, qPrintable(QString::number(*r.integrated_lufs)));
+    QVERIFY(std::abs(*r.true_peak_dbtp - *whole.true_peak_dbtp) < 0.02);
+    const auto momentary = sliding_lufs(whole.pieces, 4), short_term = sliding_lufs(whole.pieces, 30);
+    QVERIFY(std::abs(*r.momentary_lufs - double(momentary.back())) < 0.01);
+    QVERIFY(std::abs(*r.short_term_lufs - double(short_term.back())) < 0.01);
+    QVERIFY(*r.correlation > -1 && *r.correlation < 1);
+    live.reset();
+    std::vector<double> mono(48000, 0.0);
+    for (size_t n = 0; n < mono.size(); ++n) mono[n] = 0.1 * std::sin(double(n / 2) * 0.1);
+    live.add(mono);
+    QVERIFY(std::abs(*live.reading().correlation - 1) < 1e-9);
+    QVERIFY(std::abs(*live.reading().true_peak_dbtp + 20) < 0.05);
+  }
+
+ private:
+  static Loudness heard(const Planar& sound) {
+    Meter meter(48000, sound.channels());
+    meter.add(sound);
+    return meter.finish();
+  }
+};
+
+QTEST_GUILESS_MAIN(TestOutlets)
+#include "test_outlets.moc"
