@@ -119,12 +119,13 @@ void print(const std::string& file, const Outlet& outlet, const Delivery& d) {
 }
 
 std::string csv_of(const Json& rows) {
-  std::string text = "file,outlet,player_gain_db,limited_by,loudness_lufs,true_peak_dbtp,headroom_db,file_change_db,passes\n";
+  std::string text =
+      "file,outlet,player_gain_db,limited_by,loudness_lufs,true_peak_dbtp,headroom_db,file_change_db,passes\n";
   for (const Json& row : rows)
     for (const Json& d : row["outlets"]) {
       text += row["path"].dump();
-      for (const char* key : {"outlet", "player_gain_db", "limited_by", "loudness_lufs", "true_peak_dbtp", "headroom_db",
-                              "file_change_db", "passes"})
+      for (const char* key : {"outlet", "player_gain_db", "limited_by", "loudness_lufs", "true_peak_dbtp",
+                              "headroom_db", "file_change_db", "passes"})
         text += "," + (d[key].is_null() ? std::string() : d[key].dump());
       text += "\n";
     }
@@ -147,7 +148,8 @@ void outlets(const OutletsCall& call) {
       std::optional<Loudness> encoded;
       if (call.encode && outlet.encode) {
         try {
-          encoded = measure_loudness(*heathmist::pass(Clip::open(call.files[n]), *outlet.encode, watched(outlet.name)).ret);
+          encoded =
+              measure_loudness(*heathmist::pass(Clip::open(call.files[n]), *outlet.encode, watched(outlet.name)).ret);
         } catch (const ChainError& error) {
           throw InputError(call.files[n], outlet.name + ", " + error.what());
         }
@@ -183,7 +185,8 @@ void level(const LevelCall& call) {
   for (size_t n = 0; n < rows.size(); ++n) {
     const auto to = folder / (std::filesystem::path(call.files[n]).stem().string() + "." + call.format);
     try {
-      const auto made = write_levelled(Clip::open(call.files[n]), rows[n].loudness, plan, to, album, watched(to.string()));
+      const auto made =
+          write_levelled(Clip::open(call.files[n]), rows[n].loudness, plan, to, album, watched(to.string()));
       copies.push_back(levelled_json(made));
       sound &= made.fault.empty();
       if (!call.json)

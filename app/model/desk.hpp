@@ -43,6 +43,8 @@ class Desk : public QObject {
   void make_return(const Chain& chain);
   /// Looks at the trial of a master with a chain; makes it where there is none.
   void look_through(const std::string& master_id, const Chain& chain);
+  /// Looks at the trial of a master with a file as its return; makes it where there is none.
+  void look_at_pair(const std::string& master_id, const QString& name, const std::filesystem::path& file);
   void run_on_all(const Chain& chain);  ///< a trial of every master that has none with this chain
   void compare_generations();           ///< a trial for each number of rounds up to the current one's, 5 at the least
   void keep_chain(const Chain& chain);  ///< on the bench, under its name

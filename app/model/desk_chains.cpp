@@ -69,6 +69,22 @@ void Desk::look_through(const std::string& master_id, const Chain& chain) {
   make_return(chain);
 }
 
+void Desk::look_at_pair(const std::string& master_id, const QString& name, const std::filesystem::path& file) {
+  const Master* owner = model_.bench().master(master_id);
+  if (!owner) return;
+  std::string id;
+  for (const Trial& t : owner->trials)
+    if (!t.chain && t.ret.file == file) id = t.id;
+  if (id.empty()) {
+    id = fresh_id();
+    model_.edit(tr("Compare two clips"), [&](Bench& bench) {
+      bench.master(master_id)->trials.push_back({id, name.toStdString(), {file, {}}, {}});
+    });
+  }
+  look_at(id);
+  emit rows_changed();
+}
+
 void Desk::run_on_all(const Chain& chain) {
   model_.edit(tr("Run a chain on every master"), [&](Bench& bench) {
     for (Master& m : bench.masters)

@@ -45,9 +45,8 @@ void LoudnessBoard::set_bench(const Bench& bench) {
     return a.id == b.id && a.file == b.file && a.chain == b.chain;
   };
   const bool no_change =
-      std::equal(fresh.begin(), fresh.end(), rows_.begin(), rows_.end(), [&](const auto& a, const auto& b) {
-        return same(a, b) && a.name == b.name && a.master == b.master;
-      });
+      std::equal(fresh.begin(), fresh.end(), rows_.begin(), rows_.end(),
+                 [&](const auto& a, const auto& b) { return same(a, b) && a.name == b.name && a.master == b.master; });
   if (no_change) return;
   for (LoudnessRow& row : fresh)
     for (const LoudnessRow& before : rows_)
@@ -73,8 +72,8 @@ void LoudnessBoard::run() {
       QString failure;
       try {
         const auto count = double(open.size());
-        numbers = std::make_shared<Measured>(
-            measure_row(open[k].second, job.part(double(k) / count, double(k + 1) / count)));
+        numbers =
+            std::make_shared<Measured>(measure_row(open[k].second, job.part(double(k) / count, double(k + 1) / count)));
       } catch (const Cancelled&) {
         throw;
       } catch (const std::exception& error) {

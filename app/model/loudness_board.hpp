@@ -1,5 +1,5 @@
-// Measures every master and return of a bench by itself, off the interface thread; what was measured before is read from
-// the cache.
+// Measures every master and return of a bench by itself, off the interface thread; what was measured before is read
+// from the cache.
 #pragma once
 #include <QTimer>
 
@@ -13,8 +13,8 @@ struct LoudnessRow {
   std::string id;  ///< of the master or the trial
   QString master, name;
   bool is_master = true;
-  std::filesystem::path file;          ///< of the return where there is one, else of the master
-  std::optional<Chain> chain{};        ///< the master's file goes through it
+  std::filesystem::path file;    ///< of the return where there is one, else of the master
+  std::optional<Chain> chain{};  ///< the master's file goes through it
   std::shared_ptr<const Measured> measured{};
   QString failure{};
 };

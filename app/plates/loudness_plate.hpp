@@ -1,4 +1,5 @@
-// Loudness over time: momentary faintly, short-term over it, gates, the target's band, and where true peaks pass the limit.
+// Loudness over time: momentary faintly, short-term over it, gates, the target's band, and where true peaks pass the
+// limit.
 #pragma once
 #include "app/plates/plate.hpp"
 #include "core/measure/meter.hpp"

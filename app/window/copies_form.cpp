@@ -74,8 +74,12 @@ CopiesForm::CopiesForm(double target_lufs, int count, QWidget* parent) : QDialog
 
 LevelPlan CopiesForm::plan() const {
   const QPoint words = words_->currentData().toPoint();
-  return {target_->value(), limiter_->isChecked(), ceiling_->value(), words.x(),
-          dither_->currentData().toString().toStdString(), words.y() == 1};
+  return {target_->value(),
+          limiter_->isChecked(),
+          ceiling_->value(),
+          words.x(),
+          dither_->currentData().toString().toStdString(),
+          words.y() == 1};
 }
 
 }  // namespace heathmist::app

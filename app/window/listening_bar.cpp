@@ -10,6 +10,8 @@ namespace heathmist::app {
 
 namespace {
 
+constexpr int roomy_width = 1180;
+
 QString words_for(MatchBy by) {
   return by == MatchBy::integrated   ? QObject::tr("by loudness")
          : by == MatchBy::short_term ? QObject::tr("by short-term")
@@ -40,7 +42,7 @@ ListeningBar::ListeningBar(Player& player, QWidget* parent) : QWidget(parent), p
   setFixedHeight(62);
   auto* row = new QHBoxLayout(this);
   row->setContentsMargins(16, 6, 16, 6);
-  row->setSpacing(16);
+  row->setSpacing(12);
   play_ = new QToolButton(this);
   play_->setIconSize({22, 22});
   play_->setFixedSize(36, 36);
@@ -67,6 +69,7 @@ ListeningBar::ListeningBar(Player& player, QWidget* parent) : QWidget(parent), p
     button->setObjectName(object_names[n]);
     button->setToolTip(tr("Hear the %1 (%2)").arg(names[n].mid(2).toLower()).arg(n + 1));
     button->setFixedHeight(30);
+    button->setMinimumWidth(74);
     choice_->addButton(button, n);
     three_row->addWidget(button);
   }
@@ -95,7 +98,7 @@ ListeningBar::ListeningBar(Player& player, QWidget* parent) : QWidget(parent), p
   match_note_->setFont(face(Type::small));
   match_note_->setProperty("soft", true);
   match_note_->setContentsMargins(7, 0, 0, 0);
-  match_note_->setMinimumWidth(118);
+  match_note_->setMinimumWidth(104);
   match_rows->addWidget(matched_);
   match_rows->addWidget(match_note_);
   connect(matched_, &QToolButton::toggled, this, [this] { push_mix(); });
@@ -109,7 +112,8 @@ ListeningBar::ListeningBar(Player& player, QWidget* parent) : QWidget(parent), p
   lift_value_->setFont(face(Type::body, true));
   lift_ = new QSlider(Qt::Horizontal, lift);
   lift_->setRange(0, 90);
-  lift_->setFixedWidth(120);
+  lift_->setMinimumWidth(70);
+  lift_->setMaximumWidth(120);
   lift_->setPageStep(6);
   lift_->setToolTip(tr("Lift of the residual, 0 to 90 dB, behind a limiter (, and .)"));
   lift_->setAccessibleName(tr("Lift of the residual in dB"));
@@ -159,20 +163,28 @@ void ListeningBar::make_meters(QHBoxLayout* row) {
   meters->setAccessibleName(tr("Begin the meters anew"));
   connect(meters, &QToolButton::clicked, this, [this] { player_.reset_meters(); });
   row->addWidget(meters);
-  const QString names[] = {tr("M"), tr("S"), tr("I LUFS"), tr("dBTP held"), tr("corr.")};
+  const QString names[] = {tr("M"), tr("S"), tr("I"), tr("dBTP"), tr("corr.")};
   const QString hints[] = {tr("Momentary loudness of what is heard, LUFS"), tr("Short-term loudness, LUFS"),
                            tr("Integrated loudness since the meters began, LUFS"),
                            tr("Highest true peak since the meters began"),
                            tr("Correlation of left and right: 1 is mono, 0 unrelated, \u22121 opposed")};
   for (size_t n = 0; n < values_.size(); ++n) {
-    auto [cell, labels] = stacked(names[n], this, 34);
+    auto [cell, labels] = stacked(names[n], this, 30);
     values_[n] = labels.first;
     cell->setToolTip(hints[n]);
     row->addWidget(cell);
   }
   auto [device_cell, device_labels] = stacked(tr("output"), this, 56);
   device_ = device_labels.first;
+  device_cell_ = device_cell;
   row->addWidget(device_cell);
+}
+
+/// Where it gets narrow, what is heard and the meters stay.
+void ListeningBar::resizeEvent(QResizeEvent* event) {
+  QWidget::resizeEvent(event);
+  device_cell_->setVisible(width() >= roomy_width);
+  loop_note_->setVisible(width() >= roomy_width || loop_->isEnabled());
 }
 
 void ListeningBar::dress() {
@@ -180,7 +192,7 @@ void ListeningBar::dress() {
       QString("#bar { border-top: 1px solid %1; } #play { background: %2; border-radius: 18px; padding: 0; }")
           .arg(colour(Role::rule).name(), colour(Role::ink).name());
   style += QString(
-               "#hearMaster, #hearReturn, #hearResidual { border: 1px solid %1; border-radius: 0; padding: 4px 12px; "
+               "#hearMaster, #hearReturn, #hearResidual { border: 1px solid %1; border-radius: 0; padding: 4px 6px; "
                "background: %2; }")
                .arg(colour(Role::rule).name(), colour(Role::sheet).name());
   const std::pair<const char*, Role> roles[] = {
@@ -188,6 +200,7 @@ void ListeningBar::dress() {
   for (const auto& [name, role] : roles)
     style += QString("#%1:checked { background: %2; color: %3; font-weight: 600; border-color: %2; }")
                  .arg(name, colour(role).name(), colour(Role::sheet).name());
+  style += "QToolButton::menu-button { border: none; width: 14px; }";
   setStyleSheet(style);
   refresh();
 }

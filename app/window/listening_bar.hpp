@@ -36,6 +36,9 @@ class ListeningBar : public QWidget {
   void heard_changed(Heard heard, double lift_db);
   void loop_cleared();
 
+ protected:
+  void resizeEvent(QResizeEvent* event) override;
+
  private:
   void push_mix();
   void find_match();
@@ -53,6 +56,7 @@ class ListeningBar : public QWidget {
   QSlider* lift_;
   QLabel *place_, *length_, *match_note_, *lift_value_, *loop_note_, *device_;
   std::array<QLabel*, 5> values_{};  // M, S, I, true peak, correlation
+  QWidget* device_cell_ = nullptr;
   QTimer meters_;
 };
 

@@ -11,6 +11,8 @@ namespace heathmist::app {
 void MainWindow::make_loudness_actions() {
   add(tr("Loudness of all masters and returns"), {QKeySequence("F3")}, [this] { show_view(loudness_page); });
   add(tr("What the outlets make of the masters"), {QKeySequence("F4")}, [this] { show_view(outlets_page); });
+  add(tr("Hear the two chosen clips of the loudness table against each other"), {QKeySequence("Ctrl+H")},
+      [this] { hear_chosen(); });
   add(tr("Write levelled copies…"), {QKeySequence("Ctrl+Shift+L")}, [this] { ask_for_copies(); });
   for (const auto& [name, by] : {std::pair{tr("Match by integrated loudness"), MatchBy::integrated},
                                  {tr("Match by short-term loudness"), MatchBy::short_term},
@@ -42,8 +44,26 @@ void MainWindow::connect_loudness() {
     const QString report = copies_report_;
     if (!failure.isEmpty()) QMessageBox::warning(this, tr("The copies were not all written"), failure);
     emit copies_written(whole, report);
-    if (whole && isVisible() && !report.isEmpty() && !quiet_) QMessageBox::information(this, tr("Levelled copies"), report);
+    if (whole && isVisible() && !report.isEmpty() && !quiet_)
+      QMessageBox::information(this, tr("Levelled copies"), report);
   });
+}
+
+/// Two rows as master and return, so that they are switched at equal loudness.
+void MainWindow::hear_chosen() {
+  const auto ids = loudness_->chosen();
+  if (ids.size() != 2) return;
+  const LoudnessRow *first = board_.row(ids[0]), *second = board_.row(ids[1]);
+  if (!first || !second) return;
+  if (!first->is_master && second->is_master) std::swap(first, second);
+  const Master* own = desk_.bench().master_of(second->id);
+  show_view(null_page);
+  if (own && own->id == first->id) return desk_.look_at(second->id);  // they are a trial already
+  if (second->chain && !second->is_master) {
+    const std::string master = desk_.master_of_file(first->name, first->file);
+    return desk_.look_through(master, *second->chain);
+  }
+  desk_.look_at_pair(desk_.master_of_file(first->name, first->file), second->name, second->file);
 }
 
 /// The chosen masters of the loudness table; all of the bench where none is.
@@ -91,9 +111,9 @@ void MainWindow::write_copies(const LevelPlan& plan, bool as_album, const QStrin
     QStringList words;
     for (size_t n = 0; n < orders.size(); ++n) {
       const auto file = to / (orders[n].file.stem().string() + (plan.flac ? ".flac" : ".wav"));
-      const auto made = write_levelled(Clip::open(orders[n].file, Job{job.stop, {}, 0}), measured[n].loudness, plan, file,
-                                       album, job.part(0.3 + 0.7 * double(n) / double(orders.size()),
-                                                       0.3 + 0.7 * double(n + 1) / double(orders.size())));
+      const auto made = write_levelled(
+          Clip::open(orders[n].file, Job{job.stop, {}, 0}), measured[n].loudness, plan, file, album,
+          job.part(0.3 + 0.7 * double(n) / double(orders.size()), 0.3 + 0.7 * double(n + 1) / double(orders.size())));
       const auto& l = made.loudness;
       words << tr("%1: %2 dB, now %3 LUFS, %4 dBTP; %5")
                    .arg(QString::fromStdString(orders[n].name), (made.gain_db > 0 ? "+" : "") + number(made.gain_db, 2),
@@ -113,7 +133,8 @@ void MainWindow::choose_album() {
   const Master* master = desk_.bench().master(id);
   if (!master) return;
   bool good = false;
-  const QString name = QInputDialog::getText(this, tr("Album"), tr("Album of %1 (empty: none)").arg(QString::fromStdString(master->name)),
+  const QString name = QInputDialog::getText(this, tr("Album"),
+                                             tr("Album of %1 (empty: none)").arg(QString::fromStdString(master->name)),
                                              QLineEdit::Normal, QString::fromStdString(master->album), &good);
   if (good) desk_.set_album(id, name.trimmed().toStdString());
 }

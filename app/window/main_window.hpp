@@ -98,6 +98,7 @@ class MainWindow : public QMainWindow {
   void connect_loudness();
   void refresh_loudness();
   void ask_for_copies();
+  void hear_chosen();
   void choose_album();
   std::vector<std::string> masters_for_copies() const;
 

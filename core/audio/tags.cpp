@@ -51,9 +51,7 @@ void copy_packets(AVFormatContext* from, AVFormatContext* to) {
   av_packet_free(&packet);
 }
 
-std::optional<double> hundredths(int value) {
-  return value == no_value ? std::nullopt : std::optional(value / 100.0);
-}
+std::optional<double> hundredths(int value) { return value == no_value ? std::nullopt : std::optional(value / 100.0); }
 
 LoudnessTags from_bext(const std::filesystem::path& file) {
   SF_INFO info{};

@@ -38,8 +38,8 @@ Chain chain_for(const LevelPlan& plan, const Levelled& made, bool alone) {
 }
 
 LoudnessTags tags_for(const Loudness& l, const Loudness& album, bool alone, double gain_db) {
-  LoudnessTags tags{l.integrated_lufs, range_of(l), l.true_peak_dbtp, l.momentary_max_lufs, l.short_term_max_lufs, {},
-                    {}};
+  LoudnessTags tags{
+      l.integrated_lufs, range_of(l), l.true_peak_dbtp, l.momentary_max_lufs, l.short_term_max_lufs, {}, {}};
   if (alone) return tags;
   if (album.integrated_lufs) tags.album_lufs = *album.integrated_lufs + gain_db;
   if (album.true_peak_dbtp) tags.album_peak_dbtp = *album.true_peak_dbtp + gain_db;

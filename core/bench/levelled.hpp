@@ -8,20 +8,20 @@ namespace heathmist {
 
 struct LevelPlan {
   double target_lufs = -16;
-  bool limiter = false;      ///< without it the gain stops where true peaks meet the ceiling
+  bool limiter = false;  ///< without it the gain stops where true peaks meet the ceiling
   double ceiling_dbtp = -1;
-  int bits = 24;             ///< 16 or 24; 32: floating point, WAV only
+  int bits = 24;  ///< 16 or 24; 32: floating point, WAV only
   std::string dither = "triangular";
   bool flac = false;
 };
 
 struct Levelled {
   std::filesystem::path file;
-  double gain_db = 0;         ///< what was applied (before the limiter)
-  bool stopped = false;       ///< the ceiling stopped the gain under the target
-  Loudness loudness;          ///< of the copy, read back
-  LoudnessTags tags;          ///< read back
-  std::string fault;          ///< what the check found; empty: the copy is what was asked for, its tags what it is
+  double gain_db = 0;    ///< what was applied (before the limiter)
+  bool stopped = false;  ///< the ceiling stopped the gain under the target
+  Loudness loudness;     ///< of the copy, read back
+  LoudnessTags tags;     ///< read back
+  std::string fault;     ///< what the check found; empty: the copy is what was asked for, its tags what it is
 };
 
 /// Writes a copy to `file` (.wav or .flac). `album`: gain and tags count for all of it together; empty: for this one

@@ -13,7 +13,8 @@ LoudnessPieces within(const LoudnessPieces& pieces, double start_s, double piece
   auto place = [&](double at_s) {
     return std::clamp<int64_t>(std::llround((at_s - start_s) / piece_s), 0, int64_t(pieces.size()));
   };
-  return {pieces.begin() + place(seconds.first), pieces.begin() + std::max(place(seconds.first), place(seconds.second))};
+  return {pieces.begin() + place(seconds.first),
+          pieces.begin() + std::max(place(seconds.first), place(seconds.second))};
 }
 
 std::optional<double> greatest_short_term(const LoudnessPieces& pieces) {
@@ -44,7 +45,8 @@ std::optional<double> match_gain_db(const NullReport& report, MatchBy by, const 
     master = greatest_sample(report.master_overview, range.first * rate, range.second * rate);
     ret = greatest_sample(report.return_overview, place(range.first), place(range.second));
   } else {
-    const double piece_s = double(loudness_piece_frames(int(rate)) / 5 * 5) / rate, start_s = double(report.sums.first) / rate;
+    const double piece_s = double(loudness_piece_frames(int(rate)) / 5 * 5) / rate,
+                 start_s = double(report.sums.first) / rate;
     const auto m = within(report.sums.master_pieces, start_s, piece_s, range),
                r = within(report.sums.return_pieces, start_s, piece_s, range);
     master = by == MatchBy::integrated ? integrated_lufs(m) : greatest_short_term(m);

@@ -28,27 +28,27 @@ Json pack(const Loudness& l) {
   Json overs = Json::array();
   for (const Over& o : l.overs) overs.push_back({o.at_s, o.dbtp, o.channel});
   const auto range = l.range.value_or(LoudnessRange{});
-  return {{"numbers",
-           {number_or_null(l.integrated_lufs), number_or_null(l.relative_gate_lufs),
-            number_or_null(l.momentary_max_lufs), number_or_null(l.short_term_max_lufs),
-            number_or_null(l.true_peak_dbtp), number_or_null(l.sample_peak_dbfs), number_or_null(l.rms_dbfs),
-            number_or_null(l.rms_max_dbfs), number_or_null(l.crest_db), number_or_null(l.plr_db),
-            number_or_null(l.psr_min_db)}},
-          {"times", {l.momentary_max_at_s, l.short_term_max_at_s, l.true_peak_at_s, l.psr_min_at_s, l.duration_s}},
-          {"range", l.range ? Json{range.low_lufs, range.high_lufs} : Json(nullptr)},
-          {"channel", l.true_peak_channel},
-          {"over_count", l.over_count},
-          {"overs", overs},
-          {"pieces", l.pieces},
-          {"peaks", l.peaks}};
+  return {
+      {"numbers",
+       {number_or_null(l.integrated_lufs), number_or_null(l.relative_gate_lufs), number_or_null(l.momentary_max_lufs),
+        number_or_null(l.short_term_max_lufs), number_or_null(l.true_peak_dbtp), number_or_null(l.sample_peak_dbfs),
+        number_or_null(l.rms_dbfs), number_or_null(l.rms_max_dbfs), number_or_null(l.crest_db),
+        number_or_null(l.plr_db), number_or_null(l.psr_min_db)}},
+      {"times", {l.momentary_max_at_s, l.short_term_max_at_s, l.true_peak_at_s, l.psr_min_at_s, l.duration_s}},
+      {"range", l.range ? Json{range.low_lufs, range.high_lufs} : Json(nullptr)},
+      {"channel", l.true_peak_channel},
+      {"over_count", l.over_count},
+      {"overs", overs},
+      {"pieces", l.pieces},
+      {"peaks", l.peaks}};
 }
 
 Loudness unpack(const Json& json) {
   Loudness l;
   size_t n = 0;
-  for (auto* number : {&l.integrated_lufs, &l.relative_gate_lufs, &l.momentary_max_lufs, &l.short_term_max_lufs,
-                       &l.true_peak_dbtp, &l.sample_peak_dbfs, &l.rms_dbfs, &l.rms_max_dbfs, &l.crest_db, &l.plr_db,
-                       &l.psr_min_db})
+  for (auto* number :
+       {&l.integrated_lufs, &l.relative_gate_lufs, &l.momentary_max_lufs, &l.short_term_max_lufs, &l.true_peak_dbtp,
+        &l.sample_peak_dbfs, &l.rms_dbfs, &l.rms_max_dbfs, &l.crest_db, &l.plr_db, &l.psr_min_db})
     *number = number_of(json.at("numbers").at(n++));
   n = 0;
   for (auto* time : {&l.momentary_max_at_s, &l.short_term_max_at_s, &l.true_peak_at_s, &l.psr_min_at_s, &l.duration_s})

@@ -129,8 +129,7 @@ std::vector<Outlet> known_outlets(std::vector<std::string>* refused) {
   for (const auto& file : files) try {
       std::ifstream in(file);
       const Outlet own = outlet_from_json(file.stem().string(), Json::parse(in));
-      const auto same =
-          std::find_if(known.begin(), known.end(), [&](const Outlet& o) { return o.key == own.key; });
+      const auto same = std::find_if(known.begin(), known.end(), [&](const Outlet& o) { return o.key == own.key; });
       if (same != known.end())
         *same = own;
       else

@@ -2,8 +2,8 @@
 //
 //   for (const Outlet& o : known_outlets()) Delivery d = deliver(o, measured.loudness);
 //
-// What is asked of the *file* and what only the *player* does are kept apart: an outlet that acts on the file wants it at
-// the target; one whose player turns the gain leaves the file as it is.
+// What is asked of the *file* and what only the *player* does are kept apart: an outlet that acts on the file wants it
+// at the target; one whose player turns the gain leaves the file as it is.
 #pragma once
 #include "core/measure/meter.hpp"
 #include "core/stages/chain.hpp"
@@ -49,9 +49,9 @@ struct Delivery {
   double gain_db = 0;  ///< what the player applies
   Limited limited = Limited::nothing;
   std::optional<double> loudness_lufs, true_peak_dbtp;  ///< as it is heard: after the encode where there is one
-  std::optional<double> headroom_db;     ///< left unused under the highest true peak that is allowed
-  std::optional<double> file_change_db;  ///< where the file must be at the target: what it lacks
-  std::vector<std::string> faults;       ///< why it does not pass, a sentence each
+  std::optional<double> headroom_db;                    ///< left unused under the highest true peak that is allowed
+  std::optional<double> file_change_db;                 ///< where the file must be at the target: what it lacks
+  std::vector<std::string> faults;                      ///< why it does not pass, a sentence each
   bool passes() const { return faults.empty(); }
 };
 /// What an outlet makes of a file. `album`: the masters it belongs to, itself among them (empty: itself alone);

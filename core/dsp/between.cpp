@@ -44,17 +44,28 @@ BetweenSamples::BetweenSamples() {
 }
 
 void BetweenSamples::peaks(std::span<const double> in, double least, std::span<double> gaps) const {
+  double last = -1;  // the place just before the chunk; none where that was passed over
   for (size_t at = 0; at < gaps.size(); at += chunk) {
     const size_t count = std::min(chunk, gaps.size() - at);
     double top = 0;
     for (size_t n = at; n <= at + count; ++n) top = std::max(top, std::abs(in[before + n]));
     std::fill_n(gaps.begin() + long(at), count, 0.0);
-    if (top < least) continue;
-    double between[chunk];
-    for (const auto& kernel : kernels_) {
-      simd::convolve(in.data() + at, kernel.data(), Interpolator::taps, between, int64_t(count));
-      for (size_t n = 0; n < count; ++n) gaps[at + n] = std::max(gaps[at + n], std::abs(between[n]));
+    if (top < least) {
+      last = -1;
+      continue;
     }
+    double between[chunk], dense[chunk * oversampling + 1];
+    for (size_t n = 0; n <= count; ++n) dense[n * oversampling] = std::abs(in[before + at + n]);
+    for (size_t k = 0; k < kernels_.size(); ++k) {
+      simd::convolve(in.data() + at, kernels_[k].data(), Interpolator::taps, between, int64_t(count));
+      for (size_t n = 0; n < count; ++n) dense[n * oversampling + k + 1] = std::abs(between[n]);
+    }
+    for (size_t n = 0; n < count; ++n)
+      for (size_t place = n * oversampling; place < (n + 1) * oversampling; ++place) {
+        const double left = place > 0 ? dense[place - 1] : last < 0 ? dense[place] : last;
+        gaps[at + n] = std::max(gaps[at + n], vertex(left, dense[place], dense[place + 1]).second);
+      }
+    last = dense[count * oversampling - 1];
   }
 }
 

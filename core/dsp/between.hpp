@@ -11,8 +11,9 @@ class BetweenSamples {
  public:
   BetweenSamples();
   static constexpr size_t before = 79, after = 81;  ///< samples needed before the first gap and after its left sample
-  /// gaps[n]: greatest |x| strictly between x[n] and x[n + 1], where x[n] is in[n + before]; 0 where no sample nearby
-  /// reaches `least`. `in` holds gaps.size() + before + after - 1 samples. Within 0.11 dB of the wave.
+  /// gaps[n]: greatest |x| from x[n] on and before x[n + 1], where x[n] is in[n + before]; 0 where no sample nearby
+  /// reaches `least`. `in` holds gaps.size() + before + after - 1 samples. Places are joined by parabolas: within 0.01
+  /// dB of the wave of a tone up to 0.45 of the rate.
   void peaks(std::span<const double> in, double least, std::span<double> gaps) const;
 
   static constexpr size_t chunk = 32;

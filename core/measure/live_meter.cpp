@@ -85,7 +85,8 @@ void LiveMeter::end_piece() {
     double sum = 0;
     int64_t count = 0;
     for (size_t b = 0; b < bins; ++b)
-      if (bin_count_[b] > 0 && bin_energy_[b] / double(bin_count_[b]) > gate) sum += bin_energy_[b], count += bin_count_[b];
+      if (bin_count_[b] > 0 && bin_energy_[b] / double(bin_count_[b]) > gate)
+        sum += bin_energy_[b], count += bin_count_[b];
     return count ? sum / double(count) : 0.0;
   };
   integrated_ = above(0.1 * above(0));

@@ -141,7 +141,10 @@ Loudness measure_loudness(const Clip& clip, const MeterOptions& options, const J
     Planar block{};
   };
   for_each_segment(
-      int64_t(parts.size()), job, [&] { return State{clip.reader(), TrackWorker(grid, f.channels, options)}; },
+      int64_t(parts.size()), job,
+      [&] {
+        return State{clip.reader(), TrackWorker(grid, f.channels, options)};
+      },
       [&](State& state, int64_t s) {
         const int64_t from = grid.begin(s * grid.segment_steps()), to = grid.begin((s + 1) * grid.segment_steps());
         const int64_t lead = state.worker.lead_frames();
@@ -150,7 +153,8 @@ Loudness measure_loudness(const Clip& clip, const MeterOptions& options, const J
       });
   Loudness l = loudness_of(grid, f.channels, options, parts);
   const double offset_s = double(first) / f.sample_rate_hz;
-  for (double* at : {&l.momentary_max_at_s, &l.short_term_max_at_s, &l.true_peak_at_s, &l.psr_min_at_s}) *at += offset_s;
+  for (double* at : {&l.momentary_max_at_s, &l.short_term_max_at_s, &l.true_peak_at_s, &l.psr_min_at_s})
+    *at += offset_s;
   for (Over& over : l.overs) over.at_s += offset_s;
   return l;
 }

@@ -3,9 +3,9 @@
 //   Loudness heard = measure_loudness(*Clip::open("master.wav"));       // a whole file, on all cores
 //   Meter meter(48000, 2); meter.add(block); heard = meter.finish();    // the same, block by block
 //
-// Both give the same to the last bit, whatever the blocks and the threads. Loudness is in LUFS (which is LKFS), ranges in
-// LU, true peaks in dBTP, samples in dBFS where 0 is a full-scale square wave's RMS. What does not exist is empty: the
-// loudness of silence, a 3 s value of 2 s.
+// Both give the same to the last bit, whatever the blocks and the threads. Loudness is in LUFS (which is LKFS), ranges
+// in LU, true peaks in dBTP, samples in dBFS where 0 is a full-scale square wave's RMS. What does not exist is empty:
+// the loudness of silence, a 3 s value of 2 s.
 #pragma once
 #include <memory>
 
@@ -32,15 +32,16 @@ struct Loudness {
   std::optional<double> true_peak_dbtp, sample_peak_dbfs, rms_dbfs, rms_max_dbfs;
   double true_peak_at_s = 0;
   int true_peak_channel = 0;
-  std::optional<double> crest_db;    ///< sample peak - RMS
-  std::optional<double> plr_db;      ///< true peak - integrated
-  std::optional<double> psr_min_db;  ///< least true peak of 3 s - their short-term loudness, where that is above -70 LUFS
-  double psr_min_at_s = 0;           ///< end of those 3 s
-  int64_t over_count = 0;            ///< moments above the limit; less than 100 ms apart they are one
-  std::vector<Over> overs;           ///< the first 1000 of them
+  std::optional<double> crest_db;  ///< sample peak - RMS
+  std::optional<double> plr_db;    ///< true peak - integrated
+  std::optional<double>
+      psr_min_db;           ///< least true peak of 3 s - their short-term loudness, where that is above -70 LUFS
+  double psr_min_at_s = 0;  ///< end of those 3 s
+  int64_t over_count = 0;   ///< moments above the limit; less than 100 ms apart they are one
+  std::vector<Over> overs;  ///< the first 1000 of them
   double duration_s = 0;
-  LoudnessPieces pieces;      ///< of 100 ms: what its lines, its histogram and an album are made from
-  std::vector<float> peaks;   ///< greatest sample of each piece; its true peak where that matters to anything above
+  LoudnessPieces pieces;     ///< of 100 ms: what its lines, its histogram and an album are made from
+  std::vector<float> peaks;  ///< greatest sample of each piece; its true peak where that matters to anything above
 };
 
 /// Measures a clip. Throws InputError where it cannot be read, Cancelled.

@@ -14,9 +14,7 @@ using dsp::simd::Cascade16;
 constexpr int64_t window_pieces = 30;
 constexpr int least_weighting_hz = 40000;  // below that the bilinear transform bends the shelf by more than 0.02 dB
 
-int heard_channels(int channels, const MeterOptions& o) {
-  return o.listen == MeterOptions::Listen::all ? channels : 1;
-}
+int heard_channels(int channels, const MeterOptions& o) { return o.listen == MeterOptions::Listen::all ? channels : 1; }
 
 std::vector<double> weights_for(int channels, const MeterOptions& o) {
   if (heard_channels(channels, o) == 1) return {o.dual_mono ? 2.0 : 1.0};
@@ -65,10 +63,9 @@ void TrackWorker::listen(Planar& block) const {
   const bool pair = block.channels() > 1;
   Planar heard(1, block.frames());
   const auto a = block.channel(options_.listen == Listen::one ? options_.channel : 0), b = block.channel(pair ? 1 : 0);
-  const double left = options_.listen == Listen::one ? 1 : 0.5,
-               right = options_.listen == Listen::mid    ? 0.5
-                       : options_.listen == Listen::side ? -0.5
-                                                         : 0;
+  const double left = options_.listen == Listen::one ? 1 : 0.5, right = options_.listen == Listen::mid    ? 0.5
+                                                                        : options_.listen == Listen::side ? -0.5
+                                                                                                          : 0;
   for (size_t n = 0; n < a.size(); ++n) heard.channel(0)[n] = left * a[n] + right * b[n];
   block = std::move(heard);
 }
@@ -159,7 +156,8 @@ void TrackWorker::squares(const Planar& block, int64_t first_step, int64_t steps
 void TrackWorker::peaks(const Planar& block, int64_t first_step, int64_t steps, TrackPart& part) {
   constexpr int64_t chunk = PeakScan::chunk;
   const int64_t begin = grid_.begin(first_step), frames = grid_.begin(first_step + steps) - begin;
-  const int64_t pieces = (steps + StepGrid::piece_steps - 1) / StepGrid::piece_steps, chunks = (frames + chunk - 1) / chunk;
+  const int64_t pieces = (steps + StepGrid::piece_steps - 1) / StepGrid::piece_steps,
+                chunks = (frames + chunk - 1) / chunk;
   auto first_chunk = [&](int64_t piece) {
     const int64_t frame = grid_.begin(first_step + std::min(steps, piece * StepGrid::piece_steps)) - begin;
     return std::min(chunks, (frame + chunk - 1) / chunk);

@@ -33,7 +33,8 @@ Peak PeakScan::run(const double* x, std::span<const double> sample_peaks, int64_
   estimates_.assign(sample_peaks.begin(), sample_peaks.end());
   double highest = 0;
   for (size_t m = 0; m < estimates_.size(); ++m) {
-    if (estimates_[m] >= least_sample * low && estimates_[m] > 0) estimates_[m] = between_.estimate(x + int64_t(m) * chunk);
+    if (estimates_[m] >= least_sample * low && estimates_[m] > 0)
+      estimates_[m] = between_.estimate(x + int64_t(m) * chunk);
     highest = std::max(highest, estimates_[m]);
   }
   for (size_t m = 0; m < estimates_.size(); ++m) {

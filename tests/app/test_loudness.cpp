@@ -30,8 +30,9 @@ class TestLoudness : public QObject {
     window_->set_quiet(true);
     window_->show();
     window_->desk().model().edit("two masters", [&](Bench& bench) {
-      bench.masters = {{"a", "Mill Race", {first_.toStdString(), ""}, {{"t", "quiet copy", {second_.toStdString(), ""}, {}}}},
-                       {"b", "Slack Water", {second_.toStdString(), ""}, {}}};
+      bench.masters = {
+          {"a", "Mill Race", {first_.toStdString(), ""}, {{"t", "quiet copy", {second_.toStdString(), ""}, {}}}},
+          {"b", "Slack Water", {second_.toStdString(), ""}, {}}};
     });
   }
   void cleanup() {
@@ -61,7 +62,9 @@ class TestLoudness : public QObject {
     const double loud = measure_file(first_.toStdString()).loudness.integrated_lufs.value();
     loudness()->target()->setValue(std::round(loud * 10) / 10);
     loudness()->tolerance()->setValue(1);
-    auto ink = [&](int row) { return loudness()->table()->item(row, LoudnessView::integrated_column)->foreground().color(); };
+    auto ink = [&](int row) {
+      return loudness()->table()->item(row, LoudnessView::integrated_column)->foreground().color();
+    };
     QCOMPARE(ink(0), colour(Role::ink));
     QCOMPARE(ink(1), colour(Role::rust));
     loudness()->unit()->setCurrentText("LKFS");
@@ -124,7 +127,8 @@ class TestLoudness : public QObject {
     window_->outlets_view()->album()->setChecked(true);
     QCOMPARE(window_->outlets_view()->table()->rowCount(), 2);
     QCOMPARE(cell(0, OutletsView::gain_column), cell(1, OutletsView::gain_column));
-    QVERIFY2(window_->outlets_view()->headline().contains("12.0 LU under"), qPrintable(window_->outlets_view()->headline()));
+    QVERIFY2(window_->outlets_view()->headline().contains("12.0 LU under"),
+             qPrintable(window_->outlets_view()->headline()));
     window_->outlets_view()->album()->setChecked(false);
     QVERIFY(cell(0, OutletsView::gain_column) != cell(1, OutletsView::gain_column));
     window_->desk().look_at("b");
@@ -189,10 +193,26 @@ class TestLoudness : public QObject {
     auto* bar = window_->listening();
     for (const MatchBy by : {MatchBy::integrated, MatchBy::short_term, MatchBy::peak}) {
       bar->match_by(by);
-      QVERIFY2(bar->match_db() && std::abs(*bar->match_db() - 12.0412) < 0.01, qPrintable(QString::number(bar->match_db().value_or(0))));
+      QVERIFY2(bar->match_db() && std::abs(*bar->match_db() - 12.0412) < 0.01,
+               qPrintable(QString::number(bar->match_db().value_or(0))));
     }
     bar->set_loop(std::pair{1.0, 3.0});
     QVERIFY(std::abs(*bar->match_db() - 12.0412) < 0.02);
+  }
+
+  void two_clips_are_heard_against_each_other() {
+    show_loudness();
+    QCOMPARE(
+        text(2, LoudnessView::match_column),
+        "+" + number(loudness()->target()->value() - *measure_file(second_.toStdString()).loudness.integrated_lufs, 1));
+    loudness()->table()->setSelectionMode(QAbstractItemView::MultiSelection);
+    loudness()->table()->selectRow(0);
+    loudness()->table()->selectRow(2);
+    for (QAction* action : window_->actions())
+      if (action->shortcut() == QKeySequence("Ctrl+H")) action->trigger();
+    QTRY_VERIFY_WITH_TIMEOUT(window_->desk().current_result(), 60000);
+    QVERIFY(std::abs(*window_->listening()->match_db() - 12.0412) < 0.01);
+    QCOMPARE(window_->desk().bench().masters[0].trials.size(), size_t(1));  // its return is that file already
   }
 
   void pages_are_reached_by_keys() {

@@ -125,7 +125,11 @@ class TestCodecs : public StageTest {
     const auto m = clip(tone(440, 0.5, 0.5, 44100, 2), 44100);
     const auto file = folder_ / "later.mp3";
     const Json codec{{"type", "codec"}, {"codec", "mp3"}, {"keep", file.string()}};
-    QCOMPARE(refused([&] { run(m, {codec, {{"type", "external"}, {"command", "false {in} {out}"}}}); }, "false failed"),
+    QCOMPARE(refused(
+                 [&] {
+                   run(m, {codec, {{"type", "external"}, {"command", "false {in} {out}"}}});
+                 },
+                 "false failed"),
              0);
     QVERIFY(!std::filesystem::exists(file));
     run(m, {codec});

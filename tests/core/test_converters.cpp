@@ -48,7 +48,8 @@ class TestConverters : public StageTest {
     QVERIFY2(std::abs(report.fit.delay_samples) < 0.05, qPrintable(QString::number(report.fit.delay_samples)));
   }
 
-  /// Theory: holding weighs by the periodic sinc, linear interpolation by its square; what lies above folds back with that weight.
+  /// Theory: holding weighs by the periodic sinc, linear interpolation by its square; what lies above folds back with
+  /// that weight.
   void poor_converters_are_as_poor_as_theory_says() {
     for (const double hz : {5000.0, 9000.0, 14000.0}) {
       const auto m = clip(tone(hz, 0.5, 2, 32000), 32000);

@@ -76,8 +76,8 @@ Witness witness(const Planar& sound, int rate) {
 }
 
 /// How a value lies by another, in words where it lies too far.
-#define NEAR(got, wanted, tolerance)                                                                      \
-  QVERIFY2((got).has_value() && std::abs(*(got) - (wanted)) <= (tolerance),                                \
+#define NEAR(got, wanted, tolerance)                                        \
+  QVERIFY2((got).has_value() && std::abs(*(got) - (wanted)) <= (tolerance), \
            qPrintable(QString("%1 for %2").arg((got).value_or(-999), 0, 'f', 4).arg(double(wanted))))
 
 }  // namespace
@@ -131,7 +131,10 @@ class TestMeter : public StageTest {
     struct Case {
       double part, degrees, level, dbtp;
     };
-    for (const auto& c : {Case{4, 0, 0.5, -6.02}, {4, 45, 0.5, -6.02}, {6, 60, 0.5, -6.02}, {8, 67.5, 0.5, -6.02},
+    for (const auto& c : {Case{4, 0, 0.5, -6.02},
+                          {4, 45, 0.5, -6.02},
+                          {6, 60, 0.5, -6.02},
+                          {8, 67.5, 0.5, -6.02},
                           {4, 45, 1.41, 2.98}}) {
       Planar sound(2, 48000);
       for (size_t n = 0; n < 48000; ++n)
@@ -220,14 +223,14 @@ class TestMeter : public StageTest {
     for (const int rate : {44100, 11025, 192000}) {
       const Planar sound = with_noise(Programme(40.0 * 44100 / rate, 4).render(rate), 0.01, 3);
       const auto file = clip(sound, rate);
-      const Loudness whole = measure_loudness(*file, {}, Job{{}, {}, 1}), two = measure_loudness(*file, {}, Job{{}, {}, 2});
+      const Loudness whole = measure_loudness(*file, {}, Job{{}, {}, 1}),
+                     two = measure_loudness(*file, {}, Job{{}, {}, 2});
       dsp::Noise chance(6);
       Meter meter(rate, 2);
       for (int64_t at = 0; at < sound.frames();) {
         const int64_t frames = std::min(sound.frames() - at, int64_t(chance.between(1, 20000)));
         Planar block(2, frames);
-        for (int c = 0; c < 2; ++c)
-          std::copy_n(sound.channel(c).begin() + at, frames, block.channel(c).begin());
+        for (int c = 0; c < 2; ++c) std::copy_n(sound.channel(c).begin() + at, frames, block.channel(c).begin());
         meter.add(block);
         at += frames;
       }
@@ -276,7 +279,8 @@ class TestMeter : public StageTest {
       moments += last < 0 || double(m * 32) / 44100 - last >= 0.1;
       last = double(m * 32) / 44100;
     }
-    QVERIFY2(std::abs(double(l.over_count - moments)) <= 1, qPrintable(QString("%1 %2").arg(l.over_count).arg(moments)));
+    QVERIFY2(std::abs(double(l.over_count - moments)) <= 1,
+             qPrintable(QString("%1 %2").arg(l.over_count).arg(moments)));
     QVERIFY(moments > 5);
   }
 

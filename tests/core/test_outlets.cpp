@@ -77,7 +77,8 @@ class TestOutlets : public StageTest {
       const auto d = deliver(player(c.turns, -14, -1), loudness(c.lufs, c.dbtp));
       QVERIFY2(std::abs(d.gain_db - c.gain) < 1e-9, qPrintable(QString("%1 at %2").arg(d.gain_db).arg(c.lufs)));
       QVERIFY(d.limited == c.limited);
-      QVERIFY(std::abs(*d.loudness_lufs - c.lufs - c.gain) < 1e-9 && std::abs(*d.true_peak_dbtp - c.dbtp - c.gain) < 1e-9);
+      QVERIFY(std::abs(*d.loudness_lufs - c.lufs - c.gain) < 1e-9 &&
+              std::abs(*d.true_peak_dbtp - c.dbtp - c.gain) < 1e-9);
       QVERIFY(!d.file_change_db);
     }
     const auto silent = deliver(player(Turns::both, -14), Loudness());
@@ -100,7 +101,8 @@ class TestOutlets : public StageTest {
   }
 
   void albums_have_one_gain() {
-    const auto loud = heard(scaled(Programme(20, 3).render(48000), 2)), quiet = heard(scaled(Programme(20, 4).render(48000), 0.4));
+    const auto loud = heard(scaled(Programme(20, 3).render(48000), 2)),
+               quiet = heard(scaled(Programme(20, 4).render(48000), 0.4));
     Outlet o = player(Outlet::Turns::both, -18, 0);
     const std::vector<const Loudness*> album{&loud, &quiet};
     for (const auto& [rule, by] : {std::pair{Outlet::Rule::album, *album_of(album).integrated_lufs},
@@ -167,7 +169,8 @@ class TestOutlets : public StageTest {
     const auto made = write_levelled(master, before, plan, file);
     QVERIFY2(made.fault.empty(), made.fault.c_str());
     const Loudness after = measure_loudness(*Clip::open(file));
-    QVERIFY2(std::abs(*after.integrated_lufs - plan.target_lufs) < 0.05, qPrintable(QString::number(*after.integrated_lufs)));
+    QVERIFY2(std::abs(*after.integrated_lufs - plan.target_lufs) < 0.05,
+             qPrintable(QString::number(*after.integrated_lufs)));
     QVERIFY(*after.true_peak_dbtp <= -0.95);
     if (name.endsWith(".wav")) {  // libsndfile reads the chunk
       SF_INFO info{};
@@ -199,7 +202,8 @@ class TestOutlets : public StageTest {
   }
 
   void albums_are_copied_with_one_gain_and_say_both() {
-    const auto a = clip(scaled(Programme(10, 5, 12000).render(48000), 0.5)), b = clip(scaled(Programme(10, 6, 12000).render(48000), 0.1));
+    const auto a = clip(scaled(Programme(10, 5, 12000).render(48000), 0.5)),
+               b = clip(scaled(Programme(10, 6, 12000).render(48000), 0.1));
     const Loudness la = measure_loudness(*a), lb = measure_loudness(*b);
     LevelPlan plan;
     plan.target_lufs = -28;
@@ -232,7 +236,8 @@ class TestOutlets : public StageTest {
       live.add(std::span(stereo).subspan(at, std::min<size_t>(1022, stereo.size() - at)));
     const auto r = live.reading();
     const Loudness whole = heard(sound);
-    QVERIFY2(std::abs(*r.integrated_lufs - *whole.integrated_lufs) < 0.02, qPrintable(QString::number(*r.integrated_lufs)));
+    QVERIFY2(std::abs(*r.integrated_lufs - *whole.integrated_lufs) < 0.02,
+             qPrintable(QString::number(*r.integrated_lufs)));
     QVERIFY(std::abs(*r.true_peak_dbtp - *whole.true_peak_dbtp) < 0.02);
     const auto momentary = sliding_lufs(whole.pieces, 4), short_term = sliding_lufs(whole.pieces, 30);
     QVERIFY(std::abs(*r.momentary_lufs - double(momentary.back())) < 0.01);

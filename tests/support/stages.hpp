@@ -60,7 +60,6 @@ inline double refused(const std::function<void()>& work, const char* part) {
 
 /// Clips in a folder that goes away, and what chains make of them.
 class StageTest : public QObject {
-
  protected:
   std::shared_ptr<const Clip> clip(const Planar& sound, int rate_hz = 48000) {
     return Clip::open(save(folder_ / ("clip" + std::to_string(++count_) + ".wav"), sound, rate_hz));

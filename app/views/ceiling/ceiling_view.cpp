@@ -223,7 +223,7 @@ void CeilingView::show_moments() {
   const CeilingAnswer& answer = found_.answers[size_t(chain)];
   if (answer.worst.empty() && !answer.points.empty()) {
     moments_->setRowCount(1);
-    moments_->setItem(0, 0, new QTableWidgetItem(tr("none over the limit")));
+    moments_->setItem(0, 0, new QTableWidgetItem(tr("none over")));
     moments_->item(0, 0)->setFlags(Qt::ItemIsEnabled);
   }
   for (const Over& over : answer.worst) {

@@ -99,7 +99,8 @@ QWidget* LoudnessView::make_head() {
     return box;
   };
   target_ = field("loudness/target", tr("  target"), -60, 0, -16, tr("Target: rows that miss it are marked"));
-  tolerance_ = field("loudness/tolerance", QString::fromUtf8("\u00b1"), 0, 20, 3, tr("How far from the target is well, LU"));
+  tolerance_ =
+      field("loudness/tolerance", QString::fromUtf8("\u00b1"), 0, 20, 3, tr("How far from the target is well, LU"));
   peak_limit_ = field("loudness/peak", tr("peaks to"), -20, 6, -1, tr("True peaks above this are marked, dBTP"));
   note_ = soft("", head);
   note_->setAlignment(Qt::AlignRight | Qt::AlignVCenter);
@@ -140,8 +141,10 @@ void LoudnessView::make_table(QWidget* parent) {
   table_->horizontalHeader()->setSectionResizeMode(QHeaderView::Interactive);
   table_->horizontalHeader()->setSectionResizeMode(ribbon_column, QHeaderView::Stretch);
   table_->horizontalHeader()->setMinimumSectionSize(56);
-  table_->setColumnWidth(name_column, 176);
-  for (int column = integrated_column; column < columns; ++column) table_->setColumnWidth(column, column == momentary_column ? 84 : 72);
+  table_->setColumnWidth(name_column, 158);
+  constexpr int widths[] = {72, 50, 54, 54, 70, 48, 60, 68};
+  for (int column = integrated_column; column < columns; ++column)
+    table_->setColumnWidth(column, widths[column - integrated_column]);
   table_->setSortingEnabled(true);
   table_->horizontalHeader()->setSortIndicator(-1, Qt::AscendingOrder);
   connect(table_, &QTableWidget::itemSelectionChanged, this, [this] {
@@ -155,9 +158,9 @@ void LoudnessView::make_table(QWidget* parent) {
 
 void LoudnessView::refill() {
   const QString unit = unit_->currentText();
-  table_->setHorizontalHeaderLabels({tr("Clip"), tr("Short-term, \u221250 to 0 %1").arg(unit),
-                                     tr("Integrated"), tr("Range"), tr("Short max"), tr("Moment. max"), tr("True peak"),
-                                     tr("PLR"), tr("Clipped")});
+  table_->setHorizontalHeaderLabels({tr("Clip"), tr("Short-term, \u221250 to 0 %1").arg(unit), tr("Integrated"),
+                                     tr("Range"), tr("S max"), tr("M max"), tr("True peak"), tr("PLR"), tr("Clipped"),
+                                     tr("To target")});
   right_heads(table_, integrated_column);
   for (const auto& [column, hint] :
        {std::pair{int(ribbon_column), tr("How short-term loudness spreads; the stroke is the integrated loudness")},
@@ -167,7 +170,8 @@ void LoudnessView::refill() {
         {int(momentary_column), tr("Greatest 400 ms, %1").arg(unit)},
         {int(peak_column), tr("dBTP")},
         {int(plr_column), tr("True peak less integrated loudness, dB")},
-        {int(clipped_column), tr("Runs of three or more equal full-scale samples")}})
+        {int(clipped_column), tr("Runs of three or more equal full-scale samples")},
+        {int(match_column), tr("The gain that brings it to the target: with it, all of these are equally loud")}})
     table_->horizontalHeaderItem(column)->setToolTip(hint);
   const QSignalBlocker quiet(table_);
   table_->setSortingEnabled(false);
@@ -198,14 +202,13 @@ void LoudnessView::refresh() {
   table_->setSortingEnabled(true);
   const size_t waiting = board_.waiting(), all = board_.rows().size();
   const auto left = board_.left_s();
-  note_->setText(all == 0       ? tr("drop masters and what came back of them")
-                 : waiting == 0 ? QString()
-                 : board_.is_running()
-                     ? tr("%1 of %2 measured%3")
-                           .arg(all - waiting)
-                           .arg(all)
-                           .arg(left ? tr(", about %1 left").arg(clock(*left, 0)) : QString())
-                     : tr("%1 not measured").arg(waiting));
+  note_->setText(all == 0              ? tr("drop masters and what came back of them")
+                 : waiting == 0        ? QString()
+                 : board_.is_running() ? tr("%1 of %2 measured%3")
+                                             .arg(all - waiting)
+                                             .arg(all)
+                                             .arg(left ? tr(", about %1 left").arg(clock(*left, 0)) : QString())
+                                       : tr("%1 not measured").arg(waiting));
   run_->setText(board_.is_running() ? tr("Cancel") : tr("Measure"));
   run_->setVisible(waiting > 0);
   plate_->set_target(target_->value(), tolerance_->value());
@@ -240,19 +243,25 @@ void LoudnessView::put_row(int row, const LoudnessRow& entry) {
 }
 
 void LoudnessView::colour_row(int row, const Loudness& l) {
+  const auto gain = l.integrated_lufs ? std::optional(target_->value() - *l.integrated_lufs) : std::nullopt;
+  table_->setItem(row, match_column, item_of(gain, 1));
+  if (gain && *gain > 0) table_->item(row, match_column)->setText("+" + number(*gain, 1));
   const double off = l.integrated_lufs ? std::abs(*l.integrated_lufs - target_->value()) : 0;
-  auto ink = [&](int column, bool bad) { table_->item(row, column)->setForeground(colour(bad ? Role::rust : Role::ink)); };
+  auto ink = [&](int column, bool bad) {
+    table_->item(row, column)->setForeground(colour(bad ? Role::rust : Role::ink));
+  };
   ink(integrated_column, off > tolerance_->value() + 0.005);
   ink(peak_column, l.true_peak_dbtp && *l.true_peak_dbtp > peak_limit_->value() + 0.005);
   ink(clipped_column, table_->item(row, clipped_column)->text() != "0");
-  for (int column : {name_column, range_column, short_column, momentary_column, plr_column}) ink(column, false);
+  for (int column : {name_column, range_column, short_column, momentary_column, plr_column, match_column})
+    ink(column, false);
 }
 
 void LoudnessView::apply_filter() {
   const QString part = filter_->text().trimmed();
   for (int row = 0; row < table_->rowCount(); ++row)
-    table_->setRowHidden(row, !part.isEmpty() &&
-                                  !table_->item(row, name_column)->toolTip().contains(part, Qt::CaseInsensitive));
+    table_->setRowHidden(
+        row, !part.isEmpty() && !table_->item(row, name_column)->toolTip().contains(part, Qt::CaseInsensitive));
 }
 
 std::vector<std::string> LoudnessView::chosen() const {
@@ -267,7 +276,8 @@ void LoudnessView::draw() {
   for (const std::string& id : chosen())
     if (const LoudnessRow* row = board_.row(id); row && row->measured)
       lines.push_back({row->is_master ? row->name : row->master + ", " + row->name,
-                       {row->measured, &row->measured->loudness}, row->is_master});
+                       {row->measured, &row->measured->loudness},
+                       row->is_master});
   plate_->show_lines(std::move(lines));
 }
 

@@ -27,6 +27,7 @@ class LoudnessView : public QWidget {
     peak_column,
     plr_column,
     clipped_column,
+    match_column,
     columns
   };
 
@@ -45,8 +46,8 @@ class LoudnessView : public QWidget {
   std::vector<std::string> chosen() const;
 
  signals:
-  void opened(const QString& id);       ///< Enter or double click: to its null
-  void copies_wanted();                 ///< of the chosen masters, or of all
+  void opened(const QString& id);  ///< Enter or double click: to its null
+  void copies_wanted();            ///< of the chosen masters, or of all
   void selected(std::optional<std::pair<double, double>> seconds);
 
  private:

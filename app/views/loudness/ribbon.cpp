@@ -49,9 +49,8 @@ void RibbonPainter::paint(QPainter* painter, const QStyleOptionViewItem& option,
   painter->setPen(QPen(colour(Role::faint), 1));
   for (double mark = low_lufs; mark <= high_lufs; mark += 10)
     painter->drawLine(QPointF(x_of(mark), axis.top() - 3), QPointF(x_of(mark), axis.bottom() + 3));
-  const double most = ribbon->spread.share.empty()
-                          ? 0
-                          : *std::max_element(ribbon->spread.share.begin(), ribbon->spread.share.end());
+  const double most =
+      ribbon->spread.share.empty() ? 0 : *std::max_element(ribbon->spread.share.begin(), ribbon->spread.share.end());
   painter->setPen(Qt::NoPen);
   for (size_t n = 0; n < ribbon->spread.share.size() && most > 0; ++n) {
     const double from = ribbon->spread.low_lufs + double(n) * ribbon->spread.step_lu;

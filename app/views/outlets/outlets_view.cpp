@@ -17,9 +17,7 @@ namespace heathmist::app {
 
 namespace {
 
-QString signed_db(double value, int decimals = 1) {
-  return (value > 0 ? "+" : "") + number(value, decimals);
-}
+QString signed_db(double value, int decimals = 1) { return (value > 0 ? "+" : "") + number(value, decimals); }
 
 QString dash() { return QString::fromUtf8("\u2013"); }
 
@@ -47,8 +45,7 @@ OutletsView::OutletsView(LoudnessBoard& board, QWidget* parent) : QWidget(parent
   told->setColumnStretch(1, 1);
   told->setHorizontalSpacing(12);
   int row = 0;
-  for (const auto& [caption, label] :
-       {std::pair{tr("The file"), &file_words_}, {tr("The player"), &player_words_}}) {
+  for (const auto& [caption, label] : {std::pair{tr("The file"), &file_words_}, {tr("The player"), &player_words_}}) {
     auto* head = new QLabel(caption, this);
     head->setFont(face(Type::body, true));
     *label = new QLabel(this);
@@ -131,7 +128,8 @@ void OutletsView::make_table() {
   table_->setHorizontalHeaderLabels({tr("Master"), tr("Outlet"), tr("File lacks"), tr("Player"), tr("Limited by"),
                                      tr("Heard at"), tr("True peak"), tr("Headroom"), tr("Verdict")});
   for (const auto& [column, hint] :
-       {std::pair{int(file_column), tr("What the file itself would have to be turned by, dB; only where it must be at the target")},
+       {std::pair{int(file_column),
+                  tr("What the file itself would have to be turned by, dB; only where it must be at the target")},
         {int(gain_column), tr("What the player turns by, dB; the file stays as it is")},
         {int(limited_column), tr("What keeps the player from the target")},
         {int(heard_column), tr("Integrated loudness as it is heard, LUFS")},
@@ -140,9 +138,14 @@ void OutletsView::make_table() {
     table_->horizontalHeaderItem(column)->setToolTip(hint);
   table_->horizontalHeader()->setSectionResizeMode(QHeaderView::Interactive);
   table_->horizontalHeader()->setSectionResizeMode(verdict_column, QHeaderView::Stretch);
-  for (const auto& [column, width] : {std::pair{int(master_column), 130}, {int(outlet_column), 176}, {int(file_column), 78},
-                                      {int(gain_column), 74}, {int(limited_column), 112}, {int(heard_column), 78},
-                                      {int(peak_column), 80}, {int(headroom_column), 82}})
+  for (const auto& [column, width] : {std::pair{int(master_column), 116},
+                                      {int(outlet_column), 160},
+                                      {int(file_column), 68},
+                                      {int(gain_column), 58},
+                                      {int(limited_column), 106},
+                                      {int(heard_column), 66},
+                                      {int(peak_column), 72},
+                                      {int(headroom_column), 74}})
     table_->setColumnWidth(column, width);
   for (int column : {int(file_column), int(gain_column), int(heard_column), int(peak_column), int(headroom_column)})
     table_->horizontalHeaderItem(column)->setTextAlignment(Qt::AlignRight | Qt::AlignVCenter);
@@ -199,10 +202,10 @@ void OutletsView::fill() {
       const auto made = encoded_.find(place);
       const auto encoded = made == encoded_.end() ? nullptr : made->second;
       const auto failed = failures_.find(place);
-      lines_.push_back({m.id, QString::fromStdString(m.name), m.audio.file, o,
-                        deliver(o, row->measured->loudness, album, encoded ? &encoded->loudness : nullptr,
-                                live_->isChecked()),
-                        row->measured, encoded, failed == failures_.end() ? QString() : failed->second});
+      lines_.push_back(
+          {m.id, QString::fromStdString(m.name), m.audio.file, o,
+           deliver(o, row->measured->loudness, album, encoded ? &encoded->loudness : nullptr, live_->isChecked()),
+           row->measured, encoded, failed == failures_.end() ? QString() : failed->second});
     }
   }
   {
@@ -217,7 +220,7 @@ void OutletsView::fill() {
   }
   run_->setText(task_.is_running() ? tr("Cancel") : tr("Encode too"));
   if (!task_.is_running())
-    note_->setText(board_.is_running() ? tr("measuring…")
+    note_->setText(board_.is_running()      ? tr("measuring…")
                    : bench_.masters.empty() ? tr("drop masters on the ledger")
                                             : QString());
   say();
@@ -234,13 +237,16 @@ void OutletsView::put_line(int row, size_t place) {
   outlet->setToolTip(QString::fromStdString(line.outlet.what));
   table_->setItem(row, outlet_column, outlet);
   table_->setItem(row, file_column, level_item(d.file_change_db, 1, true));
-  table_->setItem(row, gain_column,
-                  level_item(line.outlet.turns == Outlet::Turns::none ? std::nullopt : std::optional(d.gain_db), 1, true));
-  table_->setItem(row, limited_column, new QTableWidgetItem(d.limited == Delivery::Limited::nothing ? QString() : words_for(d.limited)));
+  table_->setItem(
+      row, gain_column,
+      level_item(line.outlet.turns == Outlet::Turns::none ? std::nullopt : std::optional(d.gain_db), 1, true));
+  table_->setItem(row, limited_column,
+                  new QTableWidgetItem(d.limited == Delivery::Limited::nothing ? QString() : words_for(d.limited)));
   table_->setItem(row, heard_column, level_item(d.loudness_lufs, 1));
   table_->setItem(row, peak_column, level_item(d.true_peak_dbtp, 2));
   table_->setItem(row, headroom_column, level_item(d.headroom_db, 1));
-  QString words = d.passes() ? tr("passes") : QString::fromStdString(d.faults.front());
+  QString words =
+      d.passes() ? tr("passes") : QString::fromStdString(d.faults.front()).section(',', 0, 0);  // in full below
   if (!line.failure.isEmpty()) words = line.failure;
   auto* verdict = new QTableWidgetItem(words);
   verdict->setForeground(colour(d.passes() && line.failure.isEmpty() ? Role::moss : Role::rust));
@@ -261,25 +267,30 @@ void OutletsView::say() {
   const Line& line = lines_[size_t(rows.front().data(Qt::UserRole).toULongLong())];
   const Delivery& d = line.delivery;
   const Outlet& o = line.outlet;
-  const QString loud = line.own->loudness.integrated_lufs ? number(*line.own->loudness.integrated_lufs, 1) + " LUFS" : tr("silence");
+  const QString loud =
+      line.own->loudness.integrated_lufs ? number(*line.own->loudness.integrated_lufs, 1) + " LUFS" : tr("silence");
   QString file = d.file_change_db ? tr("%1 wants the file itself at %2 LUFS. It is at %3: turn it by %4 dB.")
                                         .arg(QString::fromStdString(o.name), number(o.target_lufs, 1), loud,
                                              signed_db(*d.file_change_db))
                                   : tr("The file stays as it is, at %1.").arg(loud);
   for (const auto& fault : d.faults) file += " " + QString::fromStdString(fault);
   if (o.encode)
-    file += " " + (line.encoded ? tr("It is sent as %1: judged after that.").arg(QString::fromStdString(words_of(*o.encode)))
-                                : tr("It is sent as %1, which is not in these numbers yet.")
-                                      .arg(QString::fromStdString(words_of(*o.encode))));
+    file += " " + (line.encoded
+                       ? tr("It is sent as %1: judged after that.").arg(QString::fromStdString(words_of(*o.encode)))
+                       : tr("It is sent as %1, which is not in these numbers yet.")
+                             .arg(QString::fromStdString(words_of(*o.encode))));
   file_words_->setText(file);
-  QString player = o.turns == Outlet::Turns::none
-                       ? tr("Plays it as it comes: heard at %1 LUFS.").arg(d.loudness_lufs ? number(*d.loudness_lufs, 1) : dash())
-                       : tr("Turns it by %1 dB: heard at %2 LUFS, target %3.")
-                             .arg(signed_db(d.gain_db), d.loudness_lufs ? number(*d.loudness_lufs, 1) : dash(),
-                                  number(o.target_lufs, 1));
+  QString player =
+      o.turns == Outlet::Turns::none
+          ? tr("Plays it as it comes: heard at %1 LUFS.").arg(d.loudness_lufs ? number(*d.loudness_lufs, 1) : dash())
+          : tr("Turns it by %1 dB: heard at %2 LUFS, target %3.")
+                .arg(signed_db(d.gain_db), d.loudness_lufs ? number(*d.loudness_lufs, 1) : dash(),
+                     number(o.target_lufs, 1));
   if (d.limited == Delivery::Limited::down_only) player += " " + tr("It does not lift what is quiet.");
   if (d.limited == Delivery::Limited::ceiling)
-    player += " " + tr("It lifts no further, as true peaks would pass %1 dBTP.").arg(number(o.lift_ceiling_dbtp.value_or(0), 1));
+    player +=
+        " " +
+        tr("It lifts no further, as true peaks would pass %1 dBTP.").arg(number(o.lift_ceiling_dbtp.value_or(0), 1));
   player_words_->setText(player);
   size_t passed = 0;
   for (const Line& l : lines_) passed += l.delivery.passes();
@@ -381,7 +392,8 @@ void OutletsView::drop() {
 }
 
 QString OutletsView::csv() const {
-  QString text = "master,outlet,file_change_db,player_gain_db,limited_by,loudness_lufs,true_peak_dbtp,headroom_db,passes\n";
+  QString text =
+      "master,outlet,file_change_db,player_gain_db,limited_by,loudness_lufs,true_peak_dbtp,headroom_db,passes\n";
   auto shown = [](std::optional<double> v) { return v ? QString::number(*v, 'f', 3) : QString(); };
   for (const Line& line : lines_)
     text += QString("\"%1\",%2,%3,%4,%5,%6,%7,%8,%9\n")

@@ -37,8 +37,8 @@ class OutletsView : public QWidget {
   QString headline() const { return headline_->text(); }
   QString file_words() const { return file_words_->text(); }
   QString player_words() const { return player_words_->text(); }
-  void reload();        ///< reads the outlets again
-  void run_encodes();   ///< sends what is shown through the encodes of its outlets
+  void reload();       ///< reads the outlets again
+  void run_encodes();  ///< sends what is shown through the encodes of its outlets
   void cancel() { task_.cancel(); }
   bool is_running() const { return task_.is_running(); }
   QString csv() const;
