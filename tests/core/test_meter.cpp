@@ -49,7 +49,8 @@ constexpr double silent = -400;
 struct Witness {
   double integrated, range, momentary = -1e9, short_term = -1e9, true_peak = 0;
 };
-Witness witness(const Planar& sound, int rate) {
+/// `maxima`: momentary and short-term as well, every 10 ms, which takes the witness its time.
+Witness witness(const Planar& sound, int rate, bool maxima = true) {
   ebur128_state* state = ebur128_init(unsigned(sound.channels()), unsigned(rate),
                                       EBUR128_MODE_I | EBUR128_MODE_LRA | EBUR128_MODE_TRUE_PEAK);
   std::vector<double> interleaved;
@@ -60,6 +61,7 @@ Witness witness(const Planar& sound, int rate) {
     if ((n + 1) % step != 0 && n + 1 != sound.frames()) continue;
     ebur128_add_frames_double(state, interleaved.data(), interleaved.size() / size_t(sound.channels()));
     interleaved.clear();
+    if (!maxima) continue;
     double value = 0;
     if (ebur128_loudness_momentary(state, &value); n >= rate * 2 / 5) w.momentary = std::max(w.momentary, value);
     if (ebur128_loudness_shortterm(state, &value); n >= rate * 3) w.short_term = std::max(w.short_term, value);
@@ -216,7 +218,7 @@ class TestMeter : public StageTest {
     std::vector<Level> levels;
     for (int n = 0; n < 60; ++n) levels.push_back({chance.between(-38, -12), chance.between(2, 7)});
     const Planar sound = tones(levels);
-    NEAR(range(sound), witness(sound, 48000).range, 0.3);
+    NEAR(range(sound), witness(sound, 48000, false).range, 0.3);
   }
 
   void blocks_and_threads_change_nothing() {
