@@ -69,7 +69,7 @@ void measure(const MeasureCall& call) {
   Json answer{{"files", all}};
   std::vector<const Loudness*> programmes;
   for (const Measured& m : rows) programmes.push_back(&m.loudness);
-  const Loudness album = album_of(programmes);
+  const Loudness album = call.album ? album_of(programmes) : Loudness();
   if (call.album) answer["album"] = album_json(album);
   if (!call.csv.empty()) write_whole(call.csv, measured_csv(call.files, rows));
   if (call.json) {
@@ -139,8 +139,9 @@ void outlets(const OutletsCall& call) {
   if (call.files.empty()) return list_outlets(list, call.json);
   std::vector<Measured> rows;
   for (const auto& file : call.files) rows.push_back(measure_file(file, watched(file)));
-  std::vector<const Loudness*> album;
-  for (const Measured& m : rows) album.push_back(&m.loudness);
+  std::vector<const Loudness*> masters;
+  for (const Measured& m : rows) masters.push_back(&m.loudness);
+  const auto album = call.album ? std::optional(album_levels(masters)) : std::nullopt;
   Json files = Json::array();
   for (size_t n = 0; n < rows.size(); ++n) {
     Json deliveries = Json::array();
@@ -154,8 +155,8 @@ void outlets(const OutletsCall& call) {
           throw InputError(call.files[n], outlet.name + ", " + error.what());
         }
       }
-      const auto d = deliver(outlet, rows[n].loudness, call.album ? album : std::vector<const Loudness*>(),
-                             encoded ? &*encoded : nullptr, call.live);
+      const auto d =
+          deliver(outlet, rows[n].loudness, album ? &*album : nullptr, encoded ? &*encoded : nullptr, call.live);
       Json json = delivery_json(outlet, d);
       json["after_encode"] = encoded.has_value();
       deliveries.push_back(json);
@@ -180,10 +181,11 @@ void level(const LevelCall& call) {
   for (const auto& file : call.files) rows.push_back(measure_file(file, watched(file)));
   if (call.album)
     for (const Measured& m : rows) album.push_back(&m.loudness);
+  const auto names = copy_names({call.files.begin(), call.files.end()}, folder, plan.flac);
   Json copies = Json::array();
   bool sound = true;
   for (size_t n = 0; n < rows.size(); ++n) {
-    const auto to = folder / (std::filesystem::path(call.files[n]).stem().string() + "." + call.format);
+    const auto& to = names[n];
     try {
       const auto made =
           write_levelled(Clip::open(call.files[n]), rows[n].loudness, plan, to, album, watched(to.string()));

@@ -10,6 +10,8 @@ namespace heathmist::app {
 namespace {
 
 constexpr double piece_s = 0.1, quietest = -60, least_selection_s = 0.1;
+constexpr double silent_lufs = -119;
+constexpr size_t momentary_skip = 3, short_term_skip = 29;  // windows that are not full yet
 constexpr Qt::PenStyle styles[] = {Qt::SolidLine, Qt::DashLine, Qt::DotLine, Qt::DashDotLine};
 
 QVector<QCPGraphData> points_of(const std::vector<float>& line, size_t skip) {
@@ -113,14 +115,14 @@ void LoudnessPlate::draw() {
     faint.setAlpha(70);
     if (lines_.size() <= 2) {  // more of them would only be a tangle
       addGraph()->setPen(QPen(faint, 0.8));
-      graph()->data()->set(points_of(sliding_lufs(l.pieces, 4), 3), true);
+      graph()->data()->set(points_of(lines_[k].momentary, momentary_skip), true);
       if (l.relative_gate_lufs) {
         addGraph()->setPen(QPen(faint, 1, Qt::DotLine));
         graph()->data()->set({{0, *l.relative_gate_lufs}, {l.duration_s, *l.relative_gate_lufs}}, true);
       }
     }
     addGraph()->setPen(QPen(ink, 1.7, styles[k]));
-    graph()->data()->set(points_of(sliding_lufs(l.pieces, 30), 29), true);
+    graph()->data()->set(points_of(lines_[k].short_term, short_term_skip), true);
     addGraph()->setLineStyle(QCPGraph::lsNone);
     graph()->setScatterStyle(QCPScatterStyle(QCPScatterStyle::ssTriangleInverted, QPen(colour(Role::rust), 1),
                                              QBrush(colour(Role::rust)), 6));
@@ -154,16 +156,13 @@ QString LoudnessPlate::read_out(double at_s) const {
   QStringList words{clock(at_s, 1)};
   const auto piece = int64_t(at_s / piece_s);
   for (const LoudnessLine& line : lines_) {
-    const auto& pieces = line.loudness->pieces;
-    if (piece < 0 || piece >= int64_t(pieces.size())) continue;
-    auto at = [&](int span) {
-      if (piece + 1 < span) return tr("not yet");
-      double sum = 0;
-      for (int64_t k = piece + 1 - span; k <= piece; ++k) sum += pieces[size_t(k)];
-      const auto value = lufs(sum / span);
-      return value ? number(*value, 1) : tr("silent");
+    if (piece < 0 || piece >= int64_t(line.momentary.size())) continue;
+    auto at = [&](const std::vector<float>& values, size_t skip) {
+      const double value = double(values[size_t(piece)]);
+      return size_t(piece) < skip ? tr("not yet") : value > silent_lufs ? number(value, 1) : tr("silent");
     };
-    words << tr("%1: short-term %2, momentary %3 %4").arg(line.name, at(30), at(4), unit_);
+    words << tr("%1: short-term %2, momentary %3 %4")
+                 .arg(line.name, at(line.short_term, short_term_skip), at(line.momentary, momentary_skip), unit_);
   }
   return words.join('\n');
 }
@@ -220,13 +219,13 @@ void LoudnessPlate::leaveEvent(QEvent*) {
 QString LoudnessPlate::csv() const {
   QString text = "clip,time_s,momentary_lufs,short_term_lufs\n";
   for (const LoudnessLine& line : lines_) {
-    const auto momentary = sliding_lufs(line.loudness->pieces, 4), short_term = sliding_lufs(line.loudness->pieces, 30);
+    const auto &momentary = line.momentary, &short_term = line.short_term;
     for (size_t n = 0; n < momentary.size(); ++n)
       text += QString("\"%1\",%2,%3,%4\n")
                   .arg(line.name)
                   .arg(double(n + 1) * piece_s, 0, 'f', 1)
-                  .arg(n >= 3 ? QString::number(double(momentary[n]), 'f', 3) : QString(),
-                       n >= 29 ? QString::number(double(short_term[n]), 'f', 3) : QString());
+                  .arg(n >= momentary_skip ? QString::number(double(momentary[n]), 'f', 3) : QString(),
+                       n >= short_term_skip ? QString::number(double(short_term[n]), 'f', 3) : QString());
   }
   return text;
 }

@@ -9,6 +9,7 @@ namespace heathmist::app {
 struct LoudnessLine {
   QString name;
   std::shared_ptr<const Loudness> loudness;
+  std::vector<float> momentary, short_term;  ///< at the end of every 100 ms, LUFS
   bool is_master = true;
 };
 

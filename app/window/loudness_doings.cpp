@@ -108,11 +108,13 @@ void MainWindow::write_copies(const LevelPlan& plan, bool as_album, const QStrin
                                                                0.3 * double(n + 1) / double(orders.size()))));
     if (as_album)
       for (const Measured& m : measured) album.push_back(&m.loudness);
+    std::vector<std::filesystem::path> files;
+    for (const Order& order : orders) files.push_back(order.file);
+    const auto names = copy_names(files, to, plan.flac);
     QStringList words;
     for (size_t n = 0; n < orders.size(); ++n) {
-      const auto file = to / (orders[n].file.stem().string() + (plan.flac ? ".flac" : ".wav"));
       const auto made = write_levelled(
-          Clip::open(orders[n].file, Job{job.stop, {}, 0}), measured[n].loudness, plan, file, album,
+          Clip::open(orders[n].file, Job{job.stop, {}, 0}), measured[n].loudness, plan, names[n], album,
           job.part(0.3 + 0.7 * double(n) / double(orders.size()), 0.3 + 0.7 * double(n + 1) / double(orders.size())));
       const auto& l = made.loudness;
       words << tr("%1: %2 dB, now %3 LUFS, %4 dBTP; %5")

@@ -22,6 +22,9 @@ class NumberItem : public QTableWidgetItem {
 /// Heads over numbers stand at the right, as the numbers do: columns from `first` on.
 void right_heads(QTableWidget* table, int first);
 
+/// Asks where to, and writes a table's text there, whole or not at all.
+void save_table(QWidget* parent, const QString& name, const QString& csv);
+
 /// How every table of numbers looks and behaves.
 void dress_table(QTableWidget* table, const QString& words);
 

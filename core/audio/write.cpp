@@ -140,6 +140,18 @@ void ClipWriter::finish() {
   throw InputError(s.file, "it cannot be written to its end; the disk may be full");
 }
 
+void write_clip(ClipWriter& out, const Clip& clip, const Job& job) {
+  const int64_t frames = clip.format().frames;
+  const auto reader = clip.reader();
+  Planar block;
+  for (int64_t at = 0; at < frames; at += block.frames()) {
+    job.check();
+    reader->read(at, std::min<int64_t>(1 << 16, frames - at), block);
+    out.write(block);
+    job.report(double(at) / double(frames));
+  }
+}
+
 void write_whole(const std::filesystem::path& file, const std::string& content) {
   const auto part = beside(file);
   const int out = ::open(part.c_str(), O_WRONLY | O_CREAT | O_TRUNC | O_CLOEXEC, 0644);

@@ -10,6 +10,9 @@
 
 namespace heathmist {
 
+class Clip;
+struct Job;
+
 enum class WordFormat { pcm16, pcm24, pcm32, float32, float64 };
 
 /// Writes audio to a file beside `file` and moves it into place at finish(); without finish() nothing is left behind.
@@ -31,6 +34,9 @@ class ClipWriter {
   struct State;
   std::unique_ptr<State> state_;
 };
+
+/// Writes a whole clip. Throws as its reader and the writer do, Cancelled.
+void write_clip(ClipWriter& out, const Clip& clip, const Job& job);
 
 /// Replaces a file's content in one step: an interrupted or failed write leaves the old file whole. Throws InputError.
 void write_whole(const std::filesystem::path& file, const std::string& content);

@@ -88,14 +88,7 @@ Levelled write_levelled(std::shared_ptr<const Clip> master, const Loudness& loud
                  : plan.bits <= 24 ? WordFormat::pcm24
                                    : WordFormat::float32);
   out.tag(tags);
-  const auto reader = passed.ret->reader();
-  Planar block;
-  for (int64_t at = 0; at < f.frames; at += block.frames()) {
-    job.check();
-    reader->read(at, std::min<int64_t>(1 << 16, f.frames - at), block);
-    out.write(block);
-    job.report(0.55 + 0.25 * double(at) / double(f.frames));
-  }
+  write_clip(out, *passed.ret, job.part(0.55, 0.8));
   out.finish();
   if (file.extension() == ".flac") write_comments(file, replay_gain_comments(tags));
 
@@ -103,6 +96,21 @@ Levelled write_levelled(std::shared_ptr<const Clip> master, const Loudness& loud
   made.tags = read_tags(file);
   made.fault = fault_of(made, plan, alone);
   return made;
+}
+
+std::vector<std::filesystem::path> copy_names(const std::vector<std::filesystem::path>& files,
+                                              const std::filesystem::path& folder, bool flac) {
+  std::vector<std::filesystem::path> names;
+  for (const auto& file : files) {
+    auto name_of = [&](int number) {
+      return folder /
+             (file.stem().string() + (number > 1 ? fmt::format(" {}", number) : "") + (flac ? ".flac" : ".wav"));
+    };
+    int number = 1;
+    while (std::find(names.begin(), names.end(), name_of(number)) != names.end()) ++number;
+    names.push_back(name_of(number));
+  }
+  return names;
 }
 
 Json levelled_json(const Levelled& l) {

@@ -30,6 +30,10 @@ Levelled write_levelled(std::shared_ptr<const Clip> master, const Loudness& loud
                         const std::filesystem::path& file, const std::vector<const Loudness*>& album = {},
                         const Job& job = {});
 
+/// Where the copies of some files go: their names in a folder, told apart by a number where two are alike.
+std::vector<std::filesystem::path> copy_names(const std::vector<std::filesystem::path>& files,
+                                              const std::filesystem::path& folder, bool flac);
+
 Json levelled_json(const Levelled& levelled);
 
 }  // namespace heathmist

@@ -160,17 +160,12 @@ bool drop_outlet(const std::string& key) {
 namespace {
 
 /// The loudness the gain is taken from.
-std::optional<double> measured_by(const Outlet& outlet, const Loudness& file,
-                                  const std::vector<const Loudness*>& album) {
-  if (outlet.rule == Outlet::Rule::track || album.empty()) return file.integrated_lufs;
-  if (outlet.rule == Outlet::Rule::album) return album_of(album).integrated_lufs;
-  std::optional<double> loudest;
-  for (const Loudness* l : album)
-    if (l->integrated_lufs && (!loudest || *l->integrated_lufs > *loudest)) loudest = l->integrated_lufs;
-  return loudest;
+std::optional<double> measured_by(const Outlet& outlet, const Loudness& file, const AlbumLevels* album) {
+  if (outlet.rule == Outlet::Rule::track || !album) return file.integrated_lufs;
+  return outlet.rule == Outlet::Rule::album ? album->whole.integrated_lufs : album->loudest_lufs;
 }
 
-void turn(const Outlet& outlet, const Loudness& file, const std::vector<const Loudness*>& album, Delivery& d) {
+void turn(const Outlet& outlet, const Loudness& file, const AlbumLevels* album, Delivery& d) {
   const auto loud = measured_by(outlet, file, album);
   if (!loud || outlet.turns == Outlet::Turns::none) return;
   const double wanted = outlet.target_lufs - *loud;
@@ -180,10 +175,8 @@ void turn(const Outlet& outlet, const Loudness& file, const std::vector<const Lo
     d.gain_db = 0;
     d.limited = Delivery::Limited::down_only;
   }
-  std::optional<double> peak = file.true_peak_dbtp;  // one gain for an album: its highest peak counts
-  if (outlet.rule != Outlet::Rule::track)
-    for (const Loudness* l : album)
-      if (l->true_peak_dbtp && (!peak || *l->true_peak_dbtp > *peak)) peak = l->true_peak_dbtp;
+  const bool alone = outlet.rule == Outlet::Rule::track || !album;  // one gain for an album: its highest peak counts
+  const auto peak = alone ? file.true_peak_dbtp : album->whole.true_peak_dbtp;
   if (!outlet.lift_ceiling_dbtp || !peak) return;
   const double room = std::max(0.0, *outlet.lift_ceiling_dbtp - *peak);
   if (d.gain_db <= room) return;
@@ -212,8 +205,18 @@ void judge(const Outlet& outlet, const Loudness& file, bool live, Delivery& d) {
 
 }  // namespace
 
-Delivery deliver(const Outlet& outlet, const Loudness& file, const std::vector<const Loudness*>& album,
-                 const Loudness* encoded, bool live) {
+AlbumLevels album_levels(const std::vector<const Loudness*>& masters) {
+  AlbumLevels levels{album_of(masters), {}, {}};
+  for (const Loudness* l : masters)
+    if (const auto loud = l->integrated_lufs) {
+      levels.loudest_lufs = std::max(levels.loudest_lufs.value_or(*loud), *loud);
+      levels.quietest_lufs = std::min(levels.quietest_lufs.value_or(*loud), *loud);
+    }
+  return levels;
+}
+
+Delivery deliver(const Outlet& outlet, const Loudness& file, const AlbumLevels* album, const Loudness* encoded,
+                 bool live) {
   Delivery d;
   if (outlet.acts == Outlet::Acts::player) turn(outlet, file, album, d);
   const Loudness& arrives = encoded ? *encoded : file;

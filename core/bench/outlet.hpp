@@ -54,9 +54,16 @@ struct Delivery {
   std::vector<std::string> faults;                      ///< why it does not pass, a sentence each
   bool passes() const { return faults.empty(); }
 };
-/// What an outlet makes of a file. `album`: the masters it belongs to, itself among them (empty: itself alone);
+/// What the rules for albums ask of one; worked out once for all its masters and outlets.
+struct AlbumLevels {
+  Loudness whole;
+  std::optional<double> loudest_lufs, quietest_lufs;  ///< of its masters
+};
+AlbumLevels album_levels(const std::vector<const Loudness*>& masters);
+
+/// What an outlet makes of a file. `album`: the one it belongs to (none: it stands alone);
 /// `encoded`: the return of the outlet's encode; `live`: the live tolerance counts.
-Delivery deliver(const Outlet& outlet, const Loudness& file, const std::vector<const Loudness*>& album = {},
+Delivery deliver(const Outlet& outlet, const Loudness& file, const AlbumLevels* album = nullptr,
                  const Loudness* encoded = nullptr, bool live = false);
 
 Json delivery_json(const Outlet& outlet, const Delivery& delivery);

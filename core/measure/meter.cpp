@@ -237,6 +237,15 @@ Loudness album_of(const std::vector<const Loudness*>& programmes) {
   return all;
 }
 
+std::vector<float> outline_of(const Loudness& l, size_t parts) {
+  parts = std::min(parts, l.peaks.size());
+  std::vector<float> outline;
+  for (size_t p = 0; p < parts; ++p)
+    outline.push_back(*std::max_element(l.peaks.begin() + long(p * l.peaks.size() / parts),
+                                        l.peaks.begin() + long((p + 1) * l.peaks.size() / parts)));
+  return outline;
+}
+
 LoudnessHistogram loudness_histogram(const LoudnessPieces& pieces, int span, double step_lu) {
   LoudnessHistogram h{absolute_gate_lufs, step_lu, std::vector<double>(size_t(std::ceil(80 / step_lu)), 0.0)};
   double count = 0;

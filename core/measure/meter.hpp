@@ -63,6 +63,9 @@ class Meter {
 /// Several programmes as one, in this order: what is gated together, and the highest of each.
 Loudness album_of(const std::vector<const Loudness*>& programmes);
 
+/// The greatest sample of each of up to so many equal parts of a programme.
+std::vector<float> outline_of(const Loudness& loudness, size_t parts);
+
 /// How many 100 ms steps of the programme lie in each bin of loudness.
 struct LoudnessHistogram {
   double low_lufs = -70, step_lu = 1;

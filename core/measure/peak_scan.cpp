@@ -46,8 +46,6 @@ Peak PeakScan::run(const double* x, std::span<const double> sample_peaks, int64_
     if ((may_be_highest || may_be_over) && about > 0) {
       const auto top = between_.top(x + int64_t(m) * chunk);
       peak = {top.level, double(frame) + top.place, channel};
-    } else {
-      peak.level = std::max(sample_peaks[m], std::min(about, least_estimate * highest));
     }
     if (peak.level > limit) over.push_back(peak);
     if (peak.level > greatest.level) greatest = peak;

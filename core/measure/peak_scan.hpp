@@ -38,8 +38,8 @@ class PeakScan {
   static constexpr int64_t before = int64_t(dsp::BetweenSamples::before) + 1,
                            after = int64_t(dsp::BetweenSamples::after) + 1;  ///< frames needed around a block
 
-  /// The true peak of some chunks in a row, as far as it matters: it is exact where it reaches `need`, and no lower
-  /// than their samples elsewhere. Peaks above `limit` go to `over` (one for each chunk that has one).
+  /// The true peak of some chunks in a row, as far as it matters: it is exact where it reaches `need`, and an
+  /// estimate elsewhere. Peaks above `limit` go to `over` (one for each chunk that has one).
   /// `x`: the first chunk, with before and after around; `sample_peaks`: of each chunk; `first_frame`: of x[0].
   Peak run(const double* x, std::span<const double> sample_peaks, int64_t first_frame, int channel, double need,
            double limit, std::vector<Peak>& over);

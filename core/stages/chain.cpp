@@ -300,14 +300,7 @@ void write_return(const Passed& passed, const Chain& chain, const std::filesyste
     throw InputError(file, "a return is written as .wav or .flac; choose one of these endings");
   const auto& f = passed.ret->format();
   ClipWriter out(file, f.sample_rate_hz, f.channels, words_for(*passed.ret, chain, file));
-  const auto reader = passed.ret->reader();
-  Planar block;
-  for (int64_t at = 0; at < f.frames; at += block.frames()) {
-    job.check();
-    reader->read(at, std::min<int64_t>(1 << 16, f.frames - at), block);
-    out.write(block);
-    job.report(double(at) / double(f.frames));
-  }
+  write_clip(out, *passed.ret, job);
   out.finish();
 }
 

@@ -91,7 +91,7 @@ class TestOutlets : public StageTest {
     o.max_true_peak_dbtp = -1, o.max_short_term_lufs = -18;
     QVERIFY(deliver(o, loudness(-23.2, -1)).passes());
     QCOMPARE(deliver(o, loudness(-23.5, -1)).faults.size(), size_t(1));
-    QVERIFY(deliver(o, loudness(-23.5, -1), {}, nullptr, true).passes());
+    QVERIFY(deliver(o, loudness(-23.5, -1), nullptr, nullptr, true).passes());
     QCOMPARE(deliver(o, loudness(-20, 0)).faults.size(), size_t(2));
     Loudness burst = loudness(-23, -3);
     burst.short_term_max_lufs = -17;
@@ -104,16 +104,17 @@ class TestOutlets : public StageTest {
     const auto loud = heard(scaled(Programme(20, 3).render(48000), 2)),
                quiet = heard(scaled(Programme(20, 4).render(48000), 0.4));
     Outlet o = player(Outlet::Turns::both, -18, 0);
-    const std::vector<const Loudness*> album{&loud, &quiet};
-    for (const auto& [rule, by] : {std::pair{Outlet::Rule::album, *album_of(album).integrated_lufs},
+    const AlbumLevels album = album_levels({&loud, &quiet});
+    QVERIFY(album.loudest_lufs == loud.integrated_lufs && album.quietest_lufs == quiet.integrated_lufs);
+    for (const auto& [rule, by] : {std::pair{Outlet::Rule::album, *album.whole.integrated_lufs},
                                    {Outlet::Rule::loudest, *loud.integrated_lufs}}) {
       o.rule = rule;
-      const auto a = deliver(o, loud, album), b = deliver(o, quiet, album);
+      const auto a = deliver(o, loud, &album), b = deliver(o, quiet, &album);
       QCOMPARE(a.gain_db, b.gain_db);
       QVERIFY(std::abs(a.gain_db - std::min(-18 - by, std::max(0.0, -*loud.true_peak_dbtp))) < 1e-9);
     }
     o.rule = Outlet::Rule::track;
-    QVERIFY(deliver(o, quiet, album).gain_db > deliver(o, loud, album).gain_db + 5);
+    QVERIFY(deliver(o, quiet, &album).gain_db > deliver(o, loud, &album).gain_db + 5);
   }
 
   void wrong_outlets_are_refused_in_a_sentence() {
@@ -212,6 +213,13 @@ class TestOutlets : public StageTest {
     QCOMPARE(ma.gain_db, mb.gain_db);
     QVERIFY(std::abs(*album_of({&ma.loudness, &mb.loudness}).integrated_lufs + 28) < 0.05);
     QVERIFY(std::abs(*ma.tags.album_lufs + 28) < 0.02 && ma.tags.album_lufs == mb.tags.album_lufs);
+  }
+
+  void copies_of_the_same_name_stand_side_by_side() {
+    const auto names = copy_names({"a/song.wav", "b/song.flac", "c/song.wav", "other.wav"}, "out", true);
+    const std::vector<std::filesystem::path> truth{"out/song.flac", "out/song 2.flac", "out/song 3.flac",
+                                                   "out/other.flac"};
+    QVERIFY(names == truth);
   }
 
   void copies_are_refused_where_they_would_harm() {

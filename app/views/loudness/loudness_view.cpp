@@ -1,15 +1,12 @@
 #include "app/views/loudness/loudness_view.hpp"
 
-#include <QFileDialog>
 #include <QHeaderView>
-#include <QMessageBox>
 #include <QSettings>
 #include <QSplitter>
 #include <QVBoxLayout>
 
 #include "app/theme/theme.hpp"
 #include "app/window/number_item.hpp"
-#include "core/audio/write.hpp"
 #include "core/stages/chain.hpp"
 
 namespace heathmist::app {
@@ -58,7 +55,6 @@ LoudnessView::LoudnessView(LoudnessBoard& board, QWidget* parent) : QWidget(pare
   connect(plate_, &LoudnessPlate::selected, this, [this](auto seconds) {
     selection_ = seconds;
     measure_selection();
-    emit selected(seconds);
   });
   connect(&Theme::instance(), &Theme::changed, this, &LoudnessView::refresh);
   refill();
@@ -221,11 +217,10 @@ void LoudnessView::put_row(int row, const LoudnessRow& entry) {
     return;
   }
   const Loudness& l = entry.measured->loudness;
-  auto& ribbon = ribbons_[entry.id];
   auto* cell = table_->item(row, ribbon_column);
   const void* shown = cell->data(Qt::UserRole).value<void*>();
   if (shown != entry.measured.get()) {  // numbers that are shown already stay
-    ribbon = std::make_shared<const Ribbon>(ribbon_of(l, entry.is_master));
+    const auto ribbon = std::make_shared<const Ribbon>(ribbon_of(l, entry.is_master));
     cell->setData(Qt::UserRole, QVariant::fromValue(const_cast<void*>(static_cast<const void*>(entry.measured.get()))));
     cell->setText(QString());
     cell->setData(RibbonPainter::data_role, QVariant::fromValue(ribbon));
@@ -277,6 +272,8 @@ void LoudnessView::draw() {
     if (const LoudnessRow* row = board_.row(id); row && row->measured)
       lines.push_back({row->is_master ? row->name : row->master + ", " + row->name,
                        {row->measured, &row->measured->loudness},
+                       sliding_lufs(row->measured->loudness.pieces, 4),
+                       sliding_lufs(row->measured->loudness.pieces, 30),
                        row->is_master});
   plate_->show_lines(std::move(lines));
 }
@@ -327,14 +324,6 @@ QString LoudnessView::csv() const {
   return QString::fromStdString(measured_csv(names, rows));
 }
 
-void LoudnessView::save_csv() {
-  const QString file = QFileDialog::getSaveFileName(this, tr("Save the table"), "loudness.csv", tr("CSV (*.csv)"));
-  if (file.isEmpty()) return;
-  try {
-    write_whole(file.toStdString(), csv().toStdString());
-  } catch (const InputError& error) {
-    QMessageBox::warning(this, tr("The table was not saved"), QString::fromUtf8(error.what()));
-  }
-}
+void LoudnessView::save_csv() { save_table(this, "loudness.csv", csv()); }
 
 }  // namespace heathmist::app

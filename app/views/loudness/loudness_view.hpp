@@ -48,7 +48,6 @@ class LoudnessView : public QWidget {
  signals:
   void opened(const QString& id);  ///< Enter or double click: to its null
   void copies_wanted();            ///< of the chosen masters, or of all
-  void selected(std::optional<std::pair<double, double>> seconds);
 
  private:
   QWidget* make_head();
@@ -62,7 +61,6 @@ class LoudnessView : public QWidget {
   void measure_selection();
   void save_csv();
   LoudnessBoard& board_;
-  std::map<std::string, std::shared_ptr<const Ribbon>> ribbons_;
   std::optional<std::pair<double, double>> selection_;
   Task narrow_;
   QLineEdit* filter_;

@@ -15,14 +15,7 @@ constexpr double outline_share = 0.26;  // of the cell's width
 }  // namespace
 
 Ribbon ribbon_of(const Loudness& l, bool is_master) {
-  Ribbon ribbon{loudness_histogram(l.pieces, 30, 1), l.integrated_lufs, {}, is_master};
-  const size_t parts = std::min(outline_parts, l.peaks.size());
-  for (size_t p = 0; p < parts; ++p) {
-    const auto first = l.peaks.begin() + long(p * l.peaks.size() / parts),
-               last = l.peaks.begin() + long((p + 1) * l.peaks.size() / parts);
-    ribbon.outline.push_back(*std::max_element(first, last));
-  }
-  return ribbon;
+  return {loudness_histogram(l.pieces, 30, 1), l.integrated_lufs, outline_of(l, outline_parts), is_master};
 }
 
 void RibbonPainter::paint(QPainter* painter, const QStyleOptionViewItem& option, const QModelIndex& index) const {

@@ -330,12 +330,6 @@ void MatrixView::fill_columns_menu() {
   }
 }
 
-void MatrixView::save_csv() {
-  const QString file = QFileDialog::getSaveFileName(this, tr("Save the matrix"), "matrix.csv", "CSV (*.csv)");
-  if (file.isEmpty()) return;
-  QFile out(file);
-  if (!out.open(QIODevice::WriteOnly) || out.write(QByteArray::fromStdString(matrix_csv(matrix_))) < 0)
-    QMessageBox::warning(this, tr("Not saved"), tr("%1 cannot be written; choose another folder.").arg(file));
-}
+void MatrixView::save_csv() { save_table(this, "matrix.csv", QString::fromStdString(matrix_csv(matrix_))); }
 
 }  // namespace heathmist::app

@@ -1,6 +1,5 @@
 #include "app/views/outlets/outlets_view.hpp"
 
-#include <QFileDialog>
 #include <QHeaderView>
 #include <QMenu>
 #include <QMessageBox>
@@ -11,7 +10,6 @@
 #include "app/theme/theme.hpp"
 #include "app/views/outlets/outlet_form.hpp"
 #include "app/window/number_item.hpp"
-#include "core/audio/write.hpp"
 
 namespace heathmist::app {
 
@@ -167,7 +165,12 @@ void OutletsView::reload() {
 
 void OutletsView::show_bench(const Bench& bench) {
   if (bench.masters == bench_.masters && bench.chains == bench_.chains) return;
-  bench_ = bench;
+  const auto before_masters = std::exchange(bench_, bench).masters;
+  for (const Master& m : before_masters)  // what was encoded of another file is no longer its own
+    if (const Master* now = bench_.master(m.id); !now || now->audio.file != m.audio.file) {
+      std::erase_if(encoded_, [&](const auto& entry) { return entry.first.first == m.id; });
+      std::erase_if(failures_, [&](const auto& entry) { return entry.first.first == m.id; });
+    }
   const QString before = master_->count() ? master_->currentData().toString() : QString("first");
   const QSignalBlocker quiet(master_);
   master_->clear();
@@ -178,24 +181,27 @@ void OutletsView::show_bench(const Bench& bench) {
   fill();
 }
 
-std::vector<const Loudness*> OutletsView::album_with(const Master& master) const {
-  std::vector<const Loudness*> album;
-  if (!album_->isChecked()) return album;
+std::shared_ptr<const AlbumLevels> OutletsView::album_of_master(const Master& master) {
+  if (!album_->isChecked()) return nullptr;
+  auto& levels = albums_[master.album];
+  if (levels) return levels;
+  std::vector<const Loudness*> masters;
   for (const Master& m : bench_.masters)
     if (const LoudnessRow* row = board_.row(m.id); row && row->measured && m.album == master.album)
-      album.push_back(&row->measured->loudness);
-  return album;
+      masters.push_back(&row->measured->loudness);
+  return levels = std::make_shared<const AlbumLevels>(album_levels(masters));
 }
 
 void OutletsView::fill() {
   const QString only_master = master_->currentData().toString(), only_outlet = outlet_->currentData().toString();
   const int row_before = table_->currentRow();
   lines_.clear();
+  albums_.clear();
   for (const Master& m : bench_.masters) {
     if (!only_master.isEmpty() && only_master.toStdString() != m.id) continue;
     const LoudnessRow* row = board_.row(m.id);
     if (!row || !row->measured) continue;
-    const auto album = album_with(m);
+    const auto album = album_of_master(m);
     for (const Outlet& o : outlets_) {
       if (!only_outlet.isEmpty() && only_outlet.toStdString() != o.key) continue;
       const auto place = std::pair{m.id, o.key};
@@ -204,7 +210,7 @@ void OutletsView::fill() {
       const auto failed = failures_.find(place);
       lines_.push_back(
           {m.id, QString::fromStdString(m.name), m.audio.file, o,
-           deliver(o, row->measured->loudness, album, encoded ? &encoded->loudness : nullptr, live_->isChecked()),
+           deliver(o, row->measured->loudness, album.get(), encoded ? &encoded->loudness : nullptr, live_->isChecked()),
            row->measured, encoded, failed == failures_.end() ? QString() : failed->second});
     }
   }
@@ -303,22 +309,15 @@ void OutletsView::say_album() {
   const QString only = master_->currentData().toString();
   const Master* one = only.isEmpty() ? &bench_.masters.front() : bench_.master(only.toStdString());
   if (!one) return;
-  const auto album = album_with(*one);
-  if (album.size() < 2) return;
-  const Loudness whole = album_of(album);
-  std::optional<double> quiet, loud;
-  for (const Loudness* l : album)
-    if (l->integrated_lufs) {
-      quiet = std::min(quiet.value_or(0), *l->integrated_lufs);
-      loud = std::max(loud.value_or(-1000), *l->integrated_lufs);
-    }
-  if (!whole.integrated_lufs || !quiet) return;
+  const auto album = album_of_master(*one);
+  if (!album || !album->whole.integrated_lufs || album->loudest_lufs == album->quietest_lufs) return;
+  const Loudness& whole = album->whole;
   headline_->setText(headline_->text() + " " +
                      tr("The album%1: %2 LUFS, %3 dBTP. A gain for the album keeps its quietest song %4 LU under the "
                         "loudest; a gain for each track makes them equal.")
                          .arg(one->album.empty() ? QString() : " " + QString::fromStdString(one->album),
                               number(*whole.integrated_lufs, 1), number(whole.true_peak_dbtp.value_or(0), 2),
-                              number(*loud - *quiet, 1)));
+                              number(*album->loudest_lufs - *album->quietest_lufs, 1)));
 }
 
 void OutletsView::run_encodes() {
@@ -376,6 +375,7 @@ void OutletsView::edit(bool fresh) {
   try {
     const Outlet changed = form.outlet();
     std::erase_if(encoded_, [&](const auto& entry) { return entry.first.second == changed.key; });
+    std::erase_if(failures_, [&](const auto& entry) { return entry.first.second == changed.key; });
     save_outlet(changed);
     reload();
   } catch (const std::exception& error) {
@@ -405,14 +405,6 @@ QString OutletsView::csv() const {
   return text;
 }
 
-void OutletsView::save_csv() {
-  const QString file = QFileDialog::getSaveFileName(this, tr("Save the table"), "outlets.csv", tr("CSV (*.csv)"));
-  if (file.isEmpty()) return;
-  try {
-    write_whole(file.toStdString(), csv().toStdString());
-  } catch (const InputError& error) {
-    QMessageBox::warning(this, tr("The table was not saved"), QString::fromUtf8(error.what()));
-  }
-}
+void OutletsView::save_csv() { save_table(this, "outlets.csv", csv()); }
 
 }  // namespace heathmist::app

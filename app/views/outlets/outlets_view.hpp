@@ -65,7 +65,9 @@ class OutletsView : public QWidget {
   void edit(bool fresh);
   void drop();
   void save_csv();
-  std::vector<const Loudness*> album_with(const Master& master) const;
+  /// Of the album a master belongs to; none where albums do not count. Worked out once for each album.
+  std::shared_ptr<const AlbumLevels> album_of_master(const Master& master);
+  std::map<std::string, std::shared_ptr<const AlbumLevels>> albums_;  // by name; of what is measured by now
   const Outlet* chosen_outlet() const;
   LoudnessBoard& board_;
   Bench bench_;

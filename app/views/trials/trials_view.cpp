@@ -227,12 +227,6 @@ QString TrialsView::csv() const {
   return text;
 }
 
-void TrialsView::save_csv() {
-  const QString file = QFileDialog::getSaveFileName(this, tr("Save the table"), "trials.csv", "CSV (*.csv)");
-  if (file.isEmpty()) return;
-  QFile out(file);
-  if (!out.open(QIODevice::WriteOnly) || out.write(csv().toUtf8()) < 0)
-    QMessageBox::warning(this, tr("Not saved"), tr("%1 cannot be written; choose another folder.").arg(file));
-}
+void TrialsView::save_csv() { save_table(this, "trials.csv", csv()); }
 
 }  // namespace heathmist::app
