@@ -118,20 +118,6 @@ void print(const std::string& file, const Outlet& outlet, const Delivery& d) {
   for (const auto& fault : d.faults) fmt::print("    {}\n", fault);
 }
 
-std::string csv_of(const Json& rows) {
-  std::string text =
-      "file,outlet,player_gain_db,limited_by,loudness_lufs,true_peak_dbtp,headroom_db,file_change_db,passes\n";
-  for (const Json& row : rows)
-    for (const Json& d : row["outlets"]) {
-      text += row["path"].dump();
-      for (const char* key : {"outlet", "player_gain_db", "limited_by", "loudness_lufs", "true_peak_dbtp",
-                              "headroom_db", "file_change_db", "passes"})
-        text += "," + (d[key].is_null() ? std::string() : d[key].dump());
-      text += "\n";
-    }
-  return text;
-}
-
 }  // namespace
 
 void outlets(const OutletsCall& call) {
@@ -164,7 +150,15 @@ void outlets(const OutletsCall& call) {
     }
     files.push_back({{"path", call.files[n]}, {"outlets", deliveries}});
   }
-  if (!call.csv.empty()) write_whole(call.csv, csv_of(files));
+  if (!call.csv.empty()) {
+    std::vector<Json> table;
+    for (const Json& file : files)
+      for (const Json& d : file["outlets"]) {
+        table.push_back(d);
+        table.back()["file"] = file["path"];
+      }
+    write_whole(call.csv, csv_of(table));
+  }
   if (call.json) fmt::print("{}\n", Json{{"files", files}}.dump(2));
 }
 

@@ -72,6 +72,7 @@ void LoudnessPlate::show_lines(std::vector<LoudnessLine> lines) {
 }
 
 void LoudnessPlate::set_target(std::optional<double> target_lufs, double tolerance_lu) {
+  if (target_lufs == target_lufs_ && tolerance_lu == tolerance_lu_) return;
   target_lufs_ = target_lufs, tolerance_lu_ = tolerance_lu;
   draw();
 }

@@ -11,6 +11,34 @@ Json number_or_null(std::optional<double> value) {
 
 namespace {
 
+/// Quoted where it is text, as a comma or a quote may stand in a name.
+std::string csv_word(const Json& value) {
+  if (value.is_null()) return "";
+  if (!value.is_string()) return value.dump();
+  std::string word = value.get<std::string>();
+  for (size_t at = 0; (at = word.find('"', at)) != std::string::npos; at += 2) word.insert(at, 1, '"');
+  return '"' + word + '"';
+}
+
+}  // namespace
+
+std::string csv_of(const std::vector<Json>& rows) {
+  if (rows.empty()) return {};
+  std::string heads, text;
+  std::vector<std::string> keys;
+  for (const auto& [key, value] : rows.front().items())
+    if (!value.is_structured()) keys.push_back(key);
+  for (const auto& key : keys) heads += (heads.empty() ? "" : ",") + key;
+  for (const Json& row : rows) {
+    for (size_t k = 0; k < keys.size(); ++k)
+      text += (k ? "," : "") + csv_word(row.contains(keys[k]) ? row[keys[k]] : Json());
+    text += "\n";
+  }
+  return heads + "\n" + text;
+}
+
+namespace {
+
 template <class T>
 Json or_null(const std::optional<T>& value) {
   return value ? Json(*value) : Json(nullptr);

@@ -189,24 +189,9 @@ Json album_json(const Loudness& a) {
 }
 
 std::string measured_csv(const std::vector<std::string>& names, const std::vector<Measured>& rows) {
-  std::string text;
-  for (size_t n = 0; n < rows.size(); ++n) {
-    const Json json = measured_json(names[n], rows[n]);
-    std::string heads, line;
-    for (const auto& [key, value] : json.items()) {
-      if (key == "dc_offset") continue;
-      heads += (heads.empty() ? "" : ",") + key;
-      std::string word = value.is_null() ? "" : value.is_string() ? value.get<std::string>() : value.dump();
-      if (value.is_string()) {  // quoted, as a comma or a quote may stand in a name
-        for (size_t at = 0; (at = word.find('"', at)) != std::string::npos; at += 2) word.insert(at, 1, '"');
-        word = '"' + word + '"';
-      }
-      line += (line.empty() ? "" : ",") + word;
-    }
-    if (n == 0) text = heads + "\n";
-    text += line + "\n";
-  }
-  return text;
+  std::vector<Json> table;
+  for (size_t n = 0; n < rows.size(); ++n) table.push_back(measured_json(names[n], rows[n]));
+  return csv_of(table);
 }
 
 }  // namespace heathmist

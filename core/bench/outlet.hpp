@@ -53,6 +53,7 @@ struct Delivery {
   std::optional<double> file_change_db;                 ///< where the file must be at the target: what it lacks
   std::vector<std::string> faults;                      ///< why it does not pass, a sentence each
   bool passes() const { return faults.empty(); }
+  bool operator==(const Delivery&) const = default;
 };
 /// What the rules for albums ask of one; worked out once for all its masters and outlets.
 struct AlbumLevels {

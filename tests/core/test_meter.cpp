@@ -24,11 +24,16 @@ Planar tones(const std::vector<Level>& levels, int rate = 48000, int channels = 
   for (const Level& l : levels) frames += std::llround(l.seconds * rate);
   Planar sound(channels, frames);
   size_t at = 0;
-  for (const Level& l : levels)
-    for (const size_t end = at + size_t(std::llround(l.seconds * rate)); at < end; ++at) {
-      const double x = std::pow(10, l.dbfs / 20) * std::sin(2 * pi * std::remainder(hz * double(at) / rate, 1.0));
-      for (int c = 0; c < channels; ++c) sound.channel(c)[at] = x;
-    }
+  for (const Level& l : levels) {
+    const double level = std::pow(10, l.dbfs / 20);
+    const size_t end = at + size_t(std::llround(l.seconds * rate));
+    for (const size_t from = at; at < end; ++at)  // every channel alike; a whole second of a whole frequency repeats
+      sound.channel(0)[at] = at >= from + size_t(rate) && hz == std::floor(hz)
+                                 ? sound.channel(0)[at - size_t(rate)]
+                                 : level * std::sin(2 * pi * std::remainder(hz * double(at) / rate, 1.0));
+  }
+  for (int c = 1; c < channels; ++c)
+    std::copy(sound.channel(0).begin(), sound.channel(0).end(), sound.channel(c).begin());
   return sound;
 }
 
@@ -49,8 +54,9 @@ constexpr double silent = -400;
 struct Witness {
   double integrated, range, momentary = -1e9, short_term = -1e9, true_peak = 0;
 };
-/// `maxima`: momentary and short-term as well, every 10 ms, which takes the witness its time.
-Witness witness(const Planar& sound, int rate, bool maxima = true) {
+/// `maxima`: momentary every 10 ms and short-term every `short_step` of these as well, which takes the witness its
+/// time.
+Witness witness(const Planar& sound, int rate, bool maxima = true, int short_step = 1) {
   ebur128_state* state = ebur128_init(unsigned(sound.channels()), unsigned(rate),
                                       EBUR128_MODE_I | EBUR128_MODE_LRA | EBUR128_MODE_TRUE_PEAK);
   std::vector<double> interleaved;
@@ -64,6 +70,7 @@ Witness witness(const Planar& sound, int rate, bool maxima = true) {
     if (!maxima) continue;
     double value = 0;
     if (ebur128_loudness_momentary(state, &value); n >= rate * 2 / 5) w.momentary = std::max(w.momentary, value);
+    if ((n + 1) / step % short_step) continue;
     if (ebur128_loudness_shortterm(state, &value); n >= rate * 3) w.short_term = std::max(w.short_term, value);
   }
   ebur128_loudness_global(state, &w.integrated);
@@ -204,10 +211,12 @@ class TestMeter : public StageTest {
       for (int c = 0; c < 2; ++c)
         for (double& x : sound.channel(c).first(quiet)) x *= 0.03;
       const auto ours = heard(sound, rate);
-      const auto theirs = witness(sound, rate);
+      const bool closely = n % 5 == 0;  // the others' short-term maximum falls between two reads of the witness
+      const auto theirs = witness(sound, rate, true, closely ? 1 : 20);
       NEAR(ours.integrated_lufs, theirs.integrated, 0.02);
       NEAR(ours.momentary_max_lufs, theirs.momentary, 0.02);
-      NEAR(ours.short_term_max_lufs, theirs.short_term, 0.02);
+      QVERIFY(theirs.short_term < *ours.short_term_max_lufs + 0.02);
+      NEAR(ours.short_term_max_lufs, theirs.short_term, closely ? 0.02 : 0.5);
       QVERIFY(*ours.true_peak_dbtp > 20 * std::log10(theirs.true_peak) - 0.05);
       QVERIFY(*ours.true_peak_dbtp < 20 * std::log10(theirs.true_peak) + 0.7);  // the witness reads at four places
     }

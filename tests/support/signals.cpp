@@ -1,6 +1,7 @@
 #include "tests/support/signals.hpp"
 
 #include <cmath>
+#include <complex>
 #include <numbers>
 
 namespace heathmist::test {
@@ -21,12 +22,23 @@ Planar Programme::render(int rate_hz, double delay_samples, double ratio, double
     const double reach = 6.5 * g.width;
     const double first = (g.at - reach) * rate_hz * ratio + delay_samples,
                  last = (g.at + reach) * rate_hz * ratio + delay_samples;
-    for (auto n = std::max<int64_t>(0, int64_t(first)); n < std::min(out.frames(), int64_t(last)); ++n) {
-      const double t = (double(n) - delay_samples) / ratio / rate_hz - g.at;
-      const double x =
-          g.level * std::exp(-0.5 * t * t / (g.width * g.width)) * std::cos(2 * std::numbers::pi * g.hz * t + g.phase);
-      out.channel(0)[size_t(n)] += x * (0.6 - 0.4 * g.pan);
-      out.channel(1)[size_t(n)] += x * (0.6 + 0.4 * g.pan);
+    const int64_t end = std::min(out.frames(), int64_t(last));
+    const double step_s = 1 / ratio / rate_hz, sharpness = 1 / (g.width * g.width);
+    const auto turn = std::polar(1.0, 2 * std::numbers::pi * g.hz * step_s);
+    const double bend = std::exp(-step_s * step_s * sharpness);
+    for (auto from = std::max<int64_t>(0, int64_t(first)); from < end; from += 64) {  // by recurrence, anchored anew
+      const double t = (double(from) - delay_samples) / ratio / rate_hz - g.at;
+      double swell = g.level * std::exp(-0.5 * t * t * sharpness);
+      double slope = std::exp(-(t + 0.5 * step_s) * step_s * sharpness);
+      auto wave = std::polar(1.0, 2 * std::numbers::pi * g.hz * t + g.phase);
+      for (int64_t n = from; n < std::min(end, from + 64); ++n) {
+        const double x = swell * wave.real();
+        out.channel(0)[size_t(n)] += x * (0.6 - 0.4 * g.pan);
+        out.channel(1)[size_t(n)] += x * (0.6 + 0.4 * g.pan);
+        swell *= slope, slope *= bend;
+        wave = {wave.real() * turn.real() - wave.imag() * turn.imag(),
+                wave.real() * turn.imag() + wave.imag() * turn.real()};
+      }
     }
   }
   return out;

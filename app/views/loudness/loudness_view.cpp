@@ -14,6 +14,7 @@ namespace heathmist::app {
 namespace {
 
 constexpr double nothing = -1000;  // sorts before every number
+constexpr int usual_window = 1;    // of the RMS, in the list of them: what the table was measured with
 
 QLabel* soft(const QString& text, QWidget* parent) {
   auto* label = new QLabel(text, parent);
@@ -42,10 +43,7 @@ LoudnessView::LoudnessView(LoudnessBoard& board, QWidget* parent) : QWidget(pare
   plate_->setMinimumHeight(170);
   split->setSizes({360, 300});
   rows->addWidget(split, 1);
-  within_ = soft("", this);
-  within_->setWordWrap(true);
-  within_->hide();
-  rows->addWidget(within_);
+  rows->addWidget(make_foot());
   connect(&board_, &LoudnessBoard::rows_changed, this, &LoudnessView::refill);
   connect(&board_, &LoudnessBoard::measured, this, &LoudnessView::refresh);
   connect(&board_, &LoudnessBoard::rested, this, [this](const QString& sentence) {
@@ -278,35 +276,103 @@ void LoudnessView::draw() {
   plate_->show_lines(std::move(lines));
 }
 
-/// The chosen rows within what is selected in the plate, off the interface thread.
+QWidget* LoudnessView::make_foot() {
+  auto* foot = new QWidget(this);
+  auto* row = new QHBoxLayout(foot);
+  row->setContentsMargins(0, 0, 0, 0);
+  within_ = soft("", foot);
+  within_->setWordWrap(true);
+  row->addWidget(within_, 1);
+  auto choice = [&](const QString& hint, const std::vector<std::pair<QString, QVariant>>& items) {
+    auto* box = new QComboBox(foot);
+    for (const auto& [text, value] : items) box->addItem(text, value);
+    box->setToolTip(hint);
+    box->setAccessibleName(hint);
+    connect(box, &QComboBox::currentIndexChanged, this, &LoudnessView::measure_selection);
+    row->addWidget(box);
+    return box;
+  };
+  using Listen = MeterOptions::Listen;
+  listen_ = choice(tr("What of the chosen rows is measured here"), {{tr("all channels"), QPoint(int(Listen::all), 0)},
+                                                                    {tr("mid"), QPoint(int(Listen::mid), 0)},
+                                                                    {tr("side"), QPoint(int(Listen::side), 0)},
+                                                                    {tr("left"), QPoint(int(Listen::one), 0)},
+                                                                    {tr("right"), QPoint(int(Listen::one), 1)}});
+  for (int c = 2; c < 8; ++c) listen_->addItem(tr("channel %1").arg(c + 1), QPoint(int(Listen::one), c));
+  rms_window_ = choice(
+      tr("Window of the greatest RMS"),
+      {{tr("RMS in 50 ms"), 0.05}, {tr("RMS in 300 ms"), 0.3}, {tr("RMS in 1 s"), 1.0}, {tr("RMS in 10 s"), 10.0}});
+  rms_window_->setCurrentIndex(usual_window);
+  return foot;
+}
+
+MeterOptions LoudnessView::asked() const {
+  MeterOptions options;
+  const QPoint listen = listen_->currentData().toPoint();
+  options.listen = MeterOptions::Listen(listen.x());
+  options.channel = listen.y();
+  options.rms_window_s = rms_window_->currentData().toDouble();
+  if (selection_) {
+    options.first = std::llround(selection_->first * 1000);
+    options.last = std::llround(selection_->second * 1000);
+  }
+  return options;
+}
+
+namespace {
+
+QString numbers_of(const LoudnessRow& row, const Loudness& l, const QString& unit) {
+  auto shown = [](std::optional<double> v, int decimals) {
+    return v ? number(*v, decimals) : QString::fromUtf8("\u2013");
+  };
+  return LoudnessView::tr("%1: %2 %3, range %4 LU, %5 dBTP, PLR %6, RMS %7, at most %8 dBFS")
+      .arg(row.name, shown(l.integrated_lufs, 2), unit, shown(range_of(l), 1), shown(l.true_peak_dbtp, 2),
+           shown(l.plr_db, 1), shown(l.rms_dbfs, 1), shown(l.rms_max_dbfs, 1));
+}
+
+}  // namespace
+
+/// The chosen rows within what is selected in the plate and in the channels asked for, off the interface thread.
 void LoudnessView::measure_selection() {
   narrow_.drop();
-  within_->setVisible(selection_.has_value());
   std::vector<LoudnessRow> wanted;
   for (const std::string& id : chosen())
     if (const LoudnessRow* row = board_.row(id)) wanted.push_back(*row);
-  if (!selection_ || wanted.empty()) return within_->setText(tr("Choose rows to measure the selection in them."));
-  within_->setText(tr("measuring the selection…"));
-  narrow_.start([this, wanted, range = *selection_, unit = unit_->currentText()](const Job& job) {
+  if (wanted.empty())
+    return within_->setText(selection_ ? tr("Choose rows to measure the selection in them.") : QString());
+  const bool plain = !selection_ && listen_->currentIndex() == 0 && rms_window_->currentIndex() == usual_window;
+  const QString dot = QString::fromUtf8("   \u00b7   ");
+  if (plain) {  // as the table has it
+    QStringList words;
+    for (const LoudnessRow& row : wanted)
+      if (row.measured) words << numbers_of(row, row.measured->loudness, unit_->currentText());
+    return within_->setText(words.join(dot));
+  }
+  within_->setText(tr("measuring…"));
+  const QString from =
+      selection_ ? tr("%1 to %2   ").arg(clock(selection_->first, 1), clock(selection_->second, 1)) : QString();
+  narrow_.start([this, wanted, from, dot, run = ++narrow_number_, unit = unit_->currentText(),
+                 ask = [options = asked()](int rate) {  // each row has a rate of its own
+                   MeterOptions own = options;
+                   own.first = options.first * rate / 1000;
+                   if (options.last >= 0) own.last = options.last * rate / 1000;
+                   return own;
+                 }](const Job& job) {
     QStringList words;
     for (const LoudnessRow& row : wanted) {
-      auto clip = Clip::open(row.file, job);
-      if (row.chain) clip = pass(clip, *row.chain, job).ret;
-      MeterOptions options;
-      options.first = int64_t(range.first * clip->format().sample_rate_hz);
-      options.last = int64_t(range.second * clip->format().sample_rate_hz);
-      const Loudness l = measure_loudness(*clip, options, job);
-      auto shown = [](std::optional<double> v, int decimals) { return v ? number(*v, decimals) : tr("none"); };
-      words << tr("%1: %2 %3, range %4 LU, %5 dBTP, PLR %6 dB")
-                   .arg(row.name, shown(l.integrated_lufs, 2), unit, shown(range_of(l), 1), shown(l.true_peak_dbtp, 2),
-                        shown(l.plr_db, 1));
+      try {
+        auto clip = Clip::open(row.file, job);
+        if (row.chain) clip = pass(clip, *row.chain, job).ret;
+        words << numbers_of(row, measure_loudness(*clip, ask(clip->format().sample_rate_hz), job), unit);
+      } catch (const std::invalid_argument& error) {
+        words << tr("%1: %2").arg(row.name, QString::fromUtf8(error.what()));
+      }
     }
-    const QString text = tr("%1 to %2   ").arg(clock(range.first, 1), clock(range.second, 1)) +
-                         words.join(QString::fromUtf8("   \u00b7   "));
+    const QString text = from + words.join(dot);
     QMetaObject::invokeMethod(
         this,
-        [this, text, range] {
-          if (selection_ == std::optional(range)) within_->setText(text);
+        [this, run, text] {
+          if (run == narrow_number_) within_->setText(text);
         },
         Qt::QueuedConnection);
   });

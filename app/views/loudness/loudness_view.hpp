@@ -40,7 +40,9 @@ class LoudnessView : public QWidget {
   NumberField* peak_limit() const { return peak_limit_; }
   QComboBox* unit() const { return unit_; }
   QString note() const { return note_->text(); }
-  QString within() const { return within_->text(); }  ///< numbers of the selection
+  QString within() const { return within_->text(); }  ///< numbers of the selection, or of the channels asked for
+  QComboBox* listen() const { return listen_; }
+  QComboBox* rms_window() const { return rms_window_; }
   QString csv() const;
   /// Ids of the chosen rows, in the table's order.
   std::vector<std::string> chosen() const;
@@ -58,13 +60,16 @@ class LoudnessView : public QWidget {
   void colour_row(int row, const Loudness& loudness);
   void apply_filter();
   void draw();
+  QWidget* make_foot();
+  MeterOptions asked() const;  ///< what the foot and the selection ask for, in milliseconds for frames
   void measure_selection();
   void save_csv();
   LoudnessBoard& board_;
   std::optional<std::pair<double, double>> selection_;
   Task narrow_;
+  int narrow_number_ = 0;
   QLineEdit* filter_;
-  QComboBox* unit_;
+  QComboBox *unit_, *listen_, *rms_window_;
   NumberField *target_, *tolerance_, *peak_limit_;
   QLabel *note_, *within_;
   QPushButton* run_;

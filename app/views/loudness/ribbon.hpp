@@ -9,6 +9,7 @@ namespace heathmist::app {
 
 /// What a ribbon shows; made once for each row.
 struct Ribbon {
+  uint64_t id = 0;  ///< no two ribbons have the same
   LoudnessHistogram spread;
   std::optional<double> integrated_lufs;
   std::vector<float> outline;  ///< greatest sample of equal parts of the clip

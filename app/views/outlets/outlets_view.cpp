@@ -54,9 +54,15 @@ OutletsView::OutletsView(LoudnessBoard& board, QWidget* parent) : QWidget(parent
     told->addWidget(*label, row++, 1);
   }
   rows->addLayout(told);
-  connect(&board_, &LoudnessBoard::measured, this, &OutletsView::fill);
+  connect(&board_, &LoudnessBoard::measured, this, [this] {
+    stale_ = !isVisible();
+    if (!stale_) fill();
+  });
   connect(&board_, &LoudnessBoard::rows_changed, this, &OutletsView::fill);
-  connect(&Theme::instance(), &Theme::changed, this, &OutletsView::fill);
+  connect(&Theme::instance(), &Theme::changed, this, [this] {
+    table_->setRowCount(0);
+    fill();
+  });
   connect(&task_, &Task::progressed, this, [this](double fraction) {
     const auto left = task_.left_s(fraction);
     note_->setText(left ? tr("encoding, about %1 left").arg(clock(*left, 0)) : tr("encoding…"));
@@ -195,7 +201,7 @@ std::shared_ptr<const AlbumLevels> OutletsView::album_of_master(const Master& ma
 void OutletsView::fill() {
   const QString only_master = master_->currentData().toString(), only_outlet = outlet_->currentData().toString();
   const int row_before = table_->currentRow();
-  lines_.clear();
+  const auto before = std::exchange(lines_, {});
   albums_.clear();
   for (const Master& m : bench_.masters) {
     if (!only_master.isEmpty() && only_master.toStdString() != m.id) continue;
@@ -220,7 +226,8 @@ void OutletsView::fill() {
     table_->setRowCount(int(lines_.size()));
     table_->setColumnHidden(master_column, !only_master.isEmpty());
     table_->setColumnHidden(outlet_column, !only_outlet.isEmpty() && only_master.isEmpty());
-    for (size_t n = 0; n < lines_.size(); ++n) put_line(int(n), n);
+    for (size_t n = 0; n < lines_.size(); ++n)
+      if (n >= before.size() || before[n] != lines_[n] || !table_->item(int(n), master_column)) put_line(int(n), n);
     table_->setSortingEnabled(false);
     if (!lines_.empty()) table_->selectRow(std::clamp(row_before, 0, int(lines_.size()) - 1));
   }
@@ -392,17 +399,17 @@ void OutletsView::drop() {
 }
 
 QString OutletsView::csv() const {
-  QString text =
-      "master,outlet,file_change_db,player_gain_db,limited_by,loudness_lufs,true_peak_dbtp,headroom_db,passes\n";
-  auto shown = [](std::optional<double> v) { return v ? QString::number(*v, 'f', 3) : QString(); };
-  for (const Line& line : lines_)
-    text += QString("\"%1\",%2,%3,%4,%5,%6,%7,%8,%9\n")
-                .arg(QString(line.master).replace('"', "\"\""), QString::fromStdString(line.outlet.key),
-                     shown(line.delivery.file_change_db), shown(line.delivery.gain_db),
-                     line.delivery.limited == Delivery::Limited::nothing ? "" : words_for(line.delivery.limited),
-                     shown(line.delivery.loudness_lufs), shown(line.delivery.true_peak_dbtp),
-                     shown(line.delivery.headroom_db), line.delivery.passes() ? "true" : "false");
-  return text;
+  std::vector<Json> rows;
+  for (const Line& line : lines_) {
+    rows.push_back(delivery_json(line.outlet, line.delivery));
+    rows.back()["file"] = line.master.toStdString();
+  }
+  return QString::fromStdString(csv_of(rows));
+}
+
+void OutletsView::showEvent(QShowEvent* event) {
+  if (std::exchange(stale_, false)) fill();
+  QWidget::showEvent(event);
 }
 
 void OutletsView::save_csv() { save_table(this, "outlets.csv", csv()); }

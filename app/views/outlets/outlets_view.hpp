@@ -46,6 +46,9 @@ class OutletsView : public QWidget {
  signals:
   void rested();
 
+ protected:
+  void showEvent(QShowEvent* event) override;
+
  private:
   struct Line {
     std::string master_id;
@@ -55,6 +58,7 @@ class OutletsView : public QWidget {
     Delivery delivery;
     std::shared_ptr<const Measured> own, encoded;
     QString failure;
+    bool operator==(const Line&) const = default;
   };
   QWidget* make_head();
   void make_table();
@@ -77,6 +81,7 @@ class OutletsView : public QWidget {
   std::map<std::pair<std::string, std::string>, QString> failures_;
   Task task_;
   int run_number_ = 0;
+  bool stale_ = false;  ///< numbers came while it was hidden
   QComboBox *master_, *outlet_;
   QCheckBox *album_, *live_;
   QPushButton* run_;

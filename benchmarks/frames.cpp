@@ -1,0 +1,122 @@
+// heathmist-frames: how long the interface thread is away, in the real window, off screen. Every event that Qt hands out
+// is timed; a frame is lost where one takes longer than a 60 Hz screen waits (16.7 ms).
+#include <fmt/format.h>
+#include <unistd.h>
+
+#include <QApplication>
+#include <QElapsedTimer>
+#include <QScrollBar>
+#include <QStandardPaths>
+#include <QTimer>
+#include <algorithm>
+
+#include "app/window/main_window.hpp"
+#include "benchmarks/peers.hpp"
+
+namespace fs = std::filesystem;
+using namespace heathmist;
+using namespace heathmist::app;
+
+namespace {
+
+constexpr double frame_ms = 1000.0 / 60;
+
+class Watched : public QApplication {
+ public:
+  using QApplication::QApplication;
+  bool notify(QObject* object, QEvent* event) override {
+    if (std::exchange(inside_, true)) return QApplication::notify(object, event);
+    const std::string name = object->metaObject()->className();
+    QElapsedTimer clock;
+    clock.start();
+    const bool done = QApplication::notify(object, event);
+    took_ms_.push_back(double(clock.nsecsElapsed()) / 1e6);
+    if (took_ms_.back() > frame_ms && qEnvironmentVariableIsSet("HEATHMIST_FRAMES_TOLD"))  // who holds it up
+      fmt::print(stderr, "{:.1f} ms: {} to {}\n", took_ms_.back(), int(event->type()), name);
+    inside_ = false;
+    return done;
+  }
+  void begin() { took_ms_.clear(); }
+  /// Events that hold nothing up are counted as the frames they leave room for.
+  void tell(const char* what) {
+    double all = 0, longest = 0, lost = 0, drawn = 0;
+    for (const double ms : took_ms_) {
+      all += ms, longest = std::max(longest, ms);
+      drawn += ms > 1;
+      lost += ms > frame_ms;
+    }
+    fmt::print("{}: {:.1f} of 100 pieces of work over 1 ms kept within a frame (to reach: 99), longest {:.1f} frames\n",
+               what, drawn > 0 ? 100 - 100 * lost / drawn : 100.0, longest / frame_ms);
+  }
+
+ private:
+  bool inside_ = false;
+  std::vector<double> took_ms_;
+};
+
+struct Folder {
+  fs::path path = fs::temp_directory_path() / fmt::format("heathmist-frames-{}", getpid());
+  Folder() {
+    fs::create_directories(path);
+    setenv("XDG_CACHE_HOME", (path / "cache").c_str(), 1);
+    setenv("XDG_CONFIG_HOME", (path / "config").c_str(), 1);
+  }
+  ~Folder() {
+    std::error_code ignored;
+    fs::remove_all(path, ignored);
+  }
+};
+
+Bench many_masters(const fs::path& folder, int count) {
+  Bench bench;
+  for (int n = 0; n < count; n += 2) {
+    const fs::path a = folder / fmt::format("{}.wav", n), b = folder / fmt::format("{}.wav", n + 1);
+    peers::write_pair(a, b, 44100, 10, 10 + n);
+    for (const auto& [k, file] : {std::pair{n, a}, {n + 1, b}})
+      bench.masters.push_back({fmt::format("m{}", k), fmt::format("Tide {}", k), {file, ""}, {}});
+  }
+  return bench;
+}
+
+void wait_for(const std::function<bool()>& done) {
+  while (!done()) QCoreApplication::processEvents(QEventLoop::WaitForMoreEvents, 50);
+}
+
+/// The table is scrolled all the while as the numbers of its rows come in.
+void while_files_come_in(Watched& app, MainWindow& window, const Bench& bench, int view, QTableWidget* table) {
+  fs::remove_all(cache_folder());
+  window.show_view(view);
+  QTimer hand;
+  QObject::connect(&hand, &QTimer::timeout, table, [table, n = 0]() mutable {
+    auto* bar = table->verticalScrollBar();
+    bar->setValue((n += 3) % std::max(1, bar->maximum()));
+  });
+  hand.start(16);
+  app.begin();
+  window.desk().model().edit("masters", [&](Bench& b) { b = bench; });
+  window.board().run();
+  wait_for([&] { return window.board().waiting() == 0 && !window.board().is_running(); });
+}
+
+}  // namespace
+
+int main(int argc, char** argv) {
+  if (qEnvironmentVariableIsEmpty("DISPLAY")) qputenv("QT_QPA_PLATFORM", "offscreen");
+  Folder folder;
+  Watched app(argc, argv);
+  QStandardPaths::setTestModeEnabled(true);
+  QSettings::setPath(QSettings::NativeFormat, QSettings::UserScope, QString::fromStdString(folder.path / "settings"));
+  Theme::instance().apply(false);
+  const Bench bench = many_masters(folder.path, 200);
+  MainWindow window(simulated_output());
+  window.set_quiet(true);
+  window.resize(1280, 800);
+  window.show();
+  while_files_come_in(app, window, bench, MainWindow::loudness_page, window.loudness_view()->table());
+  app.tell("loudness of 200 files coming in, the table scrolled all the while");
+  window.desk().model().edit("none", [](Bench& b) { b = {}; });
+  window.outlets_view()->master()->setCurrentIndex(0);
+  while_files_come_in(app, window, bench, MainWindow::outlets_page, window.outlets_view()->table());
+  app.tell("200 files by all outlets coming in, the table scrolled all the while");
+  window.desk().model().undo_stack().setClean();
+}
