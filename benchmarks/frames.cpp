@@ -1,5 +1,5 @@
-// heathmist-frames: how long the interface thread is away, in the real window, off screen. Every event that Qt hands out
-// is timed; a frame is lost where one takes longer than a 60 Hz screen waits (16.7 ms).
+// heathmist-frames: how long the interface thread is away, in the real window, off screen. Every event that Qt hands
+// out is timed; a frame is lost where one takes longer than a 60 Hz screen waits (16.7 ms).
 #include <fmt/format.h>
 #include <unistd.h>
 

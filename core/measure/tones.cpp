@@ -2,8 +2,10 @@
 
 #include <algorithm>
 #include <cmath>
+#include <numeric>
 
 #include "core/dsp/fft.hpp"
+#include "core/dsp/window.hpp"
 
 namespace heathmist {
 
@@ -14,13 +16,8 @@ constexpr size_t reach = 12;  // bins on either side that a line of that window 
 
 Spectrum tone_spectrum(const Clip& clip, size_t fft_size, int64_t first, int64_t last, const Job& job) {
   const auto& f = clip.format();
-  std::vector<double> window(fft_size);
-  double window_power = 0;
-  for (size_t n = 0; n < fft_size; ++n) {
-    const double t = 2 * double(n) / double(fft_size) - 1;
-    window[n] = dsp::bessel_i0(beta * std::sqrt(1 - t * t)) / dsp::bessel_i0(beta);
-    window_power += window[n] * window[n];
-  }
+  const auto window = dsp::kaiser(fft_size, beta);
+  const double window_power = std::inner_product(window.begin(), window.end(), window.begin(), 0.0);
   dsp::RealFft<double> fft(fft_size);
   Spectrum spectrum{double(f.sample_rate_hz) / double(fft_size), std::vector<double>(fft.bins(), 0)};
   const auto reader = clip.reader();
