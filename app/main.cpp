@@ -35,7 +35,7 @@ void take_picture(MainWindow& window, const QCommandLineParser& words) {
   const QStringList plates = words.value("plates").split(',');
   window.null_view()->plates()->left()->choose(plates.value(0).toInt());
   window.null_view()->plates()->right()->choose(plates.value(1).toInt());
-  const QStringList views{"null", "trials", "matrix", "ceiling", "loudness", "outlets"};
+  const QStringList views{"null", "trials", "matrix", "ceiling", "loudness", "outlets", "spectrum", "converters"};
   window.show_view(std::max(0, int(views.indexOf(words.value("view")))));
   if (words.value("view") == "matrix") {
     QObject::connect(window.matrix_view(), &MatrixView::rested, &window, draw, Qt::SingleShotConnection);
@@ -45,6 +45,17 @@ void take_picture(MainWindow& window, const QCommandLineParser& words) {
     QObject::connect(window.ceiling_view(), &CeilingView::rested, &window, draw, Qt::SingleShotConnection);
     if (words.isSet("limit")) window.ceiling_view()->limit()->setValue(words.value("limit").toDouble());
     return window.ceiling_view()->start();
+  }
+  if (words.value("view") == "converters") {
+    QObject::connect(
+        window.converters_view(), &ConvertersView::rested, &window,
+        [&window, draw] {
+          window.converters_view()->table()->setSelectionMode(QAbstractItemView::MultiSelection);
+          window.converters_view()->table()->selectRow(window.converters_view()->table()->rowCount() - 3);
+          draw();
+        },
+        Qt::SingleShotConnection);
+    return window.converters_view()->start();
   }
   if (words.value("view") == "loudness" || words.value("view") == "outlets") {
     QObject::connect(

@@ -5,11 +5,29 @@
 #include <charconv>
 
 #include "cli/verbs.hpp"
+#include "cli/words.hpp"
 #include "core/audio/write.hpp"
 #include "core/bench/levelled.hpp"
 #include "core/bench/outlet.hpp"
 
 namespace heathmist::cli {
+
+MeterOptions listening(const std::string& words) {
+  using Listen = MeterOptions::Listen;
+  MeterOptions options;
+  if (words == "all") return options;
+  if (words == "mid" || words == "side") {
+    options.listen = words == "mid" ? Listen::mid : Listen::side;
+    return options;
+  }
+  int channel = 0;
+  const char* end = words.data() + words.size();
+  if (std::from_chars(words.data(), end, channel).ptr != end || channel < 1)
+    throw std::invalid_argument(fmt::format("--listen takes all, mid, side or a channel's number, not '{}'", words));
+  options.listen = Listen::one;
+  options.channel = channel - 1;
+  return options;
+}
 
 namespace {
 
@@ -18,26 +36,12 @@ std::string shown(std::optional<double> value, int decimals = 1) {
 }
 
 MeterOptions options_of(const MeasureCall& call, const ClipFormat& format) {
-  using Listen = MeterOptions::Listen;
-  MeterOptions options;
+  MeterOptions options = listening(call.listen);
   options.dual_mono = call.dual_mono;
   options.rms_window_s = call.rms_window_s;
   const double rate = format.sample_rate_hz;
   options.first = int64_t(call.from_s * rate);
   options.last = call.to_s < 0 ? -1 : int64_t(call.to_s * rate);
-  if (call.listen == "mid")
-    options.listen = Listen::mid;
-  else if (call.listen == "side")
-    options.listen = Listen::side;
-  else if (call.listen != "all") {
-    int channel = 0;
-    const char* end = call.listen.data() + call.listen.size();
-    if (std::from_chars(call.listen.data(), end, channel).ptr != end || channel < 1)
-      throw std::invalid_argument(
-          fmt::format("--listen takes all, mid, side or a channel's number, not '{}'", call.listen));
-    options.listen = Listen::one;
-    options.channel = channel - 1;
-  }
   return options;
 }
 

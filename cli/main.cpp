@@ -100,6 +100,66 @@ int main(int argc, char** argv) {
   ceiling->add_flag("--limiter", search.limiter, "search the ceiling of a true-peak limiter instead");
   ceiling->add_flag("--json", search.json, "one JSON object on standard output");
 
+  cli::SpectrumCall seen;
+  auto* spectrum = app.add_subcommand("spectrum", "the lines of a spectrum, each named, and the noise between them");
+  spectrum->add_option("FILE", seen.files, "audio files")->required();
+  spectrum->add_option("--fft", seen.fft_size, "points, 512 to 1048576")
+      ->capture_default_str()
+      ->check(CLI::Range(512, 1 << 20));
+  spectrum->add_option("--window", seen.window, "hann, blackman_harris, flat_top or kaiser")
+      ->capture_default_str()
+      ->check(CLI::IsMember({"hann", "blackman_harris", "flat_top", "kaiser"}));
+  spectrum->add_option("--side-lobe", seen.side_lobe_db, "of the Kaiser window, dB under its peak")
+      ->capture_default_str()
+      ->check(CLI::Range(40.0, 240.0));
+  spectrum->add_option("--overlap", seen.overlap, "of blocks, 0 to 0.95")
+      ->capture_default_str()
+      ->check(CLI::Range(0.0, 0.95));
+  spectrum->add_option("--listen", seen.listen, "all, mid, side, or a channel's number from 1")->capture_default_str();
+  spectrum->add_option("--from", seen.from_s, "start of what is measured, in s")->check(CLI::NonNegativeNumber);
+  spectrum->add_option("--to", seen.to_s, "its end, in s")->check(CLI::NonNegativeNumber);
+  spectrum->add_option("--source", seen.sources_hz, "tones that went in, in Hz: they may come back folded")
+      ->delimiter(',');
+  spectrum->add_option("--source-rate", seen.source_rate_hz, "the rate they went in at, in Hz")
+      ->check(CLI::Range(1000.0, 10e6));
+  spectrum->add_option("--curve", seen.points, "this many points of average and peak-hold spectrum in the answer")
+      ->check(CLI::Range(2, 1 << 20));
+  spectrum->add_option("--unit", seen.unit, "of the curve: line, root_hz or third_octave")
+      ->capture_default_str()
+      ->check(CLI::IsMember({"line", "root_hz", "third_octave"}));
+  spectrum->add_option("--slope", seen.slope_db, "of the curve, dB per octave about 1 kHz")
+      ->check(CLI::Range(-12.0, 12.0));
+  spectrum->add_option("--csv", seen.csv, "write the lines to this file");
+  spectrum->add_flag("--json", seen.json, "one JSON object on standard output");
+
+  cli::ProbeCall signal;
+  auto* probe = app.add_subcommand("probe", "write a test signal whose truth is known, with sync marks");
+  probe->add_option("KIND", signal.kind, "which; --list tells them");
+  probe->add_option("-o,--output", signal.out, "the .wav to write");
+  probe->add_option("--rate", signal.rate_hz, "sample rate, Hz")->capture_default_str();
+  probe->add_option("--bits", signal.bits, "16, 24 or 32f")
+      ->capture_default_str()
+      ->check(CLI::IsMember({"16", "24", "32f"}));
+  probe->add_flag("--list", signal.list, "the kinds there are");
+  probe->add_flag("--json", signal.json, "one JSON object on standard output");
+  cli::ReadCall back;
+  auto* read = app.add_subcommand("read", "read a probe in what came back of it, whatever its delay, rate or level");
+  read->add_option("KIND", back.kind, "which probe it was")->required();
+  read->add_option("RETURN", back.files, "audio files")->required();
+  read->add_option("--channel", back.channel, "which channel, from 1")->capture_default_str()->check(CLI::Range(1, 64));
+  read->add_option("--csv", back.csv, "write its points to this file");
+  read->add_flag("--json", back.json, "one JSON object on standard output");
+  cli::ConvertersCall rates;
+  auto* converters = app.add_subcommand("converters", "the converter board for a pair of rates");
+  converters->add_option("RETURN", rates.files, "sweep probes that came back from other programs");
+  converters->add_option("--from", rates.from_hz, "the rate that comes in, Hz")->capture_default_str();
+  converters->add_option("--to", rates.to_hz, "the rate that goes out, Hz")
+      ->capture_default_str()
+      ->check(CLI::Range(8000, 384000));
+  converters->add_option("--only", rates.only, "only those whose name holds this");
+  converters->add_option("--csv", rates.csv, "write the table to this file");
+  converters->add_flag("--json", rates.json, "one JSON object on standard output");
+
   try {
     app.parse(argc, argv);
   } catch (const CLI::ParseError& error) {
@@ -115,6 +175,10 @@ int main(int argc, char** argv) {
     if (*matrix) cli::matrix(board);
     if (*ceiling) cli::ceiling(search);
     if (*stages) cli::stages(stages_json);
+    if (*spectrum) cli::spectrum(seen);
+    if (*probe) cli::probe(signal);
+    if (*read) cli::read(back);
+    if (*converters) cli::converters(rates);
     return 0;
   } catch (const std::invalid_argument& error) {
     fmt::print(stderr, "heathmist-cli: {}\n", error.what());
@@ -128,6 +192,9 @@ int main(int argc, char** argv) {
                : *pass         ? master
                : *measure      ? heard.files.front()
                : *level        ? copies.files.front()
+               : *spectrum     ? seen.files.front()
+               : *read         ? back.files.front()
+               : *probe        ? signal.out
                : files.empty() ? "input"
                                : files.front(),
                error.what());

@@ -67,4 +67,41 @@ struct LevelCall {
 };
 void level(const LevelCall& call);
 
+/// The lines of a spectrum, named; noise; a curve where points are asked for.
+struct SpectrumCall {
+  std::vector<std::string> files;
+  int fft_size = 65536, points = 0;
+  std::string window = "kaiser", listen = "all", unit = "line", csv;
+  double side_lobe_db = 200, overlap = 0.5, from_s = 0, to_s = -1, slope_db = 0, source_rate_hz = 0;
+  std::vector<double> sources_hz;
+  bool json = false;
+};
+void spectrum(const SpectrumCall& call);
+
+/// Writes a probe, or lists the kinds there are.
+struct ProbeCall {
+  std::string kind, out, bits = "24";
+  int rate_hz = 48000;
+  bool list = false, json = false;
+};
+void probe(const ProbeCall& call);
+
+/// Reads probes that came back.
+struct ReadCall {
+  std::string kind, csv;
+  std::vector<std::string> files;
+  int channel = 1;
+  bool json = false;
+};
+void read(const ReadCall& call);
+
+/// The converter board for one pair of rates; `files`: sweeps that came back from other programs.
+struct ConvertersCall {
+  std::vector<std::string> files;
+  int from_hz = 96000, to_hz = 44100;
+  std::string only, csv;
+  bool json = false;
+};
+void converters(const ConvertersCall& call);
+
 }  // namespace heathmist::cli

@@ -7,10 +7,6 @@
 
 namespace heathmist::app {
 
-namespace {
-constexpr double deepest_db = -200;
-}
-
 LinesPlate::LinesPlate(const QString& title, const QString& words, bool names_on_top, QWidget* parent)
     : FrequencyPlate(parent) {
   title_ = title;
@@ -52,7 +48,7 @@ void LinesPlate::draw() {
     QCPGraph* graph = addGraph();
     QVector<QCPGraphData> points;
     for (size_t n = 0; n < line.hz.size(); ++n)
-      points.append({line.hz[n], line.db[n] > deepest_db ? line.db[n] : qQNaN()});  // a gap
+      points.append({line.hz[n], line.db[n] > nothing_db_ ? line.db[n] : qQNaN()});  // a gap
     graph->data()->set(points, true);
     graph->setName(line.name);
     graph->setPen(QPen(line.ink, line.width, line.style));
@@ -64,7 +60,7 @@ void LinesPlate::draw() {
     }
     graphs_.push_back(graph);
   }
-  set_frequencies(lines_.empty() ? std::vector<double>() : lines_.front().hz, true);
+  set_frequencies(lines_.empty() ? std::vector<double>() : lines_.front().hz, logarithmic_);
   names_->setVisible(!lines_.empty());
   fit_levels();
   refresh_cursor();
@@ -72,12 +68,12 @@ void LinesPlate::draw() {
 }
 
 void LinesPlate::fit_levels() {
-  double top = deepest_db, bottom = 0;
+  double top = nothing_db_, bottom = 0;
   for (const NamedLine& line : lines_)
     for (const double db : line.db)
-      if (db > deepest_db) top = std::max(top, db), bottom = std::min(bottom, db);
-  top = top <= deepest_db ? 0 : std::ceil((top + 3) / 10) * 10;
-  bottom = std::max({deepest_db, std::floor((bottom - 3) / 10) * 10, top - 150});
+      if (db > nothing_db_) top = std::max(top, db), bottom = std::min(bottom, db);
+  top = top <= nothing_db_ ? 0 : std::ceil((top + 3) / 10) * 10;
+  bottom = std::max({nothing_db_, std::floor((bottom - 3) / 10) * 10, top - depth_db_});
   yAxis->setRange(std::min(bottom, top - 20), top);
   if (!lines_.empty() && !lines_.front().hz.empty())
     bottom_->data()->set({{lines_.front().hz.front(), bottom - 400}, {lines_.front().hz.back(), bottom - 400}}, true);
@@ -89,7 +85,7 @@ QString LinesPlate::read_out(double hz) const {
   QString text = hertz(lines_.front().hz[n], false);
   for (const NamedLine& line : lines_)
     if (n < line.db.size())
-      text += "\n" + line.name + " " + (line.db[n] <= deepest_db ? tr("none") : number(line.db[n], 1));
+      text += "\n" + line.name + " " + (line.db[n] <= nothing_db_ ? tr("none") : number(line.db[n], 1));
   return text;
 }
 

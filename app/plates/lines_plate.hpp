@@ -20,6 +20,9 @@ class LinesPlate : public FrequencyPlate {
   explicit LinesPlate(const QString& title, const QString& words, bool names_on_top = false, QWidget* parent = nullptr);
   /// Colours come with the lines: `lines` is asked for them again when the theme changes.
   void show_lines(const std::function<std::vector<NamedLine>()>& lines);
+  void set_logarithmic(bool logarithmic) { logarithmic_ = logarithmic; }
+  /// How far below the top the axis reaches at most, and the level at and below which there is nothing.
+  void set_depth(double db, double nothing_db) { depth_db_ = db, nothing_db_ = nothing_db; }
   QString csv() const override;
   QString read_out(double hz) const override;
 
@@ -34,6 +37,8 @@ class LinesPlate : public FrequencyPlate {
   std::vector<QCPGraph*> graphs_;
   QCPGraph* bottom_;
   QCPLegend* names_;
+  bool logarithmic_ = true;
+  double depth_db_ = 150, nothing_db_ = -200;
 };
 
 }  // namespace heathmist::app

@@ -45,6 +45,8 @@ MainWindow::MainWindow(std::unique_ptr<OutputDevice> device) : player_(std::move
   views_->addWidget(ceiling_ = new CeilingView(views_));
   views_->addWidget(loudness_ = new LoudnessView(board_, views_));
   views_->addWidget(outlets_ = new OutletsView(board_, views_));
+  views_->addWidget(spectrum_ = new SpectrumView(views_));
+  views_->addWidget(converters_ = new ConvertersView(views_));
   findings_ = new FindingsPanel(columns_);
   ledger_->setMinimumWidth(170);
   findings_->setMinimumWidth(190);
@@ -98,7 +100,9 @@ QWidget* MainWindow::make_top() {
         {tr("Matrix"), tr("Matrix: masters and probes by settings (F10)")},
         {tr("Ceiling"), tr("Ceiling: how far a master must come down for its encodes (F11)")},
         {tr("Loudness"), tr("Loudness: all masters and returns in one table, and over time (F3)")},
-        {tr("Outlets"), tr("Outlets: what each place of delivery makes of each master (F4)")}}) {
+        {tr("Outlets"), tr("Outlets: what each place of delivery makes of each master (F4)")},
+        {tr("Spectrum"), tr("Spectrum: any clips of the bench, and what their lines are (F2)")},
+        {tr("Converters"), tr("Converters: what each of them folds back, side by side (F12)")}}) {
     auto* tab = new QToolButton(top_);
     tab->setText(name);
     tab->setObjectName("viewTab");
@@ -137,8 +141,9 @@ void MainWindow::show_view(int index) {
   tabs_->button(index)->setChecked(true);
   refresh_subjects();
   refresh_loudness();
-  QWidget* const first[] = {view_->lanes(),    trials_->table(),   matrix_->table(),
-                            ceiling_->table(), loudness_->table(), outlets_->table()};
+  refresh_spectrum();
+  QWidget* const first[] = {view_->lanes(),     trials_->table(),  matrix_->table(),   ceiling_->table(),
+                            loudness_->table(), outlets_->table(), spectrum_->plate(), converters_->table()};
   first[index]->setFocus();
 }
 
@@ -190,6 +195,7 @@ void MainWindow::make_actions() {
   add(tr("Compare all trials side by side"), {QKeySequence("F9")}, [this] { show_view(1); });
   make_chain_actions();
   make_loudness_actions();
+  make_spectrum_actions();
   int key = 1;
   for (Chooser* side : {view_->plates()->left(), view_->plates()->right()})
     for (int page = 0; page < side->pages()->count(); ++page, ++key)
@@ -224,6 +230,7 @@ void MainWindow::make_actions() {
 void MainWindow::connect_all() {
   connect_chains();
   connect_loudness();
+  connect_spectrum();
   connect(&desk_, &Desk::rows_changed, this, [this] {
     ledger_->show_bench(desk_.model().bench(), desk_.states());
     const QSignalBlocker quiet(ledger_->list());
@@ -231,6 +238,7 @@ void MainWindow::connect_all() {
     trials_->show_bench(desk_.model().bench(), desk_.states());
     refresh_subjects();
     refresh_loudness();
+    refresh_spectrum();
   });
   connect(&desk_, &Desk::trial_ready, this, &MainWindow::show_result);
   connect(&desk_, &Desk::trial_failed, this, [this](const QString& sentence) {

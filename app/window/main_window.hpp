@@ -7,10 +7,12 @@
 #include "app/model/desk.hpp"
 #include "app/model/loudness_board.hpp"
 #include "app/views/ceiling/ceiling_view.hpp"
+#include "app/views/converters/converters_view.hpp"
 #include "app/views/loudness/loudness_view.hpp"
 #include "app/views/matrix/matrix_view.hpp"
 #include "app/views/null/null_view.hpp"
 #include "app/views/outlets/outlets_view.hpp"
+#include "app/views/spectrum/spectrum_view.hpp"
 #include "app/views/trials/trials_view.hpp"
 #include "app/window/findings_panel.hpp"
 #include "app/window/ledger.hpp"
@@ -35,8 +37,19 @@ class MainWindow : public QMainWindow {
   CeilingView* ceiling_view() const { return ceiling_; }
   LoudnessView* loudness_view() const { return loudness_; }
   OutletsView* outlets_view() const { return outlets_; }
+  SpectrumView* spectrum_view() const { return spectrum_; }
+  ConvertersView* converters_view() const { return converters_; }
   LoudnessBoard& board() { return board_; }
-  enum View { null_page, trials_page, matrix_page, ceiling_page, loudness_page, outlets_page };
+  enum View {
+    null_page,
+    trials_page,
+    matrix_page,
+    ceiling_page,
+    loudness_page,
+    outlets_page,
+    spectrum_page,
+    converters_page
+  };
   void show_view(int view);
   Ledger* ledger() const { return ledger_; }
   FindingsPanel* findings() const { return findings_; }
@@ -93,6 +106,10 @@ class MainWindow : public QMainWindow {
   void write_chain();
   void write_return();
   void open_cell(const MatrixRow& row, const Chain& chain);
+  // spectrum_doings.cpp
+  void make_spectrum_actions();
+  void connect_spectrum();
+  void refresh_spectrum();
   // loudness_doings.cpp
   void make_loudness_actions();
   void connect_loudness();
@@ -116,6 +133,8 @@ class MainWindow : public QMainWindow {
   LoudnessBoard board_;
   LoudnessView* loudness_;
   OutletsView* outlets_;
+  SpectrumView* spectrum_;
+  ConvertersView* converters_;
   Task copying_;
   QProgressDialog* copies_progress_ = nullptr;
   QString copies_report_;

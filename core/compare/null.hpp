@@ -76,6 +76,9 @@ struct Comparable {
 };
 Comparable comparable(std::shared_ptr<const Clip> master, std::shared_ptr<const Clip> ret, const Job& job = {});
 
+/// The residual of a fitted pair as a clip, on the master's time axis: worked out as it is read.
+std::shared_ptr<const Clip> residual_clip(const Comparable& pair, const Fit& fit);
+
 /// Same rate, channels, length and every sample equal, as the files stand.
 bool same_samples(const Clip& master, const Clip& ret, const Job& job = {});
 

@@ -37,20 +37,28 @@ const char* name_of(Window window) {
 
 std::vector<double> window_of(Window window, size_t size, double side_lobe_db) {
   switch (window) {
-    case Window::hann: return hann(size);
-    case Window::blackman_harris: return blackman_harris(size);
-    case Window::flat_top: return flat_top(size);
-    case Window::kaiser: break;
+    case Window::hann:
+      return hann(size);
+    case Window::blackman_harris:
+      return blackman_harris(size);
+    case Window::flat_top:
+      return flat_top(size);
+    case Window::kaiser:
+      break;
   }
   return kaiser(size, kaiser_beta(side_lobe_db));
 }
 
 int lobe_bins(Window window, double side_lobe_db) {
   switch (window) {
-    case Window::hann: return 2;
-    case Window::blackman_harris: return 4;
-    case Window::flat_top: return 5;
-    case Window::kaiser: break;
+    case Window::hann:
+      return 2;
+    case Window::blackman_harris:
+      return 4;
+    case Window::flat_top:
+      return 5;
+    case Window::kaiser:
+      break;
   }
   return int(std::ceil(std::hypot(1, kaiser_beta(side_lobe_db) / std::numbers::pi))) + 1;
 }

@@ -28,4 +28,17 @@ std::vector<Landing> landings(double in_hz, double from_hz, double to_hz, int im
   return all;
 }
 
+std::vector<FoldLine> fold_lines(double from_hz, double to_hz, int images, int points) {
+  std::vector<FoldLine> lines;
+  for (const int k : distinct_images(from_hz, to_hz, images)) {
+    FoldLine line{k, {}, {}};
+    for (int n = 0; n < points; ++n) {
+      line.in_hz.push_back(from_hz / 2 * n / (points - 1));
+      line.out_hz.push_back(folded_hz(k * from_hz + line.in_hz.back(), to_hz));
+    }
+    lines.push_back(std::move(line));
+  }
+  return lines;
+}
+
 }  // namespace heathmist

@@ -53,6 +53,7 @@ void fill_body(ProbeScore& s) {
   const double rate = s.rate_hz, top = 0.4995 * rate;
   if (s.kind == "sweep") s.sweep = SweepLaw{10, top, s.body_seconds, false};
   if (s.kind == "log_sweep") s.sweep = SweepLaw{15, top, s.body_seconds, true};
+  if (s.kind == "silence") s.steps = {{body_at_s, s.body_seconds, {}, 0}};
   if (s.kind == "tone") s.steps = {{body_at_s, s.body_seconds, {997}, -1}};
   if (s.kind == "ultrasonic") s.steps = {{body_at_s, s.body_seconds, {rate >= 64000 ? 27400 : 0.46 * rate}, -3}};
   if (s.kind == "twin_tone") s.steps = {{body_at_s, s.body_seconds, {0.2297 * rate, 0.2493 * rate}, -7}};
@@ -133,8 +134,8 @@ const ProbeKind* probe_kind(const std::string& key) {
 }
 
 const std::vector<int>& probe_rates() {
-  static const std::vector<int> all{8000,  11025, 12000, 16000,  22050,  24000,  32000,
-                                    44100, 48000, 88200, 96000, 176400, 192000, 352800, 384000};
+  static const std::vector<int> all{8000,  11025, 12000, 16000,  22050,  24000,  32000, 44100,
+                                    48000, 88200, 96000, 176400, 192000, 352800, 384000};
   return all;
 }
 
@@ -214,8 +215,8 @@ void write_probe(const ProbeScore& s, const std::filesystem::path& file, ProbeWo
 }
 
 std::vector<std::string> instructions(const ProbeScore& s) {
-  return {fmt::format("Bring the file into the engine under test as it is; it runs at {} Hz and lasts {:.1f} s.", s.rate_hz,
-                      s.length_s),
+  return {fmt::format("Bring the file into the engine under test as it is; it runs at {} Hz and lasts {:.1f} s.",
+                      s.rate_hz, s.length_s),
           "Keep every fader at 0 dB and the pan in the middle, with nothing on the way but what is being tested.",
           "Export or record all of it, from before the first chirp to after the last, at any rate and word length.",
           fmt::format("Then read what came back: heathmist-cli read {} RETURN --json", s.kind)};

@@ -291,7 +291,9 @@ SweepReading read_sweep(const Clip& ret, const ProbeScore& score, const ProbeFit
     if (std::abs(k) > told_images) higher.push_back(image_of(k, from, reading.to_hz));
   const auto hz = inputs(*score.sweep, options.points);
   reading.points.resize(hz.size());
-  auto reader = [&] { return std::make_unique<SweepReader>(ret, score, fit, options.channel, parts, reading.images.size(), higher); };
+  auto reader = [&] {
+    return std::make_unique<SweepReader>(ret, score, fit, options.channel, parts, reading.images.size(), higher);
+  };
   for_each_segment(int64_t(hz.size()), job, reader,
                    [&](auto& own, int64_t n) { reading.points[size_t(n)] = own->at(hz[size_t(n)]); });
   const auto own = reader();

@@ -1,9 +1,9 @@
 // Reading a sweep back: for every frequency that went in, what came out of it, and where.
 //
-// The return is multiplied by the sweep it holds, turned back: the wanted line then stands still, and so does each image
-// of the source's sampling, a known distance away; harmonics of it are read with the sweep's own harmonics. Where two
-// components cross they are solved for together. A Kaiser window with side lobes under -200 dB keeps everything else out.
-// Levels in dB against the tone that went in; frequencies in Hz; times in s.
+// The return is multiplied by the sweep it holds, turned back: the wanted line then stands still, and so does each
+// image of the source's sampling, a known distance away; harmonics of it are read with the sweep's own harmonics. Where
+// two components cross they are solved for together. A Kaiser window with side lobes under -200 dB keeps everything
+// else out. Levels in dB against the tone that went in; frequencies in Hz; times in s.
 #pragma once
 #include <array>
 #include <complex>
@@ -30,7 +30,7 @@ struct BandEdges {
 
 struct SweepReading {
   int from_hz = 0, to_hz = 0;
-  double level_dbfs = 0;  ///< of the sweep in the return, where its response is flat
+  double level_dbfs = 0;    ///< of the sweep in the return, where its response is flat
   std::vector<int> images;  ///< multiples of from_hz; see fold.hpp
   std::vector<SweepPoint> points;
   double pass_band_hz = 0;  ///< 0.9 of half the lower rate: ripple and clean levels are of this band
@@ -41,12 +41,12 @@ struct SweepReading {
     double db = -400, in_hz = 0, out_hz = 0;
     int image = 0;
   };
-  Worst alias;    ///< of tones over half the lower rate that come back folded, or images of tones under it
-  Worst audible;  ///< the same where it lands under 20 kHz
-  Worst harmonic; ///< `image` is the harmonic's number
-  double rest_db = -400;          ///< of the pass band: mean power
-  double delay_s = 0;             ///< median group delay in the pass band, against the marks or the converter's start
-  double delay_spread_s = 0;      ///< greatest - least group delay in the pass band
+  Worst alias;                ///< of tones over half the lower rate that come back folded, or images of tones under it
+  Worst audible;              ///< the same where it lands under 20 kHz
+  Worst harmonic;             ///< `image` is the harmonic's number
+  double rest_db = -400;      ///< of the pass band: mean power
+  double delay_s = 0;         ///< median group delay in the pass band, against the marks or the converter's start
+  double delay_spread_s = 0;  ///< greatest - least group delay in the pass band
 };
 
 struct SweepReadingOptions {
@@ -72,7 +72,7 @@ ImpulseReading read_impulses(const Clip& ret, const ProbeScore& score, const Pro
 struct AliasMap {
   int columns = 0, rows = 0;  ///< columns over input, rows over output, both from 0 to half the rate
   double in_top_hz = 0, out_top_hz = 0;
-  std::vector<float> db;      ///< column by column
+  std::vector<float> db;  ///< column by column
 };
 AliasMap alias_map(const Clip& ret, const ProbeScore& score, const ProbeFit& fit, int columns = 240, int rows = 160,
                    int channel = 0, const Job& job = {});

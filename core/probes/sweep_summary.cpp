@@ -8,7 +8,7 @@ namespace heathmist {
 
 namespace {
 
-constexpr double ear_hz = 20000;
+constexpr double ear_hz = 20000, crossing_share = 0.02;
 
 /// Where the gain first falls by `drop_db` below that of the pass band, upwards from the middle of it.
 std::optional<double> edge(const SweepReading& r, double drop_db, const std::function<double(double)>& gain_db) {
@@ -40,8 +40,11 @@ void find_worst(SweepReading& r) {
       take_worst(r.alias, p.image_db[k], p.in_hz, out, image);
       if (out < std::min(ear_hz, r.pass_band_hz)) take_worst(r.audible, p.image_db[k], p.in_hz, out, image);
     }
-    for (int m = 0; m < SweepPoint::harmonics && p.in_hz < r.pass_band_hz; ++m)
-      take_worst(r.harmonic, p.harmonic_db[size_t(m)], p.in_hz, folded_hz((m + 2) * p.in_hz, r.to_hz), m + 2);
+    for (int m = 0; m < SweepPoint::harmonics && p.in_hz < r.pass_band_hz; ++m) {
+      const double out = folded_hz((m + 2) * p.in_hz, r.to_hz);
+      if (std::abs(out - p.in_hz) < crossing_share * r.to_hz) continue;  // it crosses the wanted line there
+      take_worst(r.harmonic, p.harmonic_db[size_t(m)], p.in_hz, out, m + 2);
+    }
   }
 }
 

@@ -195,18 +195,23 @@ class SwrEngine : public Engine<double> {
       throw ChainError(fmt::format("libswresample cannot convert {} to {} Hz", r.from_hz, r.to_hz));
   }
   Moved run(const double* in, int64_t in_frames, double* out, int64_t out_frames) override {
-    if (swr_get_out_samples(context_.get(), 0) >= int(out_frames)) in_frames = 0;  // enough is inside
-    auto* to = reinterpret_cast<uint8_t*>(out);
-    const auto* from = reinterpret_cast<const uint8_t*>(in);
-    const int got = swr_convert(context_.get(), &to, int(out_frames), in_frames > 0 ? &from : nullptr, int(in_frames));
-    if (got < 0) throw ChainError("libswresample failed");
-    return {in_frames, got};
+    if (swr_get_out_samples(context_.get(), 0) >= int(out_frames))  // perhaps enough is inside
+      if (const int64_t got = convert(in, 0, out, out_frames)) return {0, got};
+    return {in_frames, convert(in, in_frames, out, out_frames)};
   }
 
  private:
   struct Drop {
     void operator()(SwrContext* c) const { swr_free(&c); }
   };
+  /// Never without a pointer to input: that would flush it in the middle.
+  int64_t convert(const double* in, int64_t in_frames, double* out, int64_t out_frames) {
+    auto* to = reinterpret_cast<uint8_t*>(out);
+    const auto* from = reinterpret_cast<const uint8_t*>(in);
+    const int got = swr_convert(context_.get(), &to, int(out_frames), &from, int(in_frames));
+    if (got < 0) throw ChainError("libswresample failed");
+    return got;
+  }
   std::unique_ptr<SwrContext, Drop> context_;
   Rates rates_;
 };
@@ -319,6 +324,7 @@ std::string words(const Values& v) {
   if (by == "libsamplerate") by += " " + v.text("samplerate_quality");
   if (by == "speexdsp") by += fmt::format(" {}", v.whole("speex_quality"));
   if (by == "zita_resampler") by += fmt::format(" {}", v.whole("zita_half_length"));
+  if (by == "libswresample") by += fmt::format(" {}", v.whole("swresample_filter_size"));
   if (by == "sinc") by += fmt::format(" {} taps", v.whole("sinc_taps"));
   for (char& c : by) c = c == '_' ? ' ' : c;
   return fmt::format("{} kHz by {}", plain(v.number("rate_hz") / 1000), by);

@@ -201,6 +201,84 @@ class TestCli : public QObject {
     QVERIFY(search.json()["for_all_db"].isDouble());
   }
 
+  void probes_are_written_and_read_back() {
+    const auto list = call({"probe", "--list", "--json"});
+    QCOMPARE(list.status, 0);
+    QVERIFY(list.json()["probes"].toArray().size() >= 8);
+    const auto made = call({"probe", "sweep", "-o", path("sweep.wav"), "--rate", "96000", "--bits", "32f", "--json"});
+    QCOMPARE(made.status, 0);
+    for (const char* key : {"output", "kind", "rate_hz", "bits", "frames", "instructions", "score"})
+      QVERIFY2(made.json().contains(key), key);
+    QVERIFY(made.json()["instructions"].toArray().size() >= 3);
+    const QString chain = written("c.json", R"({"stages":[{"type":"delay","delay_samples":1234.5},
+      {"type":"converter","rate_hz":44100,"by":"linear"}]})");
+    QCOMPARE(call({"pass", path("sweep.wav"), "--chain", chain, "-o", path("back.wav"), "--json"}).status, 0);
+    const auto answer = call({"read", "sweep", path("back.wav"), "--csv", path("points.csv"), "--json"});
+    QCOMPARE(answer.status, 0);
+    const auto ret = answer.json()["returns"].toArray()[0].toObject();
+    QCOMPARE(ret["probe_rate_hz"].toInt(), 96000);
+    QCOMPARE(ret["return_rate_hz"].toInt(), 44100);
+    QVERIFY(std::abs(ret["delay_samples"].toDouble() - 1234.5 * 44.1 / 96) < 0.05);
+    const auto sweep = ret["sweep"].toObject();
+    QVERIFY(sweep["worst_alias"].toObject()["db"].toDouble() > -10);
+    QCOMPARE(sweep["grade"].toString(), QString("poor"));
+    QFile csv(path("points.csv"));
+    QVERIFY(csv.open(QFile::ReadOnly));
+    QCOMPARE(csv.readAll().count('\n'), sweep["points"].toArray().size() + 1);
+
+    QCOMPARE(call({"probe", "warble", "-o", path("no.wav")}).status, 2);
+    QCOMPARE(call({"probe", "sweep", "-o", path("no.wav"), "--rate", "47999"}).status, 2);
+    QCOMPARE(call({"probe", "sweep", "-o", path("no.mp3")}).status, 2);
+    QVERIFY(!QFile::exists(path("no.wav")));
+    QCOMPARE(call({"read", "warble", path("back.wav")}).status, 2);
+    const auto wrong = call({"read", "sweep", master_, "--json"});
+    QCOMPARE(wrong.status, 1);
+    QVERIFY(wrong.out.isEmpty() && wrong.err.contains("m.wav") && wrong.err.count('\n') == 1);
+  }
+
+  void steady_probes_read_what_went_in() {
+    QCOMPARE(call({"probe", "levels", "-o", path("levels.wav"), "--bits", "24", "--json"}).status, 0);
+    const auto levels =
+        call({"read", "levels", path("levels.wav"), "--json"}).json()["returns"].toArray()[0].toObject();
+    const auto steps = levels["steps"].toArray();
+    QCOMPARE(steps.size(), 15);
+    for (int n = 0; n < 13; ++n)  // to -120 dBFS in dithered 24 bits
+      QVERIFY2(std::abs(steps[n].toObject()["gain_db"].toDouble()) < (n < 10 ? 0.02 : 0.6),
+               qPrintable(QString("%1 %2").arg(n).arg(steps[n].toObject()["gain_db"].toDouble())));
+    QCOMPARE(call({"probe", "silence", "-o", path("silence.wav"), "--bits", "16", "--json"}).status, 0);
+    const auto silence =
+        call({"read", "silence", path("silence.wav"), "--json"}).json()["returns"].toArray()[0].toObject();
+    const double noise = silence["steps"].toArray()[0].toObject()["noise_dbfs"].toDouble();
+    const double truth =
+        20 * std::log10(std::ldexp(1.0, -15)) + 10 * std::log10(0.5 * 19980 / 24000);  // TPDF: 3/12 steps
+    QVERIFY2(std::abs(noise - truth) < 0.1, qPrintable(QString("%1 %2").arg(noise).arg(truth)));
+    QCOMPARE(call({"probe", "impulse", "-o", path("impulse.wav"), "--bits", "32f", "--json"}).status, 0);
+    const auto impulse =
+        call({"read", "impulse", path("impulse.wav"), "--json"}).json()["returns"].toArray()[0].toObject();
+    QVERIFY(std::abs(impulse["impulse"].toObject()["peak_dbfs"].toDouble() + 3) < 0.01);
+  }
+
+  void spectrum_and_converters_answer() {
+    QCOMPARE(call({"probe", "ultrasonic", "-o", path("u.wav"), "--rate", "96000", "--bits", "32f"}).status, 0);
+    const QString chain = written("down.json", R"({"stages":[{"type":"converter","rate_hz":44100,"by":"hold"}]})");
+    QCOMPARE(call({"pass", path("u.wav"), "--chain", chain, "-o", path("d.wav")}).status, 0);
+    const auto answer = call({"spectrum", path("d.wav"), "--from", "2.5", "--to", "7.5", "--source", "27400",
+                              "--source-rate", "96000", "--curve", "100", "--csv", path("lines.csv"), "--json"});
+    QCOMPARE(answer.status, 0);
+    const auto file = answer.json()["files"].toArray()[0].toObject();
+    const auto line = file["lines"].toArray()[0].toObject();
+    QCOMPARE(line["kind"].toString(), QString("alias"));
+    QVERIFY(std::abs(line["hz"].toDouble() - 16700) < 0.1);
+    QCOMPARE(line["name"].toString(), QString("27.4 kHz folded at 44.1 kHz"));
+    QCOMPARE(file["curve"].toObject()["hz"].toArray().size(), 100);
+    QCOMPARE(call({"spectrum", master_, "--listen", "9"}).status, 2);
+    const auto board =
+        call({"converters", "--from", "96000", "--to", "44100", "--only", "quick", "--csv", path("b.csv"), "--json"});
+    QCOMPARE(board.status, 0);
+    QCOMPARE(board.json()["converters"].toArray().size(), 1);
+    QCOMPARE(call({"converters", "--from", "44100", "--to", "44100"}).status, 2);
+  }
+
   void null_has_every_key() {
     const auto answer = call({"null", master_, ret_, "--json"});
     QCOMPARE(answer.status, 0);

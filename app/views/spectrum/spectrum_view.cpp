@@ -1,0 +1,378 @@
+#include "app/views/spectrum/spectrum_view.hpp"
+
+#include <QHeaderView>
+#include <QPushButton>
+#include <QSplitter>
+#include <QToolButton>
+#include <QVBoxLayout>
+#include <mutex>
+
+#include "app/theme/theme.hpp"
+#include "app/window/number_item.hpp"
+
+namespace heathmist::app {
+
+namespace {
+
+constexpr int most_blocks = 600;   // evenly spread over a long clip
+constexpr int most_lines = 100;    // that are listed
+enum Kind { average, hold, moment };
+
+double at_least(const std::optional<double>& value) { return value.value_or(0); }
+
+/// Few enough tones that distortion means something.
+bool is_test_tone(const LineReading& r) {
+  int tones = 0;
+  for (const auto& l : r.lines) tones += l.kind == SpectralLine::Kind::fundamental;
+  return tones > 0 && tones <= 2;
+}
+
+}  // namespace
+
+struct SpectrumView::Opened {
+  std::mutex lock;
+  std::map<std::string, std::shared_ptr<const Clip>> clips;
+
+  std::shared_ptr<const Clip> open(const Subject& subject, const Job& job) {
+    if (subject.clip) return subject.clip;
+    std::string key = subject.file.string();
+    if (subject.chain) key += chain_json(*subject.chain).dump();
+    {
+      std::scoped_lock held(lock);
+      if (const auto it = clips.find(key); it != clips.end()) return it->second;
+    }
+    auto clip = Clip::open(subject.file, job);
+    if (subject.chain) clip = pass(clip, *subject.chain, job).ret;
+    std::scoped_lock held(lock);
+    return clips[key] = clip;
+  }
+};
+
+SpectrumView::SpectrumView(QWidget* parent) : QWidget(parent), opened_(std::make_shared<Opened>()) {
+  auto* rows = new QVBoxLayout(this);
+  rows->setContentsMargins(12, 8, 6, 6);
+  rows->setSpacing(4);
+  rows->addWidget(make_head());
+  headline_ = new QLabel(this);
+  headline_->setFont(face(Type::headline, true));
+  headline_->setWordWrap(true);
+  rows->addWidget(headline_);
+  auto* split = new QSplitter(Qt::Vertical, this);
+  split->setHandleWidth(1);
+  plate_ = new LinesPlate("spectrum", tr("Spectra of the chosen clips"), true, split);
+  plate_->set_depth(230, -290);
+  plate_->setMinimumHeight(200);
+  make_table(split);
+  split->setSizes({420, 210});
+  rows->addWidget(split, 1);
+  settle_.setSingleShot(true);
+  settle_.setInterval(30);
+  connect(&settle_, &QTimer::timeout, this, &SpectrumView::run);
+  connect(&task_, &Task::progressed, this, [this](double fraction) {
+    const auto left = task_.left_s(fraction);
+    note_->setText(left && *left > 1 ? tr("about %1 left").arg(clock(*left, 0)) : QString());
+  });
+  connect(&task_, &Task::ended, this, [this](bool, const QString& failure) {
+    note_->setText(failure);
+    if (stale_) return run();  // the playhead or a choice moved on meanwhile
+    emit rested();
+  });
+  connect(&Theme::instance(), &Theme::changed, this, &SpectrumView::show_lines);
+  fill_menu();
+  draw();
+}
+
+QComboBox* SpectrumView::choice(QWidget* head, const QString& hint,
+                                const std::vector<std::pair<QString, QVariant>>& items, int initial) {
+  auto* box = new QComboBox(head);
+  for (const auto& [text, value] : items) box->addItem(text, value);
+  box->setCurrentIndex(initial);
+  box->setToolTip(hint);
+  box->setAccessibleName(hint);
+  box->setMaximumWidth(112);
+  head->layout()->addWidget(box);
+  return box;
+}
+
+QWidget* SpectrumView::make_head() {
+  auto* head = new QWidget(this);
+  auto* row = new QHBoxLayout(head);
+  row->setContentsMargins(0, 0, 0, 0);
+  row->setSpacing(5);
+  auto* clips = new QToolButton(head);
+  clips->setText(tr("Clips"));
+  clips->setToolTip(tr("Which clips are drawn"));
+  clips->setPopupMode(QToolButton::InstantPopup);
+  clips_ = new QMenu(clips);
+  clips->setMenu(clips_);
+  row->addWidget(clips);
+  using Listen = MeterOptions::Listen;
+  using dsp::Window;
+  kind_ = choice(head, tr("Over the whole or the selection, or of the moment at the playhead"),
+                 {{tr("average"), average}, {tr("peak hold"), hold}, {tr("at playhead"), moment}}, average);
+  listen_ = choice(head, tr("Which channels"),
+                   {{tr("all channels"), QPoint(int(Listen::all), 0)}, {tr("mid"), QPoint(int(Listen::mid), 0)},
+                    {tr("side"), QPoint(int(Listen::side), 0)}, {tr("left"), QPoint(int(Listen::one), 0)},
+                    {tr("right"), QPoint(int(Listen::one), 1)}}, 0);
+  std::vector<std::pair<QString, QVariant>> sizes;
+  for (int power = 9; power <= 20; ++power)
+    sizes.emplace_back(QString::number(1 << power), 1 << power);
+  size_ = choice(head, tr("Size of the FFT, points"), sizes, 16 - 9);
+  window_ = choice(head, tr("Window; of Kaiser how far its side lobes lie down, dB"),
+                   {{tr("Kaiser 200"), QPoint(int(Window::kaiser), 200)}, {tr("Kaiser 120"), QPoint(int(Window::kaiser), 120)},
+                    {tr("Kaiser 80"), QPoint(int(Window::kaiser), 80)}, {tr("Hann"), QPoint(int(Window::hann), 0)},
+                    {tr("Blackman-Harris"), QPoint(int(Window::blackman_harris), 0)}, {tr("flat top"), QPoint(int(Window::flat_top), 0)}}, 0);
+  unit_ = choice(head, tr("What a level is of"),
+                 {{tr("per line"), int(SpectrumUnit::per_line)}, {tr("per \u221aHz"), int(SpectrumUnit::per_root_hz)},
+                  {tr("third octave"), int(SpectrumUnit::third_octave)}}, 0);
+  slope_ = choice(head, tr("Slope that is added, dB per octave about 1 kHz"),
+                  {{tr("no slope"), 0.0}, {tr("+3 dB/oct"), 3.0}, {tr("+4.5 dB/oct"), 4.5}, {tr("+6 dB/oct"), 6.0}}, 0);
+  scale_ = choice(head, tr("Scale of the frequency axis"), {{tr("log"), true}, {tr("linear"), false}}, 0);
+  for (QComboBox* box : {kind_, listen_, size_, window_})
+    connect(box, &QComboBox::currentIndexChanged, this, &SpectrumView::ask);
+  for (QComboBox* box : {unit_, slope_, scale_})
+    connect(box, &QComboBox::currentIndexChanged, this, &SpectrumView::draw);
+  note_ = new QLabel(head);
+  note_->setFont(face(Type::small));
+  note_->setProperty("soft", true);
+  note_->setAlignment(Qt::AlignRight | Qt::AlignVCenter);
+  row->addWidget(note_, 1);
+  auto* save = new QPushButton(tr("CSV…"), head);
+  save->setToolTip(tr("Save the lines as CSV"));
+  connect(save, &QPushButton::clicked, this, [this] { save_table(this, "lines.csv", csv()); });
+  row->addWidget(save);
+  return head;
+}
+
+void SpectrumView::make_table(QWidget* parent) {
+  table_ = new QTableWidget(0, 6, parent);
+  dress_table(table_, tr("Lines of the spectrum"));
+  table_->setHorizontalHeaderLabels({tr("Clip"), tr("Frequency"), tr("Note"), tr("Level, dBFS"), tr("dBr"), tr("What it is")});
+  table_->horizontalHeaderItem(4)->setToolTip(tr("Against the strongest tone of its clip"));
+  table_->horizontalHeader()->setSectionResizeMode(5, QHeaderView::Stretch);
+  for (const auto& [column, width] : {std::pair{0, 130}, {1, 110}, {2, 84}, {3, 90}, {4, 72}}) table_->setColumnWidth(column, width);
+  for (int column : {1, 3, 4}) table_->horizontalHeaderItem(column)->setTextAlignment(Qt::AlignRight | Qt::AlignVCenter);
+  table_->setMinimumHeight(90);
+  table_->setSortingEnabled(true);
+  table_->horizontalHeader()->setSortIndicator(3, Qt::DescendingOrder);
+}
+
+void SpectrumView::show_bench(const Bench& bench) {
+  if (bench.masters == bench_.masters) return;
+  bench_ = bench;
+  fill_menu();
+  ask();
+}
+
+void SpectrumView::show_trial(std::shared_ptr<const TrialResult> trial) {
+  if (trial == trial_) return;
+  trial_ = std::move(trial);
+  fill_menu();
+  ask();
+}
+
+void SpectrumView::set_playhead(double at_s) {
+  playhead_s_ = at_s;
+  if (kind_->currentIndex() == moment) ask();
+}
+
+void SpectrumView::set_selection(std::optional<std::pair<double, double>> seconds) {
+  if (seconds == selection_) return;
+  selection_ = seconds;
+  ask();
+}
+
+void SpectrumView::choose(const std::string& key, bool in) {
+  in ? void(in_.insert(key)) : void(in_.erase(key));
+  fill_menu();
+  ask();
+}
+
+std::vector<SpectrumView::Subject> SpectrumView::subjects() const {
+  std::vector<Subject> all;
+  if (trial_ && trial_->report) {
+    all.push_back({"master", tr("master"), trial_->pair.master});
+    all.push_back({"return", tr("return"), trial_->ret});
+    all.push_back({"residual", tr("residual"), residual_clip(trial_->pair, trial_->report->fit)});
+  }
+  for (const Master& m : bench_.masters) {
+    const QString master = QString::fromStdString(m.name);
+    all.push_back({m.id, master, nullptr, m.audio.file});
+    for (const Trial& t : m.trials)
+      all.push_back({t.id, tr("%1, %2").arg(master, QString::fromStdString(title_of(t))), nullptr,
+                     t.chain ? m.audio.file : t.ret.file, t.chain});
+  }
+  return all;
+}
+
+void SpectrumView::fill_menu() {
+  clips_->clear();
+  for (const Subject& subject : subjects()) {
+    if (!bench_.masters.empty() && subject.key == bench_.masters.front().id) clips_->addSeparator();
+    auto* action = clips_->addAction(subject.clip ? tr("%1 of the trial").arg(subject.name) : subject.name);
+    action->setCheckable(true);
+    action->setChecked(in_.contains(subject.key));
+    connect(action, &QAction::toggled, this, [this, key = subject.key](bool in) {
+      in ? void(in_.insert(key)) : void(in_.erase(key));
+      ask();
+    });
+  }
+}
+
+SpectraOptions SpectrumView::options() const {
+  SpectraOptions o;
+  o.fft_size = size_t(size_->currentData().toInt());
+  const QPoint window = window_->currentData().toPoint(), listen = listen_->currentData().toPoint();
+  o.window = dsp::Window(window.x());
+  o.side_lobe_db = window.y();
+  o.listen = MeterOptions::Listen(listen.x());
+  o.channel = listen.y();
+  o.most_blocks = most_blocks;
+  return o;
+}
+
+void SpectrumView::ask() {
+  stale_ = true;
+  if (isVisible() && !task_.is_running()) settle_.start();
+}
+
+void SpectrumView::showEvent(QShowEvent* event) {
+  QWidget::showEvent(event);
+  if (stale_) ask();
+}
+
+void SpectrumView::run() {
+  stale_ = false;
+  std::vector<Subject> wanted = subjects();
+  std::erase_if(wanted, [&](const Subject& s) { return !in_.contains(s.key); });
+  if (wanted.empty()) {
+    seen_.clear();
+    return draw();
+  }
+  task_.start([this, wanted, o = options(), kind = kind_->currentIndex(), at = playhead_s_, range = selection_,
+               opened = opened_, run = ++run_number_](const Job& job) {
+    std::vector<Seen> seen;
+    LineOptions naming;
+    for (size_t n = 0; n < wanted.size(); ++n) {
+      const Job part = job.part(double(n) / double(wanted.size()), double(n + 1) / double(wanted.size()));
+      Seen one{wanted[n].key, wanted[n].name, 0, {}, {}, {}};
+      try {
+        const auto clip = opened->open(wanted[n], part);
+        const double rate = clip->format().sample_rate_hz;
+        SpectraOptions own = o;
+        if (range) own.first = int64_t(range->first * rate), own.last = int64_t(range->second * rate);
+        one.sample_rate_hz = int(rate);
+        one.spectra = kind == moment ? momentary_spectra(*clip, int64_t(at * rate), own, part) : spectra_of(*clip, own, part);
+        one.lines = read_lines(one.spectra.average, naming);
+        if (n == 0 && is_test_tone(one.lines)) {  // what comes back of its tones may have folded
+          for (const auto& l : one.lines.lines)
+            if (l.kind == SpectralLine::Kind::fundamental) naming.sources_hz.push_back(l.hz), naming.reference_dbfs = l.dbfs;
+          naming.source_rate_hz = rate;
+        }
+      } catch (const Cancelled&) {
+        throw;
+      } catch (const std::exception& error) {
+        one.failure = QString::fromUtf8(error.what());
+      }
+      seen.push_back(std::move(one));
+    }
+    QMetaObject::invokeMethod(
+        this,
+        [this, run, seen = std::move(seen)] {
+          if (run != run_number_) return;
+          seen_ = seen;
+          draw();
+        },
+        Qt::QueuedConnection);
+  });
+}
+
+std::vector<NamedLine> SpectrumView::lines() const {
+  std::vector<NamedLine> lines;
+  Showing showing;
+  showing.unit = SpectrumUnit(unit_->currentData().toInt());
+  showing.slope_db_per_octave = slope_->currentData().toDouble();
+  showing.logarithmic = scale_->currentData().toBool();
+  for (const Seen& s : seen_) showing.high_hz = std::max(showing.high_hz, s.sample_rate_hz / 2.0);
+  const std::pair<Role, Qt::PenStyle> others[] = {{Role::ink, Qt::SolidLine}, {Role::soft, Qt::DashLine}, {Role::ink, Qt::DotLine}};
+  size_t other = 0;
+  const double high = showing.high_hz;
+  for (const Seen& s : seen_) {
+    if (!s.failure.isEmpty()) continue;
+    const Spectrum& which = kind_->currentIndex() == hold ? s.spectra.hold : s.spectra.average;
+    NamedLine line{s.name, {}, {}, {}, Qt::SolidLine, false, 1.2};
+    if (s.key == "master")
+      line.ink = colour(Role::master);
+    else if (s.key == "return")
+      line.ink = colour(Role::ret), line.style = Qt::DashLine;
+    else if (s.key == "residual")
+      line.ink = colour(Role::residual), line.filled = true;
+    else
+      line.ink = colour(others[other % 3].first), line.style = others[other % 3].second, ++other;
+    showing.high_hz = high;
+    SpectrumLine curve = shown(s.spectra, which, showing);
+    line.hz = std::move(curve.hz), line.db = std::move(curve.db);
+    lines.push_back(std::move(line));
+  }
+  return lines;
+}
+
+void SpectrumView::draw() {
+  plate_->set_logarithmic(scale_->currentData().toBool());
+  plate_->show_lines([this] { return lines(); });
+  show_lines();
+}
+
+QString SpectrumView::say(const Seen& s) const {
+  if (!s.failure.isEmpty()) return s.failure;
+  const LineReading& r = s.lines;
+  QStringList words;
+  if (is_test_tone(r) && r.thd_n_db) {
+    words << tr("THD+N %1 dB").arg(number(*r.thd_n_db, 1));
+    if (r.thd_db) words << tr("THD %1 dB").arg(number(*r.thd_db, 1));
+    words << tr("SFDR %1 dB").arg(number(at_least(r.sfdr_db), 1)) << tr("%1 equivalent bits").arg(number(at_least(r.equivalent_bits), 1));
+  }
+  else if (!r.lines.empty())
+    return tr("%1: strongest at %2 Hz, %3 dBFS").arg(s.name, number(r.lines.front().hz, 1), number(r.lines.front().dbfs, 1));
+  if (r.noise_dbfs)
+    words << tr("between the lines %1 dBFS (%2 A)").arg(number(*r.noise_dbfs, 1), number(at_least(r.noise_a_dbfs), 1))
+          << tr("%1 dBFS per \u221aHz").arg(number(*r.noise_per_root_hz_dbfs, 1));
+  return words.isEmpty() ? tr("%1: silence").arg(s.name) : s.name + ": " + words.join(", ");
+}
+
+void SpectrumView::show_lines() {
+  const bool any = !seen_.empty();
+  headline_->setText(any                  ? say(seen_.back().key == "residual" && seen_.size() > 1 ? seen_[seen_.size() - 2] : seen_.back())
+                     : bench_.masters.empty() ? tr("Drop audio here to see its spectrum.")
+                                              : tr("Choose clips to draw, or a trial in the ledger."));
+  const QSignalBlocker quiet(table_);
+  table_->setSortingEnabled(false);
+  table_->setRowCount(0);
+  for (const Seen& s : seen_)
+    for (size_t n = 0; n < std::min<size_t>(most_lines, s.lines.lines.size()); ++n) {
+      const SpectralLine& l = s.lines.lines[n];
+      const int row = table_->rowCount();
+      table_->insertRow(row);
+      table_->setItem(row, 0, new QTableWidgetItem(s.name));
+      table_->setItem(row, 1, new NumberItem(l.hz < 1000 ? tr("%1 Hz").arg(number(l.hz, 2)) : tr("%1 kHz").arg(number(l.hz / 1000, 4)), l.hz));
+      table_->setItem(row, 2, new QTableWidgetItem(QString::fromStdString(note_of(l.hz)).replace('-', QChar(0x2212))));
+      table_->setItem(row, 3, new NumberItem(number(l.dbfs, 1), l.dbfs));
+      table_->setItem(row, 4, new NumberItem(number(l.dbr, 1), l.dbr));
+      auto* what = new QTableWidgetItem(QString::fromStdString(l.name));
+      if (l.kind == SpectralLine::Kind::alias) what->setForeground(colour(Role::rust));
+      table_->setItem(row, 5, what);
+    }
+  table_->setSortingEnabled(true);
+}
+
+QString SpectrumView::csv() const {
+  std::vector<Json> rows;
+  for (const Seen& s : seen_)
+    for (const auto& l : s.lines.lines) {
+      rows.push_back({{"clip", s.name.toStdString()}});
+      rows.back().update(line_json(l));
+    }
+  return QString::fromStdString(csv_of(rows));
+}
+
+}  // namespace heathmist::app

@@ -1,0 +1,95 @@
+// Spectra of any clips of the bench on one plate, and what the lines of one of them are.
+#pragma once
+#include <QComboBox>
+#include <QLabel>
+#include <QMenu>
+#include <QTableWidget>
+#include <QTimer>
+#include <set>
+
+#include "app/model/task.hpp"
+#include "app/model/trial_runner.hpp"
+#include "app/plates/lines_plate.hpp"
+#include "core/bench/document.hpp"
+#include "core/bench/readings.hpp"
+
+namespace heathmist::app {
+
+class SpectrumView : public QWidget {
+  Q_OBJECT
+
+ public:
+  explicit SpectrumView(QWidget* parent = nullptr);
+  void show_bench(const Bench& bench);
+  /// The trial that is looked at: its master, return and residual.
+  void show_trial(std::shared_ptr<const TrialResult> trial);
+  void set_playhead(double at_s);
+  void set_selection(std::optional<std::pair<double, double>> seconds);
+  /// Which clips are in, by key: "master", "return", "residual", or the id of a master or a trial.
+  void choose(const std::string& key, bool in);
+  QComboBox* kind() const { return kind_; }
+  QComboBox* listen() const { return listen_; }
+  QComboBox* size() const { return size_; }
+  QComboBox* window_kind() const { return window_; }
+  QComboBox* unit() const { return unit_; }
+  LinesPlate* plate() const { return plate_; }
+  QTableWidget* table() const { return table_; }
+  QString headline() const { return headline_->text(); }
+  bool is_running() const { return task_.is_running(); }
+  QString csv() const;
+
+ signals:
+  void rested();
+
+ protected:
+  void showEvent(QShowEvent* event) override;
+
+ private:
+  struct Subject {
+    std::string key;
+    QString name;
+    std::shared_ptr<const Clip> clip;  ///< of the trial; else it is opened
+    std::filesystem::path file{};
+    std::optional<Chain> chain{};
+  };
+  struct Seen {
+    std::string key;
+    QString name;
+    int sample_rate_hz = 0;
+    Spectra spectra;
+    LineReading lines;
+    QString failure;
+  };
+  /// Clips that were opened, for every run of the task.
+  struct Opened;
+  QWidget* make_head();
+  void make_table(QWidget* parent);
+  QComboBox* choice(QWidget* head, const QString& hint, const std::vector<std::pair<QString, QVariant>>& items, int initial);
+  std::vector<Subject> subjects() const;
+  SpectraOptions options() const;
+  void fill_menu();
+  void ask();
+  void run();
+  void draw();
+  void show_lines();
+  std::vector<NamedLine> lines() const;
+  QString say(const Seen& seen) const;
+  Bench bench_;
+  std::shared_ptr<const TrialResult> trial_;
+  std::set<std::string> in_{"master", "return"};
+  std::optional<std::pair<double, double>> selection_;
+  double playhead_s_ = 0;
+  bool stale_ = true;
+  std::vector<Seen> seen_;
+  std::shared_ptr<Opened> opened_;
+  Task task_;
+  QTimer settle_;
+  int run_number_ = 0;
+  QMenu* clips_;
+  QComboBox *kind_, *listen_, *size_, *window_, *unit_, *slope_, *scale_;
+  QLabel *headline_, *note_;
+  LinesPlate* plate_;
+  QTableWidget* table_;
+};
+
+}  // namespace heathmist::app

@@ -1,0 +1,152 @@
+// Spectra and converters in the real window.
+#include <QPushButton>
+#include <QSignalSpy>
+#include <QToolButton>
+
+#include "app/window/main_window.hpp"
+#include "tests/support/stages.hpp"
+#include "tests/support/window.hpp"
+
+using namespace heathmist;
+using namespace heathmist::app;
+using namespace heathmist::test;
+
+class TestSpectrum : public QObject {
+  Q_OBJECT
+
+ private slots:
+  void initTestCase() {
+    prepare_window(folder_);
+    const Planar high = tone(27400, 0.5, 6, 96000);
+    master_ = QString::fromStdString(save(folder_ / "bat over the mill.wav", high, 96000, WordFormat::pcm24).string());
+    const auto chain = chain_of({{{"type", "converter"}, {"rate_hz", 44100}, {"by", "linear"}}});
+    const auto passed = pass(Clip::open(master_.toStdString()), chain);
+    write_return(passed, chain, folder_ / "bat at 44.1.wav");
+    return_ = QString::fromStdString((folder_ / "bat at 44.1.wav").string());
+  }
+
+  void init() {
+    window_ = std::make_unique<MainWindow>(simulated_output());
+    window_->resize(1280, 800);
+    window_->set_quiet(true);
+    window_->show();
+  }
+  void cleanup() {
+    window_->desk().model().undo_stack().setClean();
+    window_.reset();
+  }
+
+  void a_folded_tone_is_named_on_the_plate() {
+    put_bench();
+    choose({"a", "t"});
+    QTRY_VERIFY_WITH_TIMEOUT(row_of("bat, back") >= 0, 30000);
+    const int row = row_of("bat, back");
+    QCOMPARE(text(row, 1), QString("16.7000 kHz"));
+    QCOMPARE(text(row, 5), QString("27.4 kHz folded at 44.1 kHz"));
+    const double v = 27400 / 96000.0;
+    const double truth = 20 * std::log10(0.5) + 40 * std::log10(std::sin(pi * v) / (pi * v));
+    QVERIFY2(std::abs(text(row, 3).replace(QChar(0x2212), '-').toDouble() - truth) < 0.15, qPrintable(text(row, 3)));
+    QVERIFY(view()->plate()->csv().startsWith("frequency_hz,bat,bat"));
+    QVERIFY(view()->plate()->read_out(16700).contains("kHz"));
+    QVERIFY(view()->csv().contains("folded"));
+  }
+
+  void every_choice_draws_and_the_playhead_is_followed() {
+    put_bench();
+    choose({"a"});
+    QTRY_VERIFY_WITH_TIMEOUT(view()->plate()->graphCount() > 1, 30000);
+    const QString whole = view()->plate()->csv();
+    view()->size()->setCurrentIndex(0);  // 512 points
+    QTRY_VERIFY_WITH_TIMEOUT(view()->plate()->csv() != whole, 30000);
+    view()->unit()->setCurrentIndex(1);
+    view()->unit()->setCurrentIndex(2);
+    view()->window_kind()->setCurrentIndex(3);
+    view()->kind()->setCurrentIndex(2);
+    view()->set_playhead(3);
+    QTRY_VERIFY_WITH_TIMEOUT(!view()->is_running(), 30000);
+    QTRY_VERIFY_WITH_TIMEOUT(view()->headline().contains("27400") || view()->headline().contains("dB"), 30000);
+    view()->listen()->setCurrentIndex(1);  // mid of one channel: said, not crashed
+    QTRY_VERIFY_WITH_TIMEOUT(view()->headline().contains("mid and side take two channels"), 30000);
+  }
+
+  void master_return_and_residual_of_a_trial() {
+    put_bench();
+    window_->show_view(MainWindow::null_page);
+    window_->desk().look_at("t");
+    QTRY_VERIFY_WITH_TIMEOUT(window_->desk().current_result(), 60000);
+    window_->show_view(MainWindow::spectrum_page);
+    view()->choose("residual", true);
+    QTRY_VERIFY_WITH_TIMEOUT(view()->plate()->csv().startsWith("frequency_hz,master,return,residual"), 60000);
+  }
+
+  void the_board_reads_converters_and_returned_sweeps() {
+    window_->show_view(MainWindow::converters_page);
+    auto* board = window_->converters_view();
+    QCOMPARE(board->shown_plates().size(), size_t(1));  // where tones land, before anything was run
+    QVERIFY(board->shown_plates().front()->read_out(27400, 1000).startsWith("27.4 kHz lands at 16.7 kHz"));
+    board->set_only("soxr");
+    QSignalSpy rested(board, &ConvertersView::rested);
+    board->start();
+    QVERIFY(rested.wait(120000));
+    QCOMPARE(board->table()->rowCount(), 5);
+    QCOMPARE(board->table()->item(0, ConvertersView::name_column)->text(), QString("libsoxr very high"));
+    QCOMPARE(board->table()->item(0, ConvertersView::grade_column)->text(), QString("spotless"));
+    QVERIFY(board->shown_plates().front()->csv().count('\n') > 1000);
+
+    const auto score = probe_score("sweep", 96000);
+    write_probe(score, folder_ / "sweep.wav", ProbeWord::float32);
+    const auto chain = chain_of({{{"type", "delay"}, {"delay_samples", 4321}},
+                                 {{"type", "converter"}, {"rate_hz", 48000}, {"by", "cubic"}}});
+    write_return(pass(Clip::open(folder_ / "sweep.wav"), chain), chain, folder_ / "other program.wav");
+    board->bring({QString::fromStdString((folder_ / "other program.wav").string())});
+    QVERIFY(rested.wait(60000));
+    QCOMPARE(board->table()->rowCount(), 6);
+    QVERIFY(board->csv().contains("other program"));
+    QVERIFY(board->csv().count('\n') == 7);
+    board->bring({master_});
+    QVERIFY(rested.wait(60000));
+    QVERIFY2(board->note().contains("chirps"), qPrintable(board->note()));
+    QCOMPARE(board->table()->rowCount(), 6);  // nothing is lost
+  }
+
+  void a_run_can_be_cancelled_and_keys_reach_it() {
+    QVERIFY(QTest::qWaitForWindowActive(window_.get()));
+    QTest::keyClick(window_.get(), Qt::Key_F12);
+    QVERIFY(window_->converters_view()->isVisible());
+    auto* board = window_->converters_view();
+    board->set_rates(48000, 44100);
+    QSignalSpy rested(board, &ConvertersView::rested);
+    board->start();
+    board->cancel();
+    QVERIFY(rested.wait(30000));
+    QVERIFY(board->table()->rowCount() < 21);
+    QCOMPARE(board->note(), QString("stopped"));
+    QTest::keyClick(window_.get(), Qt::Key_F2);
+    QVERIFY(view()->isVisible());
+  }
+
+ private:
+  SpectrumView* view() const { return window_->spectrum_view(); }
+  QString text(int row, int column) const { return view()->table()->item(row, column)->text(); }
+  int row_of(const QString& clip) const {
+    for (int row = 0; row < view()->table()->rowCount(); ++row)
+      if (text(row, 0) == clip) return row;
+    return -1;
+  }
+  void put_bench() {
+    window_->desk().model().edit("a master", [&](Bench& bench) {
+      bench.masters = {{"a", "bat", {master_.toStdString(), ""}, {{"t", "back", {return_.toStdString(), ""}, {}}}}};
+    });
+    window_->show_view(MainWindow::spectrum_page);
+  }
+  void choose(const std::vector<std::string>& keys) {
+    for (const char* key : {"master", "return"}) view()->choose(key, false);
+    for (const auto& key : keys) view()->choose(key, true);
+  }
+  Folder folder_;
+  QString master_, return_;
+  std::unique_ptr<MainWindow> window_;
+};
+
+QTEST_MAIN(TestSpectrum)
+#include "test_spectrum.moc"

@@ -1,0 +1,153 @@
+// Spectra and their lines against constructed truths.
+#include "core/measure/lines.hpp"
+#include "tests/support/stages.hpp"
+
+using namespace heathmist;
+using namespace heathmist::test;
+
+namespace {
+
+double level(double db) { return std::pow(10, db / 20); }
+
+Planar mixed(const std::vector<std::pair<double, double>>& hz_and_dbfs, double seconds, int rate, double noise_rms = 0) {
+  Planar sound(1, int64_t(seconds * rate));
+  dsp::Noise chance(11);
+  for (size_t n = 0; n < size_t(sound.frames()); ++n) {
+    double x = noise_rms > 0 ? noise_rms * chance.gaussian() : 0;
+    for (const auto& [hz, db] : hz_and_dbfs) x += level(db) * std::sin(2 * pi * std::remainder(hz * double(n) / rate, 1.0));
+    sound.channel(0)[n] = x;
+  }
+  return sound;
+}
+
+const SpectralLine* line_at(const LineReading& r, double hz, double tolerance = 0.1) {
+  for (const auto& l : r.lines)
+    if (std::abs(l.hz - hz) < tolerance) return &l;
+  return nullptr;
+}
+
+}  // namespace
+
+class TestLines : public StageTest {
+  Q_OBJECT
+
+  Spectra spectra(const Planar& sound, int rate = 48000, const SpectraOptions& options = {}) {
+    return spectra_of(*clip(sound, rate), options);
+  }
+
+ private slots:
+  void initTestCase() { qputenv("XDG_CACHE_HOME", QByteArray((folder_ / "cache").c_str())); }
+
+  void a_line_reads_its_level_in_every_window_and_unit() {
+    const double bin = 48000.0 / 16384;
+    const auto sound = mixed({{700 * bin, -6}}, 4, 48000);
+    for (const auto window : {dsp::Window::hann, dsp::Window::blackman_harris, dsp::Window::flat_top, dsp::Window::kaiser}) {
+      SpectraOptions o;
+      o.fft_size = 16384, o.window = window;
+      const auto s = spectra(sound, 48000, o);
+      for (const Spectrum* which : {&s.average, &s.hold}) {
+        const auto line = shown(s, *which, {});
+        QVERIFY(std::abs(*std::max_element(line.db.begin(), line.db.end()) + 6) < 0.01);
+      }
+      const auto thirds = shown(s, s.average, {SpectrumUnit::third_octave});
+      QVERIFY(std::abs(*std::max_element(thirds.db.begin(), thirds.db.end()) + 6) < 0.01);
+    }
+  }
+
+  void silence_between_lines_is_deep() {
+    const auto s = spectra(mixed({{1000.3, 0}}, 6, 48000));
+    const auto line = shown(s, s.average, {SpectrumUnit::per_line, 0, 2000, 20000});
+    QVERIFY2(*std::max_element(line.db.begin(), line.db.end()) < -200,
+             qPrintable(QString::number(*std::max_element(line.db.begin(), line.db.end()))));
+  }
+
+  void noise_reads_its_density() {
+    const double rms = 1e-4;  // white to half the rate; a sine's RMS is 3.01 dB under its peak
+    const double truth = 20 * std::log10(rms) + 3.0103 - 10 * std::log10(24000);
+    for (const size_t size : {4096UL, 65536UL})
+      for (const auto window : {dsp::Window::hann, dsp::Window::kaiser, dsp::Window::flat_top}) {
+        SpectraOptions o;
+        o.fft_size = size, o.window = window;
+        const auto s = spectra(mixed({}, 20, 48000, rms), 48000, o);
+        const auto r = read_lines(s.average);
+        QVERIFY2(std::abs(*r.noise_per_root_hz_dbfs - truth) < 0.1, qPrintable(QString::number(*r.noise_per_root_hz_dbfs - truth)));
+        QVERIFY(std::abs(*r.noise_dbfs - truth - 10 * std::log10(19980)) < 0.1);
+        QVERIFY2(r.lines.empty(), qPrintable(QString::number(r.lines.size())));
+      }
+  }
+
+  void thd_n_holds_down_to_minus_140() {
+    for (const double wanted : {-60.0, -100.0, -120.0, -140.0}) {  // harmonic and noise of equal power
+      const double each = wanted - 3.0103;
+      const double noise_in_band = level(each - 1) / std::sqrt(2);
+      const auto sound = mixed({{997, -1}, {2 * 997, each - 1}}, 20, 48000, noise_in_band * std::sqrt(24000 / 19980.0));
+      const auto r = read_lines(spectra(sound).average);
+      QVERIFY(r.thd_n_db && r.thd_db);
+      QVERIFY2(std::abs(*r.thd_n_db - wanted) < 0.1, qPrintable(QString("%1 for %2").arg(*r.thd_n_db).arg(wanted)));
+      QVERIFY(std::abs(*r.thd_db - each) < 0.1);
+      QVERIFY(std::abs(*r.equivalent_bits - (-wanted + 1 - 1.76) / 6.02) < 0.02);
+    }
+  }
+
+  void lines_are_named() {
+    const auto r = read_lines(
+        spectra(mixed({{997, -3}, {1994, -80}, {2991, -90}, {50, -95}, {100, -100}, {7123, -105}}, 10, 48000, 1e-8)).average);
+    QCOMPARE(r.lines.size(), size_t(6));
+    QCOMPARE(r.lines.front().kind, SpectralLine::Kind::fundamental);
+    QCOMPARE(line_at(r, 1994)->name, std::string("2nd harmonic of 997 Hz"));
+    QCOMPARE(line_at(r, 2991)->order, 3);
+    QCOMPARE(line_at(r, 50)->kind, SpectralLine::Kind::hum);
+    QCOMPARE(line_at(r, 100)->order, 2);
+    QCOMPARE(line_at(r, 7123)->kind, SpectralLine::Kind::unknown);
+    QVERIFY(std::abs(line_at(r, 7123)->dbr + 102) < 0.05);
+    QVERIFY(std::abs(*r.sfdr_db - 77) < 0.05);
+    const auto twin = read_lines(spectra(mixed({{11000, -7}, {12000, -7}, {1000, -90}, {10000, -80}}, 10, 48000, 1e-8)).average);
+    QCOMPARE(line_at(twin, 1000)->order, 2);
+    QCOMPARE(line_at(twin, 10000)->order, 3);
+    QVERIFY(std::abs(*twin.imd_db - (10 * std::log10(1e-9 + 1e-8) + 7 - 3.0103)) < 0.05);
+  }
+
+  void an_ultrasonic_tone_that_folds_is_named() {
+    const auto out = run(clip(mixed({{27400, -3}}, 8, 96000), 96000), {{{"type", "converter"}, {"rate_hz", 44100}, {"by", "linear"}}});
+    LineOptions o;
+    o.sources_hz = {27400}, o.source_rate_hz = 96000, o.reference_dbfs = -3;
+    const auto r = read_lines(spectra_of(*out).average, o);
+    const auto* alias = line_at(r, 16700);
+    QVERIFY(alias);
+    QCOMPARE(alias->kind, SpectralLine::Kind::alias);
+    QCOMPARE(alias->name, std::string("27.4 kHz folded at 44.1 kHz"));
+    const double v = 27400 / 96000.0;  // linear interpolation passes the square of the sinc
+    QVERIFY2(std::abs(alias->dbr - 40 * std::log10(std::sin(pi * v) / (pi * v))) < 0.1, qPrintable(QString::number(alias->dbr)));
+    QVERIFY(!r.thd_n_db);  // nothing of what was wanted is there
+  }
+
+  void weightings_are_those_of_their_standards() {
+    for (const auto& [hz, a] : {std::pair{1000.0, 0.0}, {100.0, -19.1}, {31.623, -39.4}, {10000.0, -2.5}, {3162.3, 1.2}})
+      QVERIFY2(std::abs(weighting_db(Weighting::a, hz) - a) < 0.1, qPrintable(QString::number(weighting_db(Weighting::a, hz))));
+    for (const auto& [hz, db] : {std::pair{1000.0, 0.0}, {6300.0, 12.2}, {100.0, -19.8}, {31.5, -29.9}, {10000.0, 8.1}, {16000.0, -11.7}})
+      QVERIFY2(std::abs(weighting_db(Weighting::ccir_468, hz) - db) < 0.3,
+               qPrintable(QString("%1 %2").arg(hz).arg(weighting_db(Weighting::ccir_468, hz))));
+    QVERIFY(std::abs(weighting_db(Weighting::k, 997) - 0.691) < 0.02 && weighting_db(Weighting::k, 10000) > 3.9);
+  }
+
+  void mid_and_side_are_apart() {
+    Planar sound(2, 48000 * 4);
+    const auto mid = mixed({{1000, -6}}, 4, 48000), side = mixed({{3000, -20}}, 4, 48000);
+    for (size_t n = 0; n < size_t(sound.frames()); ++n) {
+      sound.channel(0)[n] = mid.channel(0)[n] + side.channel(0)[n];
+      sound.channel(1)[n] = mid.channel(0)[n] - side.channel(0)[n];
+    }
+    SpectraOptions o;
+    o.listen = MeterOptions::Listen::mid;
+    const auto m = read_lines(spectra(sound, 48000, o).average);
+    QVERIFY(line_at(m, 1000) && !line_at(m, 3000) && std::abs(line_at(m, 1000)->dbfs + 6) < 0.001);
+    o.listen = MeterOptions::Listen::side;
+    const auto s = read_lines(spectra(sound, 48000, o).average);
+    QVERIFY(!line_at(s, 1000) && std::abs(line_at(s, 3000)->dbfs + 20) < 0.001);
+    o.fft_size = 100;
+    QVERIFY_EXCEPTION_THROWN(spectra(sound, 48000, o), std::invalid_argument);
+  }
+};
+
+QTEST_GUILESS_MAIN(TestLines)
+#include "test_lines.moc"
