@@ -13,6 +13,7 @@
 #include <map>
 
 #include "benchmarks/peers.hpp"
+#include "core/bench/converter_board.hpp"
 #include "core/bench/document.hpp"
 #include "core/bench/matrix.hpp"
 #include "core/compare/explain.hpp"
@@ -141,6 +142,21 @@ int main(int argc, char** argv) {
           for (const Chain& chain : settings) peers::bare_encode_and_decode(m.audio.file, chain, files.folder);
       },
       2);
+  const int board_from = 96000, board_to = 44100;
+  const auto sweep = body_clip(probe_score("sweep", board_from));
+  add(
+      "board_heathmist",
+      [&] {
+        fs::remove_all(cache_folder());
+        for (const Chain& chain : board_converters(board_to)) read_converter(chain, board_from);
+      },
+      2);
+  add(
+      "board_bare_conversions",
+      [&] {
+        for (const Chain& chain : board_converters(board_to)) pass(sweep, chain);
+      },
+      2);
   Ratios ratios;
   int none = 1;
   benchmark::Initialize(&none, argv);
@@ -165,6 +181,10 @@ int main(int argc, char** argv) {
       ratios.median("matrix_heathmist") / ratios.median("matrix_bare_codecs"));
   fmt::print("loudness in full with true peak against libebur128 doing the same: {:.1f} times as fast (to reach: 20)\n",
              ratios.median("measure_witness") / ratios.median("measure_heathmist"));
+  fmt::print(
+      "board of all converters for 96 to 44.1 kHz against the bare conversions of its sweeps: {:.1f} of their time (to "
+      "reach: 10)\n",
+      ratios.median("board_heathmist") / ratios.median("board_bare_conversions"));
   fmt::print("peak memory, null and explanation of a {}-minute 96 kHz stereo pair: {} MiB (to reach: 400)\n",
              long_minutes, memory);
 }

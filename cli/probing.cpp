@@ -42,7 +42,7 @@ SpectraOptions options_of(const SpectrumCall& call, const Clip& clip) {
 
 Json curve_json(const Spectra& spectra, const SpectrumCall& call) {
   Showing showing;
-  showing.unit = call.unit == "root_hz"         ? SpectrumUnit::per_root_hz
+  showing.unit = call.unit == "root_hz"        ? SpectrumUnit::per_root_hz
                  : call.unit == "third_octave" ? SpectrumUnit::third_octave
                                                : SpectrumUnit::per_line;
   showing.slope_db_per_octave = call.slope_db;
@@ -64,7 +64,9 @@ void spectrum(const SpectrumCall& call) {
     options.sources_hz = call.sources_hz;
     options.source_rate_hz = call.source_rate_hz;
     const auto lines = read_lines(spectra.average, options);
-    Json json{{"path", file}, {"sample_rate_hz", clip->format().sample_rate_hz}, {"bin_hz", spectra.average.bin_hz},
+    Json json{{"path", file},
+              {"sample_rate_hz", clip->format().sample_rate_hz},
+              {"bin_hz", spectra.average.bin_hz},
               {"blocks", spectra.blocks}};
     json.update(lines_json(lines));
     if (call.points > 0) json["curve"] = curve_json(spectra, call);
@@ -74,8 +76,9 @@ void spectrum(const SpectrumCall& call) {
     }
     files.push_back(std::move(json));
     if (call.json) continue;
-    fmt::print("{}\n    THD+N {}, THD {}, noise {} ({})\n", file, shown(lines.thd_n_db, "dB"), shown(lines.thd_db, "dB"),
-               shown(lines.noise_dbfs, "dBFS"), shown(lines.noise_per_root_hz_dbfs, "dBFS per root Hz"));
+    fmt::print("{}\n    THD+N {}, THD {}, noise {} ({})\n", file, shown(lines.thd_n_db, "dB"),
+               shown(lines.thd_db, "dB"), shown(lines.noise_dbfs, "dBFS"),
+               shown(lines.noise_per_root_hz_dbfs, "dBFS per root Hz"));
     for (size_t n = 0; n < std::min<size_t>(12, lines.lines.size()); ++n)
       fmt::print("{:>14.2f} Hz {:>9.2f} dBFS  {}\n", lines.lines[n].hz, lines.lines[n].dbfs, lines.lines[n].name);
   }
@@ -88,7 +91,9 @@ namespace {
 void list_probes(bool json) {
   Json all = Json::array();
   for (const auto& kind : probe_kinds()) {
-    all.push_back({{"kind", kind.key}, {"title", kind.title}, {"what", kind.what},
+    all.push_back({{"kind", kind.key},
+                   {"title", kind.title},
+                   {"what", kind.what},
                    {"seconds", probe_score(kind.key, 48000).length_s}});
     if (!json) fmt::print("{:<12} {}: {}\n", kind.key, kind.title, kind.what);
   }
@@ -136,7 +141,8 @@ void read(const ReadCall& call) {
                  reading.return_rate_hz, reading.delay_s * reading.return_rate_hz);
       if (reading.sweep) fmt::print("    {}: {}\n", name_of(grade_of(*reading.sweep)), words_for(*reading.sweep));
       for (const auto& s : reading.steps)
-        fmt::print("    {:>10} {}\n", s.step.tones_hz.empty() ? "silence" : fmt::format("{:.1f} Hz", s.step.tones_hz.front()),
+        fmt::print("    {:>10} {}\n",
+                   s.step.tones_hz.empty() ? "silence" : fmt::format("{:.1f} Hz", s.step.tones_hz.front()),
                    s.lines.thd_n_db ? fmt::format("THD+N {:.1f} dB", *s.lines.thd_n_db)
                                     : "noise " + shown(s.lines.noise_dbfs, "dBFS"));
       if (reading.impulse)
@@ -158,7 +164,8 @@ void converters(const ConvertersCall& call) {
     if (call.only.empty() || name.find(call.only) != std::string::npos)
       rows.push_back(read_converter(chain, call.from_hz, watched(name)));
   }
-  if (rows.empty() && call.files.empty()) throw std::invalid_argument("--only: no converter's name holds '" + call.only + "'");
+  if (rows.empty() && call.files.empty())
+    throw std::invalid_argument("--only: no converter's name holds '" + call.only + "'");
   for (const auto& file : call.files) rows.push_back(read_returned_sweep(file, watched(file)));
   std::sort(rows.begin(), rows.end(),
             [](const BoardRow& a, const BoardRow& b) { return a.sweep.audible.db < b.sweep.audible.db; });
@@ -166,8 +173,7 @@ void converters(const ConvertersCall& call) {
   std::vector<Json> table;
   for (const BoardRow& row : rows) {
     all.push_back(board_json(row)), table.push_back(board_line(row));
-    if (!call.json)
-      fmt::print("{:<40} {:<9} {}\n", row.name, name_of(grade_of(row.sweep)), words_for(row.sweep));
+    if (!call.json) fmt::print("{:<40} {:<9} {}\n", row.name, name_of(grade_of(row.sweep)), words_for(row.sweep));
   }
   if (!call.csv.empty()) write_whole(call.csv, csv_of(table));
   if (call.json) print({{"from_hz", call.from_hz}, {"to_hz", call.to_hz}, {"converters", all}});

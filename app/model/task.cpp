@@ -1,6 +1,17 @@
 #include "app/model/task.hpp"
 
+#include <sys/resource.h>
+#include <sys/syscall.h>
+#include <unistd.h>
+
 namespace heathmist::app {
+
+namespace {
+
+/// Long work stands back (its own threads inherit this), so that the window's thread is never kept waiting by it.
+void stand_back() { setpriority(PRIO_PROCESS, id_t(syscall(SYS_gettid)), 8); }
+
+}  // namespace
 
 Task::~Task() {
   for (auto& [run, thread] : works_) thread.request_stop();
@@ -12,6 +23,7 @@ void Task::start(std::function<void(const Job&)> work) {
   running_ = true;
   since_.start();
   works_[run_] = std::jthread([this, run = run_, work = std::move(work)](std::stop_token stop) {
+    stand_back();
     auto tell = [this](auto what) { QMetaObject::invokeMethod(this, std::move(what), Qt::QueuedConnection); };
     Job job;
     job.stop = stop;

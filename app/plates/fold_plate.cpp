@@ -98,7 +98,8 @@ void FoldPlate::draw() {
     for (size_t n = 0; n < line.in_hz.size(); ++n) points.append({line.in_hz[n], line.out_hz[n]});
     graph->data()->set(points, true);
     QColor ink = found ? QColor(255, 255, 255, 130) : colour(line.image == 0 ? Role::ink : Role::residual);
-    graph->setPen(QPen(ink, line.image == 0 && !found ? 2 : 1, line.image == 0 && !found ? Qt::SolidLine : Qt::DotLine));
+    graph->setPen(
+        QPen(ink, line.image == 0 && !found ? 2 : 1, line.image == 0 && !found ? Qt::SolidLine : Qt::DotLine));
     lines_.push_back(graph);
   }
   name_->setText(shown_.name);

@@ -92,7 +92,7 @@ QWidget* MainWindow::make_top() {
   bench_button_->setMenu(menu_);
   connect(menu_, &QMenu::aboutToShow, this, &MainWindow::fill_menu);
   row->addWidget(bench_button_);
-  row->addSpacing(40);
+  row->addSpacing(14);
   tabs_ = new QButtonGroup(this);
   for (const auto& [name, hint] :
        {std::pair{tr("Null"), tr("Null: lanes, fit, plates of one trial (F7)")},

@@ -25,12 +25,14 @@ std::string words_for_key(const std::string& text) {  // FNV-1a: a name for a fi
 std::filesystem::path place_of(const Chain& chain, int from_hz) {
   const auto folder = cache_folder();
   if (folder.empty()) return {};
-  return folder / (words_for_key(chain_json(chain).dump() + fmt::format("|{}|{}", from_hz, kept_version)) + ".converter");
+  return folder /
+         (words_for_key(chain_json(chain).dump() + fmt::format("|{}|{}", from_hz, kept_version)) + ".converter");
 }
 
 /// Every plain number of a reading, to be written and read in the same order.
 std::vector<double*> numbers(SweepReading& r) {
-  std::vector<double*> all{&r.level_dbfs, &r.pass_band_hz, &r.gain_db, &r.ripple_db, &r.rest_db, &r.delay_s, &r.delay_spread_s};
+  std::vector<double*> all{&r.level_dbfs, &r.pass_band_hz, &r.gain_db,       &r.ripple_db,
+                           &r.rest_db,    &r.delay_s,      &r.delay_spread_s};
   for (auto* w : {&r.alias, &r.audible, &r.harmonic}) all.insert(all.end(), {&w->db, &w->in_hz, &w->out_hz});
   return all;
 }

@@ -7,8 +7,9 @@
 namespace heathmist {
 
 Json line_json(const SpectralLine& l) {
-  return {{"kind", name_of(l.kind)}, {"hz", l.hz},         {"dbfs", l.dbfs},
-          {"dbr", l.dbr},            {"order", l.order},   {"before_hz", l.before_hz > 0 ? Json(l.before_hz) : Json(nullptr)},
+  return {{"kind", name_of(l.kind)}, {"hz", l.hz},
+          {"dbfs", l.dbfs},          {"dbr", l.dbr},
+          {"order", l.order},        {"before_hz", l.before_hz > 0 ? Json(l.before_hz) : Json(nullptr)},
           {"name", l.name}};
 }
 
@@ -132,10 +133,14 @@ std::vector<Json> points_of(const ProbeReading& r) {
 }
 
 Json score_json(const ProbeScore& s) {
-  Json json{{"kind", s.kind},           {"rate_hz", s.rate_hz},
-            {"first_mark_s", s.first_mark_s}, {"second_mark_s", s.second_mark_s},
-            {"body_s", s.body_s},       {"body_seconds", s.body_seconds},
-            {"last_mark_s", s.last_mark_s},   {"length_s", s.length_s}};
+  Json json{{"kind", s.kind},
+            {"rate_hz", s.rate_hz},
+            {"first_mark_s", s.first_mark_s},
+            {"second_mark_s", s.second_mark_s},
+            {"body_s", s.body_s},
+            {"body_seconds", s.body_seconds},
+            {"last_mark_s", s.last_mark_s},
+            {"length_s", s.length_s}};
   if (s.sweep)
     json["sweep"] = {{"low_hz", s.sweep->low_hz},
                      {"high_hz", s.sweep->high_hz},
@@ -171,14 +176,15 @@ std::string kilohertz(double hz) { return fmt::format("{:.3g} kHz", hz / 1000); 
 
 std::string words_for(const SweepReading& r) {
   const auto& w = r.audible;
-  const std::string flat =
-      r.edges.minus_0_1_db ? fmt::format("flat to {}", kilohertz(*r.edges.minus_0_1_db)) : std::string("flat throughout");
+  const std::string flat = r.edges.minus_0_1_db ? fmt::format("flat to {}", kilohertz(*r.edges.minus_0_1_db))
+                                                : std::string("flat throughout");
   if (w.db < -250) return fmt::format("Nothing folds back; {}.", flat);
   if (grade_of(r) == Grade::spotless)
     return fmt::format("What folds back into hearing lies {:.0f} dB down, under any word length; {}.", -w.db, flat);
   if (r.harmonic.db > w.db)
     return fmt::format("{} makes harmonic {} of itself at {}, {:.0f} dB down; {}.", kilohertz(r.harmonic.in_hz),
                        r.harmonic.image, kilohertz(r.harmonic.out_hz), -r.harmonic.db, flat);
+  if (w.db < -96) return fmt::format("What folds back into hearing lies {:.0f} dB down; {}.", -w.db, flat);
   return fmt::format("{} comes back at {}, {:.0f} dB down; {}.", kilohertz(w.in_hz), kilohertz(w.out_hz), -w.db, flat);
 }
 

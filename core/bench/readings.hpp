@@ -10,8 +10,8 @@ Json line_json(const SpectralLine& line);
 Json lines_json(const LineReading& reading);
 Json sweep_json(const SweepReading& reading);
 Json impulse_json(const ImpulseReading& reading);
-/// {"kind", "probe_rate_hz", "return_rate_hz", "delay_samples", "drift_ppm", "level_db", "polarity", ...}: the contract's
-/// answer to `read`.
+/// {"kind", "probe_rate_hz", "return_rate_hz", "delay_samples", "drift_ppm", "level_db", "polarity", ...}: the
+/// contract's answer to `read`.
 Json probe_json(const ProbeReading& reading);
 /// Each point of a sweep, or each step, as a flat object: for CSV.
 std::vector<Json> points_of(const ProbeReading& reading);

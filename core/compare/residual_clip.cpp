@@ -24,7 +24,8 @@ class LaidReader : public Reader {
 
 class ResidualClip : public Clip {
  public:
-  ResidualClip(const Comparable& pair, const Fit& fit) : Clip(pair.master->path(), pair.master->format()), pair_(pair), fit_(fit) {
+  ResidualClip(const Comparable& pair, const Fit& fit)
+      : Clip(pair.master->path(), pair.master->format()), pair_(pair), fit_(fit) {
     format_.channels = int(fit.pairs.size());
     format_.codec = "pcm";
   }

@@ -9,10 +9,10 @@ namespace heathmist {
 
 namespace {
 
-constexpr size_t reach = 12;         // bins on either side that a line fills
-constexpr double stands_out = 40;    // a line's highest bin against the mean around it: 16 dB
-constexpr double nothing = 1e-26;    // -260 dB a bin: arithmetic
-constexpr double near_bins = 1.5;    // so far a line may lie from where theory has it
+constexpr size_t reach = 12;       // bins on either side that a line fills
+constexpr double stands_out = 40;  // a line's highest bin against the mean around it: 16 dB
+constexpr double nothing = 1e-26;  // -260 dB a bin: arithmetic
+constexpr double near_bins = 1.5;  // so far a line may lie from where theory has it
 
 double db_of(double power) { return 10 * std::log10(std::max(power, 1e-40)); }
 
@@ -81,9 +81,7 @@ class Finder {
   std::vector<bool> taken_;
 };
 
-std::string hertz(double hz) {
-  return hz < 1000 ? fmt::format("{:.4g} Hz", hz) : fmt::format("{:.5g} kHz", hz / 1000);
-}
+std::string hertz(double hz) { return hz < 1000 ? fmt::format("{:.4g} Hz", hz) : fmt::format("{:.5g} kHz", hz / 1000); }
 
 std::string ordinal(int n) {
   const char* end = n % 100 / 10 == 1 ? "th" : n % 10 == 1 ? "st" : n % 10 == 2 ? "nd" : n % 10 == 3 ? "rd" : "th";
@@ -142,8 +140,8 @@ class Namer {
         SpectralLine* line = at(out, near_);
         if (!line) continue;
         line->kind = SpectralLine::Kind::intermodulation, line->order = order;
-        line->name = fmt::format("product of {} order: {} x {} {} {} x {}", ordinal(order), n, hertz(g), m < 0 ? "-" : "+",
-                                 std::abs(m), hertz(f));
+        line->name = fmt::format("product of {} order: {} x {} {} {} x {}", ordinal(order), n, hertz(g),
+                                 m < 0 ? "-" : "+", std::abs(m), hertz(f));
       }
   }
   /// Mains and its harmonics: only where the mains itself or its first harmonics are there.
@@ -166,10 +164,9 @@ std::vector<double> mark_fundamentals(std::vector<SpectralLine>& lines, const Li
   std::vector<double> hz;
   const auto& asked = o.fundamentals_hz.empty() ? o.sources_hz : o.fundamentals_hz;
   for (SpectralLine& l : lines) {
-    const bool wanted = asked.empty()
-                            ? l.dbfs > lines.front().dbfs - 20 && hz.size() < 40
-                            : std::any_of(asked.begin(), asked.end(),
-                                          [&](double f) { return std::abs(f - l.hz) < near + 2e-4 * f; });
+    const bool wanted = asked.empty() ? l.dbfs > lines.front().dbfs - 20 && hz.size() < 40
+                                      : std::any_of(asked.begin(), asked.end(),
+                                                    [&](double f) { return std::abs(f - l.hz) < near + 2e-4 * f; });
     if (!wanted) continue;
     l.kind = SpectralLine::Kind::fundamental;
     l.name = "tone of " + hertz(l.hz);
@@ -227,7 +224,8 @@ LineReading read_lines(const Spectrum& s, const LineOptions& options) {
   for (const Found& f : finder.run(o.most_lines))
     r.lines.push_back({SpectralLine::Kind::unknown, f.hz, db_of(2 * f.power), 0, 0, 0, {}});
   std::sort(r.lines.begin(), r.lines.end(), [](const auto& a, const auto& b) { return a.dbfs > b.dbfs; });
-  const auto fundamentals = r.lines.empty() ? std::vector<double>{} : mark_fundamentals(r.lines, o, near_bins * s.bin_hz);
+  const auto fundamentals =
+      r.lines.empty() ? std::vector<double>{} : mark_fundamentals(r.lines, o, near_bins * s.bin_hz);
   Namer(r.lines, s, o).run(fundamentals);
   double wanted = 0, strongest = 0, harmonics = 0, products = 0, others = 0, spurious = 0;
   for (const SpectralLine& l : r.lines) {

@@ -17,16 +17,17 @@ struct SpectralLine {
   enum class Kind { fundamental, harmonic, intermodulation, hum, alias, unknown };
   Kind kind = Kind::unknown;
   double hz = 0, dbfs = 0, dbr = 0;
-  int order = 0;           ///< of a harmonic; of a product; of a hum line
-  double before_hz = 0;    ///< what an alias was before it folded
-  std::string name;        ///< "3rd harmonic of 997 Hz", "27.4 kHz folded at 44.1 kHz"
+  int order = 0;         ///< of a harmonic; of a product; of a hum line
+  double before_hz = 0;  ///< what an alias was before it folded
+  std::string name;      ///< "3rd harmonic of 997 Hz", "27.4 kHz folded at 44.1 kHz"
 };
 const char* name_of(SpectralLine::Kind kind);
 
 struct LineOptions {
-  std::vector<double> fundamentals_hz{};  ///< none: the sources; nor these: the strongest line, and what is within 20 dB
-  std::vector<double> sources_hz{};       ///< tones that went in, which may come back folded
-  std::optional<double> reference_dbfs{}; ///< what dBr is against; none: the strongest fundamental, or line
+  std::vector<double>
+      fundamentals_hz{};             ///< none: the sources; nor these: the strongest line, and what is within 20 dB
+  std::vector<double> sources_hz{};  ///< tones that went in, which may come back folded
+  std::optional<double> reference_dbfs{};  ///< what dBr is against; none: the strongest fundamental, or line
   double source_rate_hz = 0;               ///< the rate they went in at; 0: no aliases are named
   double low_hz = 20, high_hz = 20000;     ///< the band of THD+N and noise (AES17)
   int most_lines = 200;

@@ -27,10 +27,14 @@ int channels_of(const Clip& clip, const SpectraOptions& o) {
 
 double sample(const Planar& block, const SpectraOptions& o, int channel, size_t n) {
   switch (o.listen) {
-    case Listen::all: return block.channel(channel)[n];
-    case Listen::one: return block.channel(o.channel)[n];
-    case Listen::mid: return (block.channel(0)[n] + block.channel(1)[n]) / 2;
-    case Listen::side: return (block.channel(0)[n] - block.channel(1)[n]) / 2;
+    case Listen::all:
+      return block.channel(channel)[n];
+    case Listen::one:
+      return block.channel(o.channel)[n];
+    case Listen::mid:
+      return (block.channel(0)[n] + block.channel(1)[n]) / 2;
+    case Listen::side:
+      return (block.channel(0)[n] - block.channel(1)[n]) / 2;
   }
   return 0;
 }
@@ -83,10 +87,7 @@ Spectra spectra_of(const Clip& clip, const SpectraOptions& o, const Job& job) {
   constexpr int64_t group = 16;
   std::vector<Sums> sums(size_t((count + group - 1) / group));
   for_each_segment(
-      int64_t(sums.size()), job,
-      [&] {
-        return std::make_unique<Desk>(clip, o, window, channels);
-      },
+      int64_t(sums.size()), job, [&] { return std::make_unique<Desk>(clip, o, window, channels); },
       [&](auto& desk, int64_t n) {
         for (int64_t i = n * group; i < std::min(count, (n + 1) * group); ++i)
           desk->add(o.first + (count > 1 ? (possible - 1) * i / (count - 1) : 0) * hop, sums[size_t(n)]);
@@ -178,7 +179,9 @@ double ccir_468_db(double f) {  // the curve's closed form in BS.468-4, table 2,
 double k_weighting_db(double f) {
   static const KWeighting weighting(192000);
   const auto z = std::polar(1.0, -2 * std::numbers::pi * std::min(f, 95000.0) / 192000);
-  auto gain = [&](const auto& c) { return std::abs((c[0] + c[1] * z + c[2] * z * z) / (1.0 + c[3] * z + c[4] * z * z)); };
+  auto gain = [&](const auto& c) {
+    return std::abs((c[0] + c[1] * z + c[2] * z * z) / (1.0 + c[3] * z + c[4] * z * z));
+  };
   return 20 * std::log10(gain(weighting.shelf()) * gain(weighting.high_pass()));
 }
 
@@ -187,7 +190,9 @@ double k_weighting_db(double f) {
 double weighting_db(Weighting weighting, double hz) {
   if (weighting == Weighting::none) return 0;
   if (hz <= 0) return -400;
-  return weighting == Weighting::a ? a_weighting_db(hz) : weighting == Weighting::k ? k_weighting_db(hz) : ccir_468_db(hz);
+  return weighting == Weighting::a   ? a_weighting_db(hz)
+         : weighting == Weighting::k ? k_weighting_db(hz)
+                                     : ccir_468_db(hz);
 }
 
 }  // namespace heathmist

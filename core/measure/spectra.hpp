@@ -36,7 +36,7 @@ Spectra momentary_spectra(const Clip& clip, int64_t frame, SpectraOptions option
 enum class SpectrumUnit { per_line, per_root_hz, third_octave };
 struct Showing {
   SpectrumUnit unit = SpectrumUnit::per_line;
-  double slope_db_per_octave = 0;  ///< added above 1 kHz and taken below it; 3 makes pink noise level
+  double slope_db_per_octave = 0;   ///< added above 1 kHz and taken below it; 3 makes pink noise level
   double low_hz = 20, high_hz = 0;  ///< 0: half the rate
   int points = 1200;
   bool logarithmic = true;

@@ -62,8 +62,9 @@ ProbeReading read_probe(const Clip& ret, const std::string& kind, int channel, c
                                 std::to_string(format.channels));
   const auto fit = find_probe(ret, kind, channel, job.part(0, 0.2));
   if (!fit)
-    throw InputError(ret.path(), "the chirps that begin a probe are not in it; write the probe with 'heathmist-cli probe " +
-                                     kind + "', play all of it and read what came back");
+    throw InputError(ret.path(),
+                     "the chirps that begin a probe are not in it; write the probe with 'heathmist-cli probe " + kind +
+                         "', play all of it and read what came back");
   ProbeReading reading{probe_score(kind, fit->probe_rate_hz), *fit, format.sample_rate_hz, fit->at_s,
                        (fit->stretch - 1) * 1e6};
   const double end = fit->return_s(reading.score.body_s + reading.score.body_seconds);

@@ -95,8 +95,8 @@ class TestSpectrum : public QObject {
 
     const auto score = probe_score("sweep", 96000);
     write_probe(score, folder_ / "sweep.wav", ProbeWord::float32);
-    const auto chain = chain_of({{{"type", "delay"}, {"delay_samples", 4321}},
-                                 {{"type", "converter"}, {"rate_hz", 48000}, {"by", "cubic"}}});
+    const auto chain = chain_of(
+        {{{"type", "delay"}, {"delay_samples", 4321}}, {{"type", "converter"}, {"rate_hz", 48000}, {"by", "cubic"}}});
     write_return(pass(Clip::open(folder_ / "sweep.wav"), chain), chain, folder_ / "other program.wav");
     board->bring({QString::fromStdString((folder_ / "other program.wav").string())});
     QVERIFY(rested.wait(60000));

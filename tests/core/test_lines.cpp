@@ -9,12 +9,14 @@ namespace {
 
 double level(double db) { return std::pow(10, db / 20); }
 
-Planar mixed(const std::vector<std::pair<double, double>>& hz_and_dbfs, double seconds, int rate, double noise_rms = 0) {
+Planar mixed(const std::vector<std::pair<double, double>>& hz_and_dbfs, double seconds, int rate,
+             double noise_rms = 0) {
   Planar sound(1, int64_t(seconds * rate));
   dsp::Noise chance(11);
   for (size_t n = 0; n < size_t(sound.frames()); ++n) {
     double x = noise_rms > 0 ? noise_rms * chance.gaussian() : 0;
-    for (const auto& [hz, db] : hz_and_dbfs) x += level(db) * std::sin(2 * pi * std::remainder(hz * double(n) / rate, 1.0));
+    for (const auto& [hz, db] : hz_and_dbfs)
+      x += level(db) * std::sin(2 * pi * std::remainder(hz * double(n) / rate, 1.0));
     sound.channel(0)[n] = x;
   }
   return sound;
@@ -41,7 +43,8 @@ class TestLines : public StageTest {
   void a_line_reads_its_level_in_every_window_and_unit() {
     const double bin = 48000.0 / 16384;
     const auto sound = mixed({{700 * bin, -6}}, 4, 48000);
-    for (const auto window : {dsp::Window::hann, dsp::Window::blackman_harris, dsp::Window::flat_top, dsp::Window::kaiser}) {
+    for (const auto window :
+         {dsp::Window::hann, dsp::Window::blackman_harris, dsp::Window::flat_top, dsp::Window::kaiser}) {
       SpectraOptions o;
       o.fft_size = 16384, o.window = window;
       const auto s = spectra(sound, 48000, o);
@@ -70,7 +73,8 @@ class TestLines : public StageTest {
         o.fft_size = size, o.window = window;
         const auto s = spectra(mixed({}, 20, 48000, rms), 48000, o);
         const auto r = read_lines(s.average);
-        QVERIFY2(std::abs(*r.noise_per_root_hz_dbfs - truth) < 0.1, qPrintable(QString::number(*r.noise_per_root_hz_dbfs - truth)));
+        QVERIFY2(std::abs(*r.noise_per_root_hz_dbfs - truth) < 0.1,
+                 qPrintable(QString::number(*r.noise_per_root_hz_dbfs - truth)));
         QVERIFY(std::abs(*r.noise_dbfs - truth - 10 * std::log10(19980)) < 0.1);
         QVERIFY2(r.lines.empty(), qPrintable(QString::number(r.lines.size())));
       }
@@ -91,7 +95,8 @@ class TestLines : public StageTest {
 
   void lines_are_named() {
     const auto r = read_lines(
-        spectra(mixed({{997, -3}, {1994, -80}, {2991, -90}, {50, -95}, {100, -100}, {7123, -105}}, 10, 48000, 1e-8)).average);
+        spectra(mixed({{997, -3}, {1994, -80}, {2991, -90}, {50, -95}, {100, -100}, {7123, -105}}, 10, 48000, 1e-8))
+            .average);
     QCOMPARE(r.lines.size(), size_t(6));
     QCOMPARE(r.lines.front().kind, SpectralLine::Kind::fundamental);
     QCOMPARE(line_at(r, 1994)->name, std::string("2nd harmonic of 997 Hz"));
@@ -101,14 +106,16 @@ class TestLines : public StageTest {
     QCOMPARE(line_at(r, 7123)->kind, SpectralLine::Kind::unknown);
     QVERIFY(std::abs(line_at(r, 7123)->dbr + 102) < 0.05);
     QVERIFY(std::abs(*r.sfdr_db - 77) < 0.05);
-    const auto twin = read_lines(spectra(mixed({{11000, -7}, {12000, -7}, {1000, -90}, {10000, -80}}, 10, 48000, 1e-8)).average);
+    const auto twin =
+        read_lines(spectra(mixed({{11000, -7}, {12000, -7}, {1000, -90}, {10000, -80}}, 10, 48000, 1e-8)).average);
     QCOMPARE(line_at(twin, 1000)->order, 2);
     QCOMPARE(line_at(twin, 10000)->order, 3);
     QVERIFY(std::abs(*twin.imd_db - (10 * std::log10(1e-9 + 1e-8) + 7 - 3.0103)) < 0.05);
   }
 
   void an_ultrasonic_tone_that_folds_is_named() {
-    const auto out = run(clip(mixed({{27400, -3}}, 8, 96000), 96000), {{{"type", "converter"}, {"rate_hz", 44100}, {"by", "linear"}}});
+    const auto out = run(clip(mixed({{27400, -3}}, 8, 96000), 96000),
+                         {{{"type", "converter"}, {"rate_hz", 44100}, {"by", "linear"}}});
     LineOptions o;
     o.sources_hz = {27400}, o.source_rate_hz = 96000, o.reference_dbfs = -3;
     const auto r = read_lines(spectra_of(*out).average, o);
@@ -117,14 +124,18 @@ class TestLines : public StageTest {
     QCOMPARE(alias->kind, SpectralLine::Kind::alias);
     QCOMPARE(alias->name, std::string("27.4 kHz folded at 44.1 kHz"));
     const double v = 27400 / 96000.0;  // linear interpolation passes the square of the sinc
-    QVERIFY2(std::abs(alias->dbr - 40 * std::log10(std::sin(pi * v) / (pi * v))) < 0.1, qPrintable(QString::number(alias->dbr)));
+    QVERIFY2(std::abs(alias->dbr - 40 * std::log10(std::sin(pi * v) / (pi * v))) < 0.1,
+             qPrintable(QString::number(alias->dbr)));
     QVERIFY(!r.thd_n_db);  // nothing of what was wanted is there
   }
 
   void weightings_are_those_of_their_standards() {
-    for (const auto& [hz, a] : {std::pair{1000.0, 0.0}, {100.0, -19.1}, {31.623, -39.4}, {10000.0, -2.5}, {3162.3, 1.2}})
-      QVERIFY2(std::abs(weighting_db(Weighting::a, hz) - a) < 0.1, qPrintable(QString::number(weighting_db(Weighting::a, hz))));
-    for (const auto& [hz, db] : {std::pair{1000.0, 0.0}, {6300.0, 12.2}, {100.0, -19.8}, {31.5, -29.9}, {10000.0, 8.1}, {16000.0, -11.7}})
+    for (const auto& [hz, a] :
+         {std::pair{1000.0, 0.0}, {100.0, -19.1}, {31.623, -39.4}, {10000.0, -2.5}, {3162.3, 1.2}})
+      QVERIFY2(std::abs(weighting_db(Weighting::a, hz) - a) < 0.1,
+               qPrintable(QString::number(weighting_db(Weighting::a, hz))));
+    for (const auto& [hz, db] :
+         {std::pair{1000.0, 0.0}, {6300.0, 12.2}, {100.0, -19.8}, {31.5, -29.9}, {10000.0, 8.1}, {16000.0, -11.7}})
       QVERIFY2(std::abs(weighting_db(Weighting::ccir_468, hz) - db) < 0.3,
                qPrintable(QString("%1 %2").arg(hz).arg(weighting_db(Weighting::ccir_468, hz))));
     QVERIFY(std::abs(weighting_db(Weighting::k, 997) - 0.691) < 0.02 && weighting_db(Weighting::k, 10000) > 3.9);

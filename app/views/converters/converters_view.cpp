@@ -26,13 +26,16 @@ Role role_of(Grade grade) {
 
 QString milliseconds(double seconds) { return number(1000 * seconds, 2); }
 
+QString short_name(const BoardRow& row) { return QString::fromStdString(row.name).section(" by ", -1); }
+
 /// What came out where, small.
 QPixmap picture_of(const AliasMap& map, QSize size) {
   QImage image(map.columns, map.rows, QImage::Format_RGB32);
   for (int c = 0; c < map.columns; ++c)
     for (int r = 0; r < map.rows; ++r)
-      image.setPixelColor(c, map.rows - 1 - r,
-                          Theme::instance().heat(std::clamp(1 + double(map.db[size_t(c * map.rows + r)]) / 150, 0.0, 1.0)));
+      image.setPixelColor(
+          c, map.rows - 1 - r,
+          Theme::instance().heat(std::clamp(1 + double(map.db[size_t(c * map.rows + r)]) / 150, 0.0, 1.0)));
   return QPixmap::fromImage(image.scaled(size, Qt::IgnoreAspectRatio, Qt::SmoothTransformation));
 }
 
@@ -51,7 +54,7 @@ ConvertersView::ConvertersView(QWidget* parent) : QWidget(parent) {
   split->setHandleWidth(1);
   make_table(split);
   large_ = new QSplitter(Qt::Horizontal, split);
-  large_->setHandleWidth(8);
+  large_->setHandleWidth(1);
   for (int n = 0; n < most_large; ++n) {
     plates_.push_back(new FoldPlate(large_));
     plates_.back()->setMinimumSize(160, 150);
@@ -107,7 +110,8 @@ QWidget* ConvertersView::make_head() {
   note_->setAlignment(Qt::AlignRight | Qt::AlignVCenter);
   row->addWidget(note_, 1);
   for (const auto& [text, hint, work] :
-       {std::tuple{tr("Write a probe…"), tr("A sweep to send through some other program"), &ConvertersView::write_probe_file},
+       {std::tuple{tr("Write a probe…"), tr("A sweep to send through some other program"),
+                   &ConvertersView::write_probe_file},
         {tr("Bring in a return…"), tr("Sweep probes that came back from some other program"),
          &ConvertersView::choose_returns}}) {
     auto* button = new QPushButton(text, head);
@@ -129,10 +133,11 @@ void ConvertersView::make_table(QWidget* parent) {
   table_ = new QTableWidget(0, columns, parent);
   dress_table(table_, tr("Converters for this pair of rates"));
   table_->setHorizontalHeaderLabels({tr("Converter"), tr("In by out"), tr("Grade"), tr("Folds, dB"), tr("From, to"),
-                                     tr("Ripple, dB"), tr("\u22120.1, \u22123 dB"), tr("Rings, ms"), tr("Delay, ms"), tr("THD+N, dB"),
-                                     tr("Speed")});
+                                     tr("Ripple, dB"), tr("\u22120.1, \u22123 dB"), tr("Rings, ms"), tr("Delay, ms"),
+                                     tr("THD+N, dB"), tr("Speed")});
   for (const auto& [column, hint] :
-       {std::pair{int(picture_column), tr("Input frequency across, output frequency upwards: anything off the line is an alias")},
+       {std::pair{int(picture_column),
+                  tr("Input frequency across, output frequency upwards: anything off the line is an alias")},
         {int(folds_column), tr("The strongest alias or image under 20 kHz, against the tone that went in")},
         {int(where_column), tr("Which tone that was, and where it lands")},
         {int(ripple_column), tr("Greatest less least level in the pass band")},
@@ -146,9 +151,15 @@ void ConvertersView::make_table(QWidget* parent) {
   table_->setIconSize({64, 24});
   table_->horizontalHeader()->setSectionResizeMode(QHeaderView::Interactive);
   table_->horizontalHeader()->setSectionResizeMode(name_column, QHeaderView::Stretch);
-  for (const auto& [column, width] : {std::pair{int(picture_column), 76}, {int(grade_column), 70}, {int(folds_column), 78},
-                                      {int(where_column), 116}, {int(ripple_column), 74}, {int(edge_column), 102},
-                                      {int(rings_column), 72}, {int(delay_column), 74}, {int(thd_column), 82},
+  for (const auto& [column, width] : {std::pair{int(picture_column), 76},
+                                      {int(grade_column), 70},
+                                      {int(folds_column), 88},
+                                      {int(where_column), 116},
+                                      {int(ripple_column), 74},
+                                      {int(edge_column), 102},
+                                      {int(rings_column), 72},
+                                      {int(delay_column), 74},
+                                      {int(thd_column), 82},
                                       {int(speed_column), 62}})
     table_->setColumnWidth(column, width);
   right_heads(table_, folds_column);
@@ -199,20 +210,22 @@ void ConvertersView::bring(const QStringList& files) {
 }
 
 void ConvertersView::choose_returns() {
-  bring(QFileDialog::getOpenFileNames(this, tr("Sweep probes that came back"), {},
-                                      tr("Audio (*.wav *.aif *.aiff *.flac *.w64 *.caf *.mp3 *.m4a *.ogg *.opus);;All files (*)")));
+  bring(QFileDialog::getOpenFileNames(
+      this, tr("Sweep probes that came back"), {},
+      tr("Audio (*.wav *.aif *.aiff *.flac *.w64 *.caf *.mp3 *.m4a *.ogg *.opus);;All files (*)")));
 }
 
 void ConvertersView::write_probe_file() {
   QStringList titles;
   for (const auto& kind : probe_kinds()) titles << QString::fromStdString(kind.title);
   bool chosen = false;
-  const QString title = QInputDialog::getItem(this, tr("Write a probe"), tr("Which one, at %1:").arg(kilohertz(from_hz())),
-                                              titles, 0, false, &chosen);
+  const QString title = QInputDialog::getItem(
+      this, tr("Write a probe"), tr("Which one, at %1:").arg(kilohertz(from_hz())), titles, 0, false, &chosen);
   if (!chosen) return;
   const auto& kind = probe_kinds()[size_t(titles.indexOf(title))];
   const QString file = QFileDialog::getSaveFileName(
-      this, tr("Write a probe"), QString("%1-%2.wav").arg(QString::fromStdString(kind.key)).arg(from_hz()), tr("WAV (*.wav)"));
+      this, tr("Write a probe"), QString("%1-%2.wav").arg(QString::fromStdString(kind.key)).arg(from_hz()),
+      tr("WAV (*.wav)"));
   if (file.isEmpty()) return;
   try {
     const auto score = probe_score(kind.key, from_hz());
@@ -251,7 +264,7 @@ void ConvertersView::put(int at, size_t place) {
   const BoardRow& row = rows_[place];
   const SweepReading& r = row.sweep;
   const Grade grade = grade_of(r);
-  auto* name = new QTableWidgetItem(QString::fromStdString(row.name).section(" by ", -1));
+  auto* name = new QTableWidgetItem(short_name(row));
   name->setData(Qt::UserRole, qulonglong(place));
   name->setToolTip(QString::fromStdString(row.name) + "\n" + QString::fromStdString(words_for(r)));
   table_->setItem(at, name_column, name);
@@ -266,9 +279,10 @@ void ConvertersView::put(int at, size_t place) {
   const bool folds = r.audible.db > -250;
   table_->setItem(at, folds_column, new NumberItem(folds ? number(r.audible.db, 0) : tr("none"), r.audible.db));
   auto brief = [](double hz) { return number(hz / 1000, 1); };
-  table_->setItem(at, where_column,
-                  new NumberItem(folds ? tr("%1 to %2 kHz").arg(brief(r.audible.in_hz), brief(r.audible.out_hz)) : QString(),
-                                 r.audible.in_hz));
+  table_->setItem(
+      at, where_column,
+      new NumberItem(folds ? tr("%1 to %2 kHz").arg(brief(r.audible.in_hz), brief(r.audible.out_hz)) : QString(),
+                     r.audible.in_hz));
   auto optional = [](std::optional<double> value, const QString& text) {
     return new NumberItem(value ? text : QString::fromUtf8("\u2013"), value.value_or(nothing));
   };
@@ -282,7 +296,8 @@ void ConvertersView::put(int at, size_t place) {
                            row.impulse ? milliseconds(row.impulse->pre_ringing_s) : QString()));
   table_->setItem(at, delay_column, new NumberItem(milliseconds(r.delay_s), r.delay_s));
   table_->setItem(at, thd_column, optional(row.thd_n_db, number(row.thd_n_db.value_or(0), 1)));
-  table_->setItem(at, speed_column, optional(row.speed, QString::fromUtf8("%1\u00d7").arg(number(row.speed.value_or(0), 0))));
+  table_->setItem(at, speed_column,
+                  optional(row.speed, QString::fromUtf8("%1\u00d7").arg(number(row.speed.value_or(0), 0))));
 }
 
 void ConvertersView::draw() {
@@ -299,14 +314,19 @@ void ConvertersView::draw() {
       plate->show_fold({QString::fromStdString(large[size_t(n)]->name), double(r.from_hz), double(r.to_hz),
                         fold_lines(r.from_hz, r.to_hz), large[size_t(n)]->map});
     } else if (n == 0) {
-      plate->show_fold({tr("Where tones land: solid as they are, dotted their images"), double(from_hz()), double(to_hz()),
-                        fold_lines(from_hz(), to_hz()), {}});
+      plate->show_fold({tr("Where tones land: solid as they are, dotted their images"),
+                        double(from_hz()),
+                        double(to_hz()),
+                        fold_lines(from_hz(), to_hz()),
+                        {}});
     }
   }
-  sentence_->setText(!large.empty()         ? QString::fromStdString(words_for(large.front()->sweep))
-                     : task_.is_running() ? tr("Sweeping…")
-                                            : tr("What folds back when %1 become %2? Run sends a sweep through every converter.")
-                                                  .arg(kilohertz(from_hz()), kilohertz(to_hz())));
+  sentence_->setText(
+      !large.empty()
+          ? tr("%1: %2").arg(short_name(*large.front()), QString::fromStdString(words_for(large.front()->sweep)))
+      : task_.is_running() ? tr("Sweeping…")
+                           : tr("What folds back when %1 become %2? Run sends a sweep through every converter.")
+                                 .arg(kilohertz(from_hz()), kilohertz(to_hz())));
 }
 
 std::vector<FoldPlate*> ConvertersView::shown_plates() const {

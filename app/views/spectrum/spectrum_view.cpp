@@ -14,8 +14,8 @@ namespace heathmist::app {
 
 namespace {
 
-constexpr int most_blocks = 600;   // evenly spread over a long clip
-constexpr int most_lines = 100;    // that are listed
+constexpr int most_blocks = 600;  // evenly spread over a long clip
+constexpr int most_lines = 100;   // that are listed
 enum Kind { average, hold, moment };
 
 double at_least(const std::optional<double>& value) { return value.value_or(0); }
@@ -111,20 +111,28 @@ QWidget* SpectrumView::make_head() {
   kind_ = choice(head, tr("Over the whole or the selection, or of the moment at the playhead"),
                  {{tr("average"), average}, {tr("peak hold"), hold}, {tr("at playhead"), moment}}, average);
   listen_ = choice(head, tr("Which channels"),
-                   {{tr("all channels"), QPoint(int(Listen::all), 0)}, {tr("mid"), QPoint(int(Listen::mid), 0)},
-                    {tr("side"), QPoint(int(Listen::side), 0)}, {tr("left"), QPoint(int(Listen::one), 0)},
-                    {tr("right"), QPoint(int(Listen::one), 1)}}, 0);
+                   {{tr("all channels"), QPoint(int(Listen::all), 0)},
+                    {tr("mid"), QPoint(int(Listen::mid), 0)},
+                    {tr("side"), QPoint(int(Listen::side), 0)},
+                    {tr("left"), QPoint(int(Listen::one), 0)},
+                    {tr("right"), QPoint(int(Listen::one), 1)}},
+                   0);
   std::vector<std::pair<QString, QVariant>> sizes;
-  for (int power = 9; power <= 20; ++power)
-    sizes.emplace_back(QString::number(1 << power), 1 << power);
+  for (int power = 9; power <= 20; ++power) sizes.emplace_back(QString::number(1 << power), 1 << power);
   size_ = choice(head, tr("Size of the FFT, points"), sizes, 16 - 9);
   window_ = choice(head, tr("Window; of Kaiser how far its side lobes lie down, dB"),
-                   {{tr("Kaiser 200"), QPoint(int(Window::kaiser), 200)}, {tr("Kaiser 120"), QPoint(int(Window::kaiser), 120)},
-                    {tr("Kaiser 80"), QPoint(int(Window::kaiser), 80)}, {tr("Hann"), QPoint(int(Window::hann), 0)},
-                    {tr("Blackman-Harris"), QPoint(int(Window::blackman_harris), 0)}, {tr("flat top"), QPoint(int(Window::flat_top), 0)}}, 0);
+                   {{tr("Kaiser 200"), QPoint(int(Window::kaiser), 200)},
+                    {tr("Kaiser 120"), QPoint(int(Window::kaiser), 120)},
+                    {tr("Kaiser 80"), QPoint(int(Window::kaiser), 80)},
+                    {tr("Hann"), QPoint(int(Window::hann), 0)},
+                    {tr("Blackman-Harris"), QPoint(int(Window::blackman_harris), 0)},
+                    {tr("flat top"), QPoint(int(Window::flat_top), 0)}},
+                   0);
   unit_ = choice(head, tr("What a level is of"),
-                 {{tr("per line"), int(SpectrumUnit::per_line)}, {tr("per \u221aHz"), int(SpectrumUnit::per_root_hz)},
-                  {tr("third octave"), int(SpectrumUnit::third_octave)}}, 0);
+                 {{tr("per line"), int(SpectrumUnit::per_line)},
+                  {tr("per \u221aHz"), int(SpectrumUnit::per_root_hz)},
+                  {tr("third octave"), int(SpectrumUnit::third_octave)}},
+                 0);
   slope_ = choice(head, tr("Slope that is added, dB per octave about 1 kHz"),
                   {{tr("no slope"), 0.0}, {tr("+3 dB/oct"), 3.0}, {tr("+4.5 dB/oct"), 4.5}, {tr("+6 dB/oct"), 6.0}}, 0);
   scale_ = choice(head, tr("Scale of the frequency axis"), {{tr("log"), true}, {tr("linear"), false}}, 0);
@@ -147,11 +155,14 @@ QWidget* SpectrumView::make_head() {
 void SpectrumView::make_table(QWidget* parent) {
   table_ = new QTableWidget(0, 6, parent);
   dress_table(table_, tr("Lines of the spectrum"));
-  table_->setHorizontalHeaderLabels({tr("Clip"), tr("Frequency"), tr("Note"), tr("Level, dBFS"), tr("dBr"), tr("What it is")});
+  table_->setHorizontalHeaderLabels(
+      {tr("Clip"), tr("Frequency"), tr("Note"), tr("Level, dBFS"), tr("dBr"), tr("What it is")});
   table_->horizontalHeaderItem(4)->setToolTip(tr("Against the strongest tone of its clip"));
   table_->horizontalHeader()->setSectionResizeMode(5, QHeaderView::Stretch);
-  for (const auto& [column, width] : {std::pair{0, 130}, {1, 110}, {2, 84}, {3, 90}, {4, 72}}) table_->setColumnWidth(column, width);
-  for (int column : {1, 3, 4}) table_->horizontalHeaderItem(column)->setTextAlignment(Qt::AlignRight | Qt::AlignVCenter);
+  for (const auto& [column, width] : {std::pair{0, 130}, {1, 110}, {2, 84}, {3, 108}, {4, 72}})
+    table_->setColumnWidth(column, width);
+  for (int column : {1, 3, 4})
+    table_->horizontalHeaderItem(column)->setTextAlignment(Qt::AlignRight | Qt::AlignVCenter);
   table_->setMinimumHeight(90);
   table_->setSortingEnabled(true);
   table_->horizontalHeader()->setSortIndicator(3, Qt::DescendingOrder);
@@ -262,11 +273,13 @@ void SpectrumView::run() {
         SpectraOptions own = o;
         if (range) own.first = int64_t(range->first * rate), own.last = int64_t(range->second * rate);
         one.sample_rate_hz = int(rate);
-        one.spectra = kind == moment ? momentary_spectra(*clip, int64_t(at * rate), own, part) : spectra_of(*clip, own, part);
+        one.spectra =
+            kind == moment ? momentary_spectra(*clip, int64_t(at * rate), own, part) : spectra_of(*clip, own, part);
         one.lines = read_lines(one.spectra.average, naming);
         if (n == 0 && is_test_tone(one.lines)) {  // what comes back of its tones may have folded
           for (const auto& l : one.lines.lines)
-            if (l.kind == SpectralLine::Kind::fundamental) naming.sources_hz.push_back(l.hz), naming.reference_dbfs = l.dbfs;
+            if (l.kind == SpectralLine::Kind::fundamental)
+              naming.sources_hz.push_back(l.hz), naming.reference_dbfs = l.dbfs;
           naming.source_rate_hz = rate;
         }
       } catch (const Cancelled&) {
@@ -294,7 +307,8 @@ std::vector<NamedLine> SpectrumView::lines() const {
   showing.slope_db_per_octave = slope_->currentData().toDouble();
   showing.logarithmic = scale_->currentData().toBool();
   for (const Seen& s : seen_) showing.high_hz = std::max(showing.high_hz, s.sample_rate_hz / 2.0);
-  const std::pair<Role, Qt::PenStyle> others[] = {{Role::ink, Qt::SolidLine}, {Role::soft, Qt::DashLine}, {Role::ink, Qt::DotLine}};
+  const std::pair<Role, Qt::PenStyle> others[] = {
+      {Role::ink, Qt::SolidLine}, {Role::soft, Qt::DashLine}, {Role::ink, Qt::DotLine}};
   size_t other = 0;
   const double high = showing.high_hz;
   for (const Seen& s : seen_) {
@@ -330,10 +344,11 @@ QString SpectrumView::say(const Seen& s) const {
   if (is_test_tone(r) && r.thd_n_db) {
     words << tr("THD+N %1 dB").arg(number(*r.thd_n_db, 1));
     if (r.thd_db) words << tr("THD %1 dB").arg(number(*r.thd_db, 1));
-    words << tr("SFDR %1 dB").arg(number(at_least(r.sfdr_db), 1)) << tr("%1 equivalent bits").arg(number(at_least(r.equivalent_bits), 1));
-  }
-  else if (!r.lines.empty())
-    return tr("%1: strongest at %2 Hz, %3 dBFS").arg(s.name, number(r.lines.front().hz, 1), number(r.lines.front().dbfs, 1));
+    words << tr("SFDR %1 dB").arg(number(at_least(r.sfdr_db), 1))
+          << tr("%1 equivalent bits").arg(number(at_least(r.equivalent_bits), 1));
+  } else if (!r.lines.empty())
+    return tr("%1: strongest at %2 Hz, %3 dBFS")
+        .arg(s.name, number(r.lines.front().hz, 1), number(r.lines.front().dbfs, 1));
   if (r.noise_dbfs)
     words << tr("between the lines %1 dBFS (%2 A)").arg(number(*r.noise_dbfs, 1), number(at_least(r.noise_a_dbfs), 1))
           << tr("%1 dBFS per \u221aHz").arg(number(*r.noise_per_root_hz_dbfs, 1));
@@ -342,9 +357,10 @@ QString SpectrumView::say(const Seen& s) const {
 
 void SpectrumView::show_lines() {
   const bool any = !seen_.empty();
-  headline_->setText(any                  ? say(seen_.back().key == "residual" && seen_.size() > 1 ? seen_[seen_.size() - 2] : seen_.back())
-                     : bench_.masters.empty() ? tr("Drop audio here to see its spectrum.")
-                                              : tr("Choose clips to draw, or a trial in the ledger."));
+  headline_->setText(
+      any ? say(seen_.back().key == "residual" && seen_.size() > 1 ? seen_[seen_.size() - 2] : seen_.back())
+      : bench_.masters.empty() ? tr("Drop audio here to see its spectrum.")
+                               : tr("Choose clips to draw, or a trial in the ledger."));
   const QSignalBlocker quiet(table_);
   table_->setSortingEnabled(false);
   table_->setRowCount(0);
@@ -354,7 +370,10 @@ void SpectrumView::show_lines() {
       const int row = table_->rowCount();
       table_->insertRow(row);
       table_->setItem(row, 0, new QTableWidgetItem(s.name));
-      table_->setItem(row, 1, new NumberItem(l.hz < 1000 ? tr("%1 Hz").arg(number(l.hz, 2)) : tr("%1 kHz").arg(number(l.hz / 1000, 4)), l.hz));
+      table_->setItem(
+          row, 1,
+          new NumberItem(l.hz < 1000 ? tr("%1 Hz").arg(number(l.hz, 2)) : tr("%1 kHz").arg(number(l.hz / 1000, 4)),
+                         l.hz));
       table_->setItem(row, 2, new QTableWidgetItem(QString::fromStdString(note_of(l.hz)).replace('-', QChar(0x2212))));
       table_->setItem(row, 3, new NumberItem(number(l.dbfs, 1), l.dbfs));
       table_->setItem(row, 4, new NumberItem(number(l.dbr, 1), l.dbr));

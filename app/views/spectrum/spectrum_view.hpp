@@ -64,7 +64,8 @@ class SpectrumView : public QWidget {
   struct Opened;
   QWidget* make_head();
   void make_table(QWidget* parent);
-  QComboBox* choice(QWidget* head, const QString& hint, const std::vector<std::pair<QString, QVariant>>& items, int initial);
+  QComboBox* choice(QWidget* head, const QString& hint, const std::vector<std::pair<QString, QVariant>>& items,
+                    int initial);
   std::vector<Subject> subjects() const;
   SpectraOptions options() const;
   void fill_menu();
