@@ -46,6 +46,11 @@ void take_picture(MainWindow& window, const QCommandLineParser& words) {
     if (words.isSet("limit")) window.ceiling_view()->limit()->setValue(words.value("limit").toDouble());
     return window.ceiling_view()->start();
   }
+  if (words.value("view") == "spectrogram") {
+    window.show_view(MainWindow::spectrum_page);
+    window.spectrum_view()->kind()->setCurrentIndex(SpectrumView::over_time_plain);
+    window.spectrum_view()->choose("residual", true);
+  }
   if (words.value("view") == "converters") {
     QObject::connect(
         window.converters_view(), &ConvertersView::rested, &window,

@@ -16,6 +16,14 @@ void MainWindow::connect_spectrum() {
   connect(&player_, &Player::moved, spectrum_, &SpectrumView::set_playhead);
   connect(view_, &NullView::seek, spectrum_, &SpectrumView::set_playhead);
   connect(view_, &NullView::loop_changed, spectrum_, &SpectrumView::set_selection);
+  connect(spectrum_, &SpectrumView::seek, this, [this](double at) {
+    player_.seek(at);
+    view_->set_playhead(at);
+    spectrum_->set_playhead(at);
+  });
+  connect(spectrum_, &SpectrumView::band_chosen, this, [this](double low, double high) {
+    view_->set_band(std::pair{low, high});  // heard alone, and for the numbers
+  });
   connect(&desk_, &Desk::trial_ready, spectrum_, &SpectrumView::show_trial);
   connect(&desk_, &Desk::nothing_selected, spectrum_, [this] { spectrum_->show_trial(nullptr); });
 }

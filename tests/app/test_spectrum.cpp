@@ -69,6 +69,41 @@ class TestSpectrum : public QObject {
     QTRY_VERIFY_WITH_TIMEOUT(view()->headline().contains("mid and side take two channels"), 30000);
   }
 
+  void a_spectrogram_follows_what_is_in_view() {
+    put_bench();
+    choose({"a", "t"});
+    view()->kind()->setCurrentIndex(SpectrumView::over_time_plain);
+    auto* plate = view()->over_time();
+    QTRY_VERIFY_WITH_TIMEOUT(plate->has_cells(), 30000);
+    QTRY_VERIFY_WITH_TIMEOUT(!view()->is_running(), 30000);
+    auto loudest_hz = [&](const QString& clip) {
+      double best = -400, hz = 0;
+      for (const QString& line : plate->csv().split('\n')) {
+        const QStringList words = line.split(',');
+        if (words.size() == 4 && words[0] == clip && words[3].toDouble() > best)
+          best = words[3].toDouble(), hz = words[2].toDouble();
+      }
+      return hz;
+    };
+    QVERIFY2(std::abs(loudest_hz("bat") / 27400 - 1) < 0.03, qPrintable(QString::number(loudest_hz("bat"))));
+    QVERIFY2(std::abs(loudest_hz("bat  back") / 16700 - 1) < 0.03,
+             qPrintable(QString::number(loudest_hz("bat  back"))));
+    QSignalSpy ranges(plate, &SpectrogramPlate::range_changed);
+    plate->setFocus();
+    QTest::keyClick(plate, Qt::Key_Plus);
+    QCOMPARE(ranges.count(), 1);
+    QVERIFY(plate->to_s() - plate->from_s() < 5);
+    QTRY_VERIFY_WITH_TIMEOUT(plate->csv().section('\n', 1, 1).section(',', 1, 1).toDouble() > 0.4,
+                             30000);  // anew for the range
+    QSignalSpy sought(view(), &SpectrumView::seek);
+    QTest::mouseClick(plate, Qt::LeftButton, {}, {plate->width() / 2, plate->height() / 4});
+    QCOMPARE(sought.count(), 1);
+    view()->kind()->setCurrentIndex(SpectrumView::over_time_sharp);
+    QTRY_VERIFY_WITH_TIMEOUT(!view()->is_running(), 30000);
+    view()->kind()->setCurrentIndex(SpectrumView::average);
+    QVERIFY(view()->plate()->isVisible() && !plate->isVisible());
+  }
+
   void master_return_and_residual_of_a_trial() {
     put_bench();
     window_->show_view(MainWindow::null_page);

@@ -1,11 +1,10 @@
-#include "app/views/spectrum/spectrum_view.hpp"
+#include "app/views/spectrum/opened_clips.hpp"
 
 #include <QHeaderView>
 #include <QPushButton>
 #include <QSplitter>
 #include <QToolButton>
 #include <QVBoxLayout>
-#include <mutex>
 
 #include "app/theme/theme.hpp"
 #include "app/window/number_item.hpp"
@@ -16,7 +15,6 @@ namespace {
 
 constexpr int most_blocks = 600;  // evenly spread over a long clip
 constexpr int most_lines = 100;   // that are listed
-enum Kind { average, hold, moment };
 
 double at_least(const std::optional<double>& value) { return value.value_or(0); }
 
@@ -29,25 +27,6 @@ bool is_test_tone(const LineReading& r) {
 
 }  // namespace
 
-struct SpectrumView::Opened {
-  std::mutex lock;
-  std::map<std::string, std::shared_ptr<const Clip>> clips;
-
-  std::shared_ptr<const Clip> open(const Subject& subject, const Job& job) {
-    if (subject.clip) return subject.clip;
-    std::string key = subject.file.string();
-    if (subject.chain) key += chain_json(*subject.chain).dump();
-    {
-      std::scoped_lock held(lock);
-      if (const auto it = clips.find(key); it != clips.end()) return it->second;
-    }
-    auto clip = Clip::open(subject.file, job);
-    if (subject.chain) clip = pass(clip, *subject.chain, job).ret;
-    std::scoped_lock held(lock);
-    return clips[key] = clip;
-  }
-};
-
 SpectrumView::SpectrumView(QWidget* parent) : QWidget(parent), opened_(std::make_shared<Opened>()) {
   auto* rows = new QVBoxLayout(this);
   rows->setContentsMargins(12, 8, 6, 6);
@@ -59,9 +38,13 @@ SpectrumView::SpectrumView(QWidget* parent) : QWidget(parent), opened_(std::make
   rows->addWidget(headline_);
   auto* split = new QSplitter(Qt::Vertical, this);
   split->setHandleWidth(1);
-  plate_ = new LinesPlate("spectrum", tr("Spectra of the chosen clips"), true, split);
+  plates_ = new QStackedWidget(split);
+  plate_ = new LinesPlate("spectrum", tr("Spectra of the chosen clips"), true, plates_);
+  over_time_ = new SpectrogramPlate(plates_);
+  plates_->addWidget(plate_);
+  plates_->addWidget(over_time_);
   plate_->set_depth(230, -290);
-  plate_->setMinimumHeight(200);
+  plates_->setMinimumHeight(200);
   make_table(split);
   split->setSizes({420, 210});
   rows->addWidget(split, 1);
@@ -78,7 +61,9 @@ SpectrumView::SpectrumView(QWidget* parent) : QWidget(parent), opened_(std::make
     emit rested();
   });
   connect(&Theme::instance(), &Theme::changed, this, &SpectrumView::show_lines);
+  connect_over_time();
   fill_menu();
+  show_kind();
   draw();
 }
 
@@ -109,7 +94,12 @@ QWidget* SpectrumView::make_head() {
   using Listen = MeterOptions::Listen;
   using dsp::Window;
   kind_ = choice(head, tr("Over the whole or the selection, or of the moment at the playhead"),
-                 {{tr("average"), average}, {tr("peak hold"), hold}, {tr("at playhead"), moment}}, average);
+                 {{tr("average"), average},
+                  {tr("peak hold"), hold},
+                  {tr("at playhead"), moment},
+                  {tr("over time"), over_time_plain},
+                  {tr("over time, sharp"), over_time_sharp}},
+                 average);
   listen_ = choice(head, tr("Which channels"),
                    {{tr("all channels"), QPoint(int(Listen::all), 0)},
                     {tr("mid"), QPoint(int(Listen::mid), 0)},
@@ -135,7 +125,14 @@ QWidget* SpectrumView::make_head() {
                  0);
   slope_ = choice(head, tr("Slope that is added, dB per octave about 1 kHz"),
                   {{tr("no slope"), 0.0}, {tr("+3 dB/oct"), 3.0}, {tr("+4.5 dB/oct"), 4.5}, {tr("+6 dB/oct"), 6.0}}, 0);
-  scale_ = choice(head, tr("Scale of the frequency axis"), {{tr("log"), true}, {tr("linear"), false}}, 0);
+  scale_ = choice(head, tr("Scale of the frequency axis"),
+                  {{tr("log"), int(FrequencyScale::logarithmic)},
+                   {tr("linear"), int(FrequencyScale::linear)},
+                   {tr("mel"), int(FrequencyScale::mel)}},
+                  0);
+  levels_ =
+      choice(head, tr("The lowest level that has a colour, dBFS"),
+             {{tr("under −80"), -80}, {tr("under −120"), -120}, {tr("under −160"), -160}, {tr("under −200"), -200}}, 1);
   for (QComboBox* box : {kind_, listen_, size_, window_})
     connect(box, &QComboBox::currentIndexChanged, this, &SpectrumView::ask);
   for (QComboBox* box : {unit_, slope_, scale_})
@@ -184,6 +181,7 @@ void SpectrumView::show_trial(std::shared_ptr<const TrialResult> trial) {
 
 void SpectrumView::set_playhead(double at_s) {
   playhead_s_ = at_s;
+  if (is_over_time() && isVisible()) over_time_->set_playhead(at_s);
   if (kind_->currentIndex() == moment) ask();
 }
 
@@ -258,8 +256,10 @@ void SpectrumView::run() {
   std::erase_if(wanted, [&](const Subject& s) { return !in_.contains(s.key); });
   if (wanted.empty()) {
     seen_.clear();
+    over_time_->show_cells({});
     return draw();
   }
+  if (is_over_time()) return run_over_time(wanted);
   task_.start([this, wanted, o = options(), kind = kind_->currentIndex(), at = playhead_s_, range = selection_,
                opened = opened_, run = ++run_number_](const Job& job) {
     std::vector<Seen> seen;
@@ -305,7 +305,7 @@ std::vector<NamedLine> SpectrumView::lines() const {
   Showing showing;
   showing.unit = SpectrumUnit(unit_->currentData().toInt());
   showing.slope_db_per_octave = slope_->currentData().toDouble();
-  showing.logarithmic = scale_->currentData().toBool();
+  showing.logarithmic = (scale_->currentData().toInt() != int(FrequencyScale::linear));
   for (const Seen& s : seen_) showing.high_hz = std::max(showing.high_hz, s.sample_rate_hz / 2.0);
   const std::pair<Role, Qt::PenStyle> others[] = {
       {Role::ink, Qt::SolidLine}, {Role::soft, Qt::DashLine}, {Role::ink, Qt::DotLine}};
@@ -332,7 +332,7 @@ std::vector<NamedLine> SpectrumView::lines() const {
 }
 
 void SpectrumView::draw() {
-  plate_->set_logarithmic(scale_->currentData().toBool());
+  plate_->set_logarithmic((scale_->currentData().toInt() != int(FrequencyScale::linear)));
   plate_->show_lines([this] { return lines(); });
   show_lines();
 }

@@ -3,6 +3,7 @@
 #include <QComboBox>
 #include <QLabel>
 #include <QMenu>
+#include <QStackedWidget>
 #include <QTableWidget>
 #include <QTimer>
 #include <set>
@@ -10,6 +11,7 @@
 #include "app/model/task.hpp"
 #include "app/model/trial_runner.hpp"
 #include "app/plates/lines_plate.hpp"
+#include "app/plates/spectrogram_plate.hpp"
 #include "core/bench/document.hpp"
 #include "core/bench/readings.hpp"
 
@@ -33,13 +35,18 @@ class SpectrumView : public QWidget {
   QComboBox* window_kind() const { return window_; }
   QComboBox* unit() const { return unit_; }
   LinesPlate* plate() const { return plate_; }
+  SpectrogramPlate* over_time() const { return over_time_; }
   QTableWidget* table() const { return table_; }
   QString headline() const { return headline_->text(); }
   bool is_running() const { return task_.is_running(); }
   QString csv() const;
 
+  enum Kind { average, hold, moment, over_time_plain, over_time_sharp };
+
  signals:
   void rested();
+  void seek(double at_s);                           ///< a place in a spectrogram was clicked
+  void band_chosen(double low_hz, double high_hz);  ///< in any plate: to be heard alone
 
  protected:
   void showEvent(QShowEvent* event) override;
@@ -72,6 +79,11 @@ class SpectrumView : public QWidget {
   void ask();
   void run();
   void draw();
+  // spectrum_over_time.cpp
+  bool is_over_time() const { return kind_->currentIndex() >= over_time_plain; }
+  void connect_over_time();
+  void show_kind();
+  void run_over_time(const std::vector<Subject>& wanted);
   void show_lines();
   std::vector<NamedLine> lines() const;
   QString say(const Seen& seen) const;
@@ -89,6 +101,10 @@ class SpectrumView : public QWidget {
   QMenu* clips_;
   QComboBox *kind_, *listen_, *size_, *window_, *unit_, *slope_, *scale_;
   QLabel *headline_, *note_;
+  QComboBox* levels_;
+  QStackedWidget* plates_;
+  SpectrogramPlate* over_time_;
+  std::string length_of_;  ///< whose length the time axis has
   LinesPlate* plate_;
   QTableWidget* table_;
 };

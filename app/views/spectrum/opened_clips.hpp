@@ -1,0 +1,28 @@
+// Clips the Spectrum view has opened, kept for every run of its task. Inside app/views/spectrum only.
+#pragma once
+#include <mutex>
+
+#include "app/views/spectrum/spectrum_view.hpp"
+
+namespace heathmist::app {
+
+struct SpectrumView::Opened {
+  std::mutex lock;
+  std::map<std::string, std::shared_ptr<const Clip>> clips;
+
+  std::shared_ptr<const Clip> open(const Subject& subject, const Job& job) {
+    if (subject.clip) return subject.clip;
+    std::string key = subject.file.string();
+    if (subject.chain) key += chain_json(*subject.chain).dump();
+    {
+      std::scoped_lock held(lock);
+      if (const auto it = clips.find(key); it != clips.end()) return it->second;
+    }
+    auto clip = Clip::open(subject.file, job);
+    if (subject.chain) clip = pass(clip, *subject.chain, job).ret;
+    std::scoped_lock held(lock);
+    return clips[key] = clip;
+  }
+};
+
+}  // namespace heathmist::app
