@@ -225,7 +225,7 @@ class TestMeter : public StageTest {
   void the_range_of_a_long_programme_agrees_with_the_witness() {  // which reads every second; we every 0.1 s
     dsp::Noise chance(5);
     std::vector<Level> levels;
-    for (int n = 0; n < 40; ++n) levels.push_back({chance.between(-38, -12), chance.between(2, 7)});
+    for (int n = 0; n < 60; ++n) levels.push_back({chance.between(-38, -12), chance.between(2, 7)});
     const Planar sound = tones(levels);
     NEAR(range(sound), witness(sound, 48000, false).range, 0.3);
   }
