@@ -59,11 +59,13 @@ void spectrum(const SpectrumCall& call) {
   for (const auto& file : call.files) {
     const Job job = watched(file);
     const auto clip = Clip::open(file, job);
-    const auto spectra = spectra_of(*clip, options_of(call, *clip), job);
+    const auto wanted = options_of(call, *clip);
+    const auto spectra = spectra_of(*clip, wanted, job);
     LineOptions options;
     options.sources_hz = call.sources_hz;
     options.source_rate_hz = call.source_rate_hz;
-    const auto lines = read_lines(spectra.average, options);
+    const bool suited = wanted.window == dsp::Window::kaiser && wanted.side_lobe_db >= 190;
+    const auto lines = suited ? read_lines(spectra.average, options) : lines_of(*clip, wanted, options, job);
     Json json{{"path", file},
               {"sample_rate_hz", clip->format().sample_rate_hz},
               {"bin_hz", spectra.average.bin_hz},
@@ -159,12 +161,18 @@ void converters(const ConvertersCall& call) {
   if (call.from_hz == call.to_hz) throw std::invalid_argument("--to: it is the rate that comes in; name another");
   probe_score("sweep", call.from_hz);  // refuses a rate there is no probe for
   std::vector<BoardRow> rows;
+  int asked = 0;
   for (const Chain& chain : board_converters(call.to_hz)) {
     const std::string name = title_of(chain);
-    if (call.only.empty() || name.find(call.only) != std::string::npos)
+    if (!call.only.empty() && name.find(call.only) == std::string::npos) continue;
+    ++asked;
+    try {
       rows.push_back(read_converter(chain, call.from_hz, watched(name)));
+    } catch (const ChainError& error) {  // some libraries take not every ratio
+      fmt::print(stderr, "heathmist-cli: {}: {}\n", name, error.what());
+    }
   }
-  if (rows.empty() && call.files.empty())
+  if (asked == 0 && call.files.empty())
     throw std::invalid_argument("--only: no converter's name holds '" + call.only + "'");
   for (const auto& file : call.files) rows.push_back(read_returned_sweep(file, watched(file)));
   std::sort(rows.begin(), rows.end(),

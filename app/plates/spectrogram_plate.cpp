@@ -72,12 +72,14 @@ void SpectrogramPlate::fill(Strip& s) {
   if (!cells) return;
   s.map->data()->setSize(cells->columns, cells->rows);
   const double half = (cells->last_s - cells->first_s) / cells->columns / 2;
-  s.map->data()->setRange(QCPRange(cells->first_s + half, cells->last_s - half), QCPRange(0, std::max(1, cells->rows - 1)));
+  s.map->data()->setRange(QCPRange(cells->first_s + half, cells->last_s - half),
+                          QCPRange(0, std::max(1, cells->rows - 1)));
   for (int c = 0; c < cells->columns; ++c)
     for (int r = 0; r < cells->rows; ++r) s.map->data()->setCell(c, r, double(cells->at(c, r)));
   s.hertz->clear();
   double last = -1;
-  for (const double hz : {50., 100., 200., 500., 1000., 2000., 5000., 10000., 15000., 20000., 30000., 40000., 60000., 80000., 120000., 160000.}) {
+  for (const double hz : {50., 100., 200., 500., 1000., 2000., 5000., 10000., 15000., 20000., 30000., 40000., 60000.,
+                          80000., 120000., 160000.}) {
     const auto row = row_at(*cells, hz);
     if (!row || *row < last + cells->rows / 12.0) continue;
     s.hertz->addTick(*row, hertz(hz, true));
@@ -148,7 +150,8 @@ const SpectrogramPlate::Strip* SpectrogramPlate::strip_at(const QPointF& place) 
 double SpectrogramPlate::hz_at(const Strip& s, double y) const {
   const auto& cells = s.shown.cells;
   if (!cells) return 0;
-  return row_hz(*cells, std::clamp(int(std::lround(s.rect->axis(QCPAxis::atLeft)->pixelToCoord(y))), 0, cells->rows - 1));
+  return row_hz(*cells,
+                std::clamp(int(std::lround(s.rect->axis(QCPAxis::atLeft)->pixelToCoord(y))), 0, cells->rows - 1));
 }
 
 QString SpectrogramPlate::read_out(size_t clip, double at_s, double row) const {
@@ -160,7 +163,8 @@ QString SpectrogramPlate::read_out(size_t clip, double at_s, double row) const {
 }
 
 void SpectrogramPlate::wheelEvent(QWheelEvent* event) {
-  const double about = xAxis->pixelToCoord(event->position().x()), factor = std::pow(0.8, event->angleDelta().y() / 120.0);
+  const double about = xAxis->pixelToCoord(event->position().x()),
+               factor = std::pow(0.8, event->angleDelta().y() / 120.0);
   look(about - (about - from_s()) * factor, about + (to_s() - about) * factor);
 }
 
@@ -206,14 +210,20 @@ void SpectrogramPlate::mouseDoubleClickEvent(QMouseEvent*) { look(0, length_s_);
 void SpectrogramPlate::keyPressEvent(QKeyEvent* event) {
   const double span = to_s() - from_s(), middle = from_s() + span / 2;
   switch (event->key()) {
-    case Qt::Key_Left: return look(from_s() - span / 8, to_s() - span / 8);
-    case Qt::Key_Right: return look(from_s() + span / 8, to_s() + span / 8);
+    case Qt::Key_Left:
+      return look(from_s() - span / 8, to_s() - span / 8);
+    case Qt::Key_Right:
+      return look(from_s() + span / 8, to_s() + span / 8);
     case Qt::Key_Plus:
-    case Qt::Key_Up: return look(middle - span * 0.4, middle + span * 0.4);
+    case Qt::Key_Up:
+      return look(middle - span * 0.4, middle + span * 0.4);
     case Qt::Key_Minus:
-    case Qt::Key_Down: return look(middle - span * 0.625, middle + span * 0.625);
-    case Qt::Key_0: return look(0, length_s_);
-    default: Plate::keyPressEvent(event);
+    case Qt::Key_Down:
+      return look(middle - span * 0.625, middle + span * 0.625);
+    case Qt::Key_0:
+      return look(0, length_s_);
+    default:
+      Plate::keyPressEvent(event);
   }
 }
 

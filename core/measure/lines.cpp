@@ -49,8 +49,10 @@ class Finder {
   /// Strongest first: each takes its bins, so that no shoulder is taken for a line.
   std::vector<Found> run(int most) {
     std::vector<size_t> peaks;
+    const double leakage = 1e-19 * *std::max_element(power_.begin(), power_.end());  // the window's own side lobes
     for (size_t k = 2; k + 2 < power_.size(); ++k)
-      if (power_[k] > stands_out * ground_[k] && power_[k] >= power_[k - 1] && power_[k] > power_[k + 1])
+      if (power_[k] > std::max(leakage, stands_out * ground_[k]) && power_[k] >= power_[k - 1] &&
+          power_[k] > power_[k + 1])
         peaks.push_back(k);
     std::sort(peaks.begin(), peaks.end(), [&](size_t a, size_t b) { return power_[a] > power_[b]; });
     std::vector<Found> all;
@@ -250,6 +252,11 @@ LineReading read_lines(const Spectrum& s, const LineOptions& options) {
   if (spurious > 0) r.sfdr_db = db_of(strongest / spurious);
   if (r.sinad_db) r.equivalent_bits = (*r.sinad_db - db_of(2 * wanted) - 1.76) / 6.02;
   return r;
+}
+
+LineReading lines_of(const Clip& clip, SpectraOptions spectra, const LineOptions& options, const Job& job) {
+  spectra.window = dsp::Window::kaiser, spectra.side_lobe_db = 200;
+  return read_lines(spectra_of(clip, spectra, job).average, options);
 }
 
 }  // namespace heathmist

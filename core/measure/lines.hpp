@@ -44,6 +44,9 @@ struct LineReading {
   std::optional<double> noise_dbfs, noise_per_root_hz_dbfs;  ///< over the band; its mean density
   std::optional<double> noise_a_dbfs, noise_k_dbfs, noise_468_dbfs;
 };
+/// The same of a clip, under the window it is meant for whatever the options say.
+LineReading lines_of(const Clip& clip, SpectraOptions spectra, const LineOptions& options = {}, const Job& job = {});
+
 /// The note nearest to a frequency, equal temperament from A4 = 440 Hz: "E2 +12 ct". Empty below 16 Hz.
 std::string note_of(double hz);
 LineReading read_lines(const Spectrum& spectrum, const LineOptions& options = {});

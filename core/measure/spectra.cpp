@@ -12,6 +12,7 @@ namespace heathmist {
 namespace {
 
 using Listen = MeterOptions::Listen;
+constexpr double nothing_db = -300;
 
 /// The channels that are looked at: those of the clip, or one that is made of them.
 int channels_of(const Clip& clip, const SpectraOptions& o) {
@@ -148,7 +149,7 @@ void join_bins(const Spectrum& s, SpectrumLine& line) {
 
 SpectrumLine shown(const Spectra& spectra, const Spectrum& which, const Showing& showing) {
   const double top = which.bin_hz * double(which.power.size() - 1);
-  const double high = showing.high_hz > 0 ? std::min(showing.high_hz, top) : top;
+  const double high = showing.high_hz > 0 ? showing.high_hz : top;
   SpectrumLine line = smoothed(which, showing.low_hz, high, showing.points, showing.logarithmic, 0);
   join_bins(which, line);
   if (showing.unit == SpectrumUnit::third_octave) line = thirds(which, std::move(line));
@@ -156,7 +157,9 @@ SpectrumLine shown(const Spectra& spectra, const Spectrum& which, const Showing&
                        : showing.unit == SpectrumUnit::per_root_hz ? 10 * std::log10(2 / which.bin_hz)
                                                                    : 0;
   for (size_t n = 0; n < line.hz.size(); ++n)
-    line.db[n] += shift + showing.slope_db_per_octave * std::log2(line.hz[n] / 1000);
+    line.db[n] = line.hz[n] > top * (1 + 1e-9)
+                     ? nothing_db
+                     : line.db[n] + shift + showing.slope_db_per_octave * std::log2(line.hz[n] / 1000);
   return line;
 }
 

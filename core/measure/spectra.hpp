@@ -41,8 +41,9 @@ struct Showing {
   int points = 1200;
   bool logarithmic = true;
 };
-/// A line for a plate. per_line: dBFS of the sine that would read so high, the greatest bin of each point's own span;
-/// per_root_hz: density in dBFS per root Hz; third_octave: power in the band of IEC 61260-1 around the point.
+/// A line for a plate, of the same frequencies whatever the clip's rate (-300 above half of it). per_line: dBFS of the
+/// sine that would read so high, the greatest bin of each point's own span; per_root_hz: density in dBFS per root Hz;
+/// third_octave: power in the band of IEC 61260-1 around the point.
 SpectrumLine shown(const Spectra& spectra, const Spectrum& which, const Showing& showing);
 
 /// Weightings of noise by frequency, in dB: IEC 61672-1 A, ITU-R BS.1770-5 K, ITU-R BS.468-4.

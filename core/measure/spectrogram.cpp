@@ -32,7 +32,10 @@ std::vector<double> edges(const SpectrogramOptions& o, double high) {
 class Transformer {
  public:
   Transformer(const Clip& clip, const SpectrogramOptions& o)
-      : options_(o), reader_(clip.reader()), fft_(o.fft_size), window_(dsp::window_of(dsp::Window::kaiser, o.fft_size, window_db)) {
+      : options_(o),
+        reader_(clip.reader()),
+        fft_(o.fft_size),
+        window_(dsp::window_of(dsp::Window::kaiser, o.fft_size, window_db)) {
     const double sum = std::accumulate(window_.begin(), window_.end(), 0.0);
     scale_ = 4 / (sum * sum);  // a line reads its amplitude squared
     ramp_ = window_, slope_ = window_;
@@ -59,8 +62,7 @@ class Transformer {
     const double sign = options_.listen == Listen::side ? -0.5 : 0.5;
     const int only = options_.listen == Listen::one ? options_.channel : channel;
     for (size_t n = 0; n < time.size(); ++n)
-      time[n] = window[n] *
-                (pair ? 0.5 * block_.channel(0)[n] + sign * block_.channel(1)[n] : block_.channel(only)[n]);
+      time[n] = window[n] * (pair ? 0.5 * block_.channel(0)[n] + sign * block_.channel(1)[n] : block_.channel(only)[n]);
     fft_.forward();
     return fft_.spectrum();
   }
@@ -123,8 +125,8 @@ void reassign(Transformer& t, const Grid& grid, double middle, std::vector<doubl
       const double power = std::norm(plain[k]);
       if (power * t.scale() < 1e-16) continue;
       const double frame = middle + std::real(timed[k] * std::conj(plain[k])) / power;
-      const double bin =
-          double(k) - std::imag(slope[k] * std::conj(plain[k])) / power * double(grid.o.fft_size) / (2 * 3.14159265358979323846);
+      const double bin = double(k) - std::imag(slope[k] * std::conj(plain[k])) / power * double(grid.o.fft_size) /
+                                         (2 * 3.14159265358979323846);
       const auto column = int64_t(std::floor((frame - grid.first_frame) / grid.frames_a_column));
       const auto row = std::upper_bound(grid.bin_edges.begin(), grid.bin_edges.end(), bin) - grid.bin_edges.begin() - 1;
       if (column < 0 || column >= grid.o.columns || row < 0 || row >= grid.o.rows) continue;
@@ -162,7 +164,8 @@ void check(const Clip& clip, const SpectrogramOptions& o) {
   const int channels = clip.format().channels;
   using Listen = MeterOptions::Listen;
   if (o.listen == Listen::one && (o.channel < 0 || o.channel >= channels))
-    throw std::invalid_argument("there is no channel " + std::to_string(o.channel + 1) + " in " + std::to_string(channels));
+    throw std::invalid_argument("there is no channel " + std::to_string(o.channel + 1) + " in " +
+                                std::to_string(channels));
   if ((o.listen == Listen::mid || o.listen == Listen::side) && channels != 2)
     throw std::invalid_argument("mid and side take two channels, there are " + std::to_string(channels));
 }
@@ -182,12 +185,11 @@ Spectrogram spectrogram_of(const Clip& clip, const SpectrogramOptions& o, const 
     return s;
   }
   constexpr int group = 8;
-  for_each_segment(
-      (o.columns + group - 1) / group, job, [&] { return std::make_unique<Transformer>(clip, o); },
-      [&](auto& t, int64_t n) {
-        for (int column = int(n) * group; column < std::min(o.columns, int(n + 1) * group); ++column)
-          plain_column(*t, grid, column, s.db.data() + size_t(column) * size_t(o.rows));
-      });
+  for_each_segment((o.columns + group - 1) / group, job, [&] { return std::make_unique<Transformer>(clip, o); },
+                   [&](auto& t, int64_t n) {
+                     for (int column = int(n) * group; column < std::min(o.columns, int(n + 1) * group); ++column)
+                       plain_column(*t, grid, column, s.db.data() + size_t(column) * size_t(o.rows));
+                   });
   return s;
 }
 

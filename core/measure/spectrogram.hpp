@@ -2,8 +2,8 @@
 //
 //   Spectrogram s = spectrogram_of(*clip, {.first_s = 10, .last_s = 20, .columns = 800, .rows = 300});
 //
-// A cell holds the greatest level of what falls into it, in dBFS of a sine (peak 1 = 0). Where a column is longer than a
-// transform, `blocks` transforms are spread evenly over it: one is enough to be quick, more to miss nothing.
+// A cell holds the greatest level of what falls into it, in dBFS of a sine (peak 1 = 0). Where a column is longer than
+// a transform, `blocks` transforms are spread evenly over it: one is enough to be quick, more to miss nothing.
 #pragma once
 #include "core/measure/spectra.hpp"
 

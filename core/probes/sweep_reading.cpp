@@ -283,11 +283,12 @@ SweepReading read_sweep(const Clip& ret, const ProbeScore& score, const ProbeFit
   SweepReading reading;
   reading.from_hz = score.rate_hz;
   reading.to_hz = ret.format().sample_rate_hz;
+  // which images fall together is told by the rates as they were meant, where they lie by how fast it ran
   const double from = score.rate_hz / fit.stretch;
-  reading.images = distinct_images(from, reading.to_hz, told_images);
+  reading.images = distinct_images(score.rate_hz, reading.to_hz, told_images);
   const auto parts = components(reading, from);
   std::vector<Component> higher;
-  for (const int k : distinct_images(from, reading.to_hz, known_images))
+  for (const int k : distinct_images(score.rate_hz, reading.to_hz, known_images))
     if (std::abs(k) > told_images) higher.push_back(image_of(k, from, reading.to_hz));
   const auto hz = inputs(*score.sweep, options.points);
   reading.points.resize(hz.size());

@@ -57,6 +57,18 @@ class TestLines : public StageTest {
     }
   }
 
+  void lines_are_the_same_whatever_window_the_curve_has() {
+    SpectraOptions o;
+    o.window = dsp::Window::hann;
+    const auto r = lines_of(*clip(mixed({{1000.3, 0}}, 6, 48000)), o);
+    QCOMPARE(r.lines.size(), size_t(1));  // no shoulder is taken for a line
+    const auto s = spectra(mixed({{1000, 0}}, 2, 48000));
+    Showing wide;
+    wide.high_hz = 96000;
+    const auto line = shown(s, s.average, wide);
+    QVERIFY(line.hz.back() > 95999 && line.db.back() == -300);
+  }
+
   void silence_between_lines_is_deep() {
     const auto s = spectra(mixed({{1000.3, 0}}, 6, 48000));
     const auto line = shown(s, s.average, {SpectrumUnit::per_line, 0, 2000, 20000});

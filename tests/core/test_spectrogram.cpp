@@ -21,7 +21,8 @@ class TestSpectrogram : public StageTest {
         QCOMPARE(s.db.size(), size_t(60 * 120));
         const int row = *row_at(s, 3000);
         for (int column = 2; column < 58; ++column) {
-          QVERIFY2(std::abs(s.at(column, row) + 20) < 1.5, qPrintable(QString("%1: %2").arg(column).arg(s.at(column, row))));
+          QVERIFY2(std::abs(s.at(column, row) + 20) < 1.5,
+                   qPrintable(QString("%1: %2").arg(column).arg(s.at(column, row))));
           QVERIFY(s.at(column, *row_at(s, 12000)) < -110);
         }
       }

@@ -28,6 +28,21 @@ QString milliseconds(double seconds) { return number(1000 * seconds, 2); }
 
 QString short_name(const BoardRow& row) { return QString::fromStdString(row.name).section(" by ", -1); }
 
+/// One that fails keeps none of the others back; what failed is told in the end.
+void each(size_t count, const std::function<void(size_t)>& work) {
+  std::string failures;
+  for (size_t n = 0; n < count; ++n) {
+    try {
+      work(n);
+    } catch (const Cancelled&) {
+      throw;
+    } catch (const std::exception& error) {
+      failures += (failures.empty() ? "" : "\n") + std::string(error.what());
+    }
+  }
+  if (!failures.empty()) throw std::runtime_error(failures);
+}
+
 /// What came out where, small.
 QPixmap picture_of(const AliasMap& map, QSize size) {
   QImage image(map.columns, map.rows, QImage::Format_RGB32);
@@ -69,6 +84,7 @@ ConvertersView::ConvertersView(QWidget* parent) : QWidget(parent) {
     run_->setText(tr("Run"));
     note_->setText(!failure.isEmpty() ? failure : whole ? QString() : tr("stopped"));
     draw();
+    if (!failure.isEmpty()) sentence_->setText(failure);
     emit rested();
   });
   connect(&Theme::instance(), &Theme::changed, this, &ConvertersView::fill);
@@ -108,6 +124,7 @@ QWidget* ConvertersView::make_head() {
   note_->setFont(face(Type::small));
   note_->setProperty("soft", true);
   note_->setAlignment(Qt::AlignRight | Qt::AlignVCenter);
+  note_->setSizePolicy(QSizePolicy::Ignored, QSizePolicy::Preferred);  // a long sentence must not widen the window
   row->addWidget(note_, 1);
   for (const auto& [text, hint, work] :
        {std::tuple{tr("Write a probe…"), tr("A sweep to send through some other program"),
@@ -195,17 +212,16 @@ void ConvertersView::start() {
   std::vector<Chain> chains = board_converters(to_hz());
   std::erase_if(chains, [&](const Chain& c) { return !QString::fromStdString(title_of(c)).contains(only_); });
   run([chains, from = from_hz()](const Job& job, const auto& give) {
-    for (size_t n = 0; n < chains.size(); ++n) {
-      const double all = double(chains.size());
-      give(read_converter(chains[n], from, job.part(double(n) / all, double(n + 1) / all)));
-    }
+    const auto all = double(chains.size());
+    each(chains.size(),
+         [&](size_t n) { give(read_converter(chains[n], from, job.part(double(n) / all, double(n + 1) / all))); });
   });
 }
 
 void ConvertersView::bring(const QStringList& files) {
   if (task_.is_running() || files.isEmpty()) return;
   run([files](const Job& job, const auto& give) {
-    for (int n = 0; n < files.size(); ++n) give(read_returned_sweep(files[n].toStdString(), job));
+    each(size_t(files.size()), [&](size_t n) { give(read_returned_sweep(files[qsizetype(n)].toStdString(), job)); });
   });
 }
 

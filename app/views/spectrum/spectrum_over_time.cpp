@@ -75,11 +75,11 @@ void SpectrumView::run_over_time(const std::vector<Subject>& wanted) {
             over_time_->set_playhead(playhead_s_);
             QStringList names;
             for (const auto& clip : shown) names << clip.name;
-            headline_->setText(tr("%1: dark %2 dBFS, bright at 0")
-                                   .arg(names.join(", "), levels_->currentText()));
+            headline_->setText(tr("%1: dark %2 dBFS, bright at 0").arg(names.join(", "), levels_->currentText()));
           },
           Qt::QueuedConnection);
-      if ((own.last_s - own.first_s) * clips.front()->format().sample_rate_hz / own.columns < double(own.fft_size) / 2) break;
+      if ((own.last_s - own.first_s) * clips.front()->format().sample_rate_hz / own.columns < double(own.fft_size) / 2)
+        break;
     }
   });
 }

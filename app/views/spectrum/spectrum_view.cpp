@@ -56,7 +56,8 @@ SpectrumView::SpectrumView(QWidget* parent) : QWidget(parent), opened_(std::make
     note_->setText(left && *left > 1 ? tr("about %1 left").arg(clock(*left, 0)) : QString());
   });
   connect(&task_, &Task::ended, this, [this](bool, const QString& failure) {
-    note_->setText(failure);
+    note_->setText(QString());
+    if (!failure.isEmpty()) headline_->setText(failure);
     if (stale_) return run();  // the playhead or a choice moved on meanwhile
     emit rested();
   });
@@ -141,6 +142,7 @@ QWidget* SpectrumView::make_head() {
   note_->setFont(face(Type::small));
   note_->setProperty("soft", true);
   note_->setAlignment(Qt::AlignRight | Qt::AlignVCenter);
+  note_->setSizePolicy(QSizePolicy::Ignored, QSizePolicy::Preferred);  // a long sentence must not widen the window
   row->addWidget(note_, 1);
   auto* save = new QPushButton(tr("CSV…"), head);
   save->setToolTip(tr("Save the lines as CSV"));
@@ -242,6 +244,7 @@ SpectraOptions SpectrumView::options() const {
 
 void SpectrumView::ask() {
   stale_ = true;
+  if (is_over_time()) task_.drop();  // what is in view now goes first
   if (isVisible() && !task_.is_running()) settle_.start();
 }
 
@@ -275,7 +278,9 @@ void SpectrumView::run() {
         one.sample_rate_hz = int(rate);
         one.spectra =
             kind == moment ? momentary_spectra(*clip, int64_t(at * rate), own, part) : spectra_of(*clip, own, part);
-        one.lines = read_lines(one.spectra.average, naming);
+        const bool suited = own.window == dsp::Window::kaiser && own.side_lobe_db >= 190;
+        one.lines =
+            suited || kind == moment ? read_lines(one.spectra.average, naming) : lines_of(*clip, own, naming, part);
         if (n == 0 && is_test_tone(one.lines)) {  // what comes back of its tones may have folded
           for (const auto& l : one.lines.lines)
             if (l.kind == SpectralLine::Kind::fundamental)
