@@ -51,6 +51,21 @@ void take_picture(MainWindow& window, const QCommandLineParser& words) {
     window.spectrum_view()->kind()->setCurrentIndex(SpectrumView::over_time_plain);
     window.spectrum_view()->choose("residual", true);
   }
+  if (words.value("view") == "folds" || words.value("view") == "words") {
+    window.show_view(MainWindow::converters_page);
+    const bool folds = words.value("view") == "folds";
+    window.conversions_view()->show_part(folds ? ConversionsView::folds_part : ConversionsView::words_part);
+    if (folds) return draw();
+    auto* board = window.conversions_view()->words();
+    QObject::connect(
+        board, &WordBoardView::rested, &window,
+        [board, draw] {
+          board->table()->selectRow(2);
+          draw();
+        },
+        Qt::SingleShotConnection);
+    return board->start();
+  }
   if (words.value("view") == "converters") {
     QObject::connect(
         window.converters_view(), &ConvertersView::rested, &window,
@@ -112,7 +127,10 @@ int main(int argc, char** argv) {
                     {"select", "with a selection", "FROM-TO"},
                     {"plates", "the plates at the left and right, from 0", "L,R", "0,0"},
                     {"limit", "of the ceiling search", "DBTP"},
-                    {"view", "null, trials, matrix or ceiling; the last two are run first", "NAME", "null"},
+                    {"view",
+                     "null, trials, matrix, ceiling, loudness, outlets, spectrum, spectrogram, converters, folds or "
+                     "words; what has to be run is run first",
+                     "NAME", "null"},
                     {"night", "the night variant"}});
   words.process(app);
 

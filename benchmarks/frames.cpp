@@ -129,6 +129,19 @@ void spectrogram_of_an_hour(Watched& app, MainWindow& window, const fs::path& fo
   wait_for([&] { return turns >= 400; });
   hand.stop();
   app.tell("zooming in and out of it");
+  view->kind()->setCurrentIndex(SpectrumView::moment);
+  wait_for([&] { return !view->is_running(); });
+  turns = 0;
+  QTimer scrub;
+  QObject::connect(&scrub, &QTimer::timeout, view, [&] { view->set_playhead(9.0 * turns++); });
+  int drawn = 0;
+  QObject::connect(view, &SpectrumView::drawn, view, [&] { ++drawn; });
+  app.begin();
+  scrub.start(16);
+  wait_for([&] { return turns >= 390; });
+  scrub.stop();
+  app.tell("scrubbing the hour from end to end, the spectrum of each moment");
+  fmt::print("    {} spectra drawn in {} places of the playhead\n", drawn, turns);
 }
 
 }  // namespace

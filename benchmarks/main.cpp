@@ -175,7 +175,8 @@ int main(int argc, char** argv) {
   fmt::print("opening it again, from the cache: {:.4f} of that\n",
              ratios.median("open_again_heathmist") / ratios.median("open_plain_read"));
   fmt::print(
-      "matrix of 4 masters by 8 settings against the sum of the bare encodes and decodes, one after the other: {:.2f} "
+      "matrix of the demo's masters by 8 settings against the sum of the bare encodes and decodes, one after the "
+      "other: {:.2f} "
       "of "
       "their time (to reach: 3)\n",
       ratios.median("matrix_heathmist") / ratios.median("matrix_bare_codecs"));

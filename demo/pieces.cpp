@@ -2,6 +2,7 @@
 
 #include <array>
 #include <cmath>
+#include <numbers>
 
 #include "demo/instruments.hpp"
 
@@ -100,6 +101,26 @@ Piece spoken_tide() {
   s.fade_out(2);
   s.set_peak(-4);
   return {"Spoken Tide", "spoken-tide.wav", 48000, 24, std::move(s.sound())};
+}
+
+Piece weir_by_lamplight() {
+  constexpr int rate = 96000;
+  constexpr double supply_hz = 27400, supply_level = 0.02;
+  Score s(rate, 26, 505);
+  auto& chance = s.chance();
+  for (int n = 0; n < 4; ++n) s.drone(0.5 + 5.5 * n, 8, note(n % 2 ? 3 : 0) / 2, 0.35, n % 2 ? 0.4 : -0.4);
+  for (double at = 1.5; at < 21; at += chance.between(1.4, 2.6))
+    s.bell(at, note(7 + 2 * int(chance.between(0, 5))), chance.between(0.3, 0.7), chance.between(-0.6, 0.6));
+  s.water(0.02, 2);
+  s.room(0.15, 1.2);
+  s.soften(14000);
+  s.fade_out(3);
+  s.set_peak(-4);
+  for (int c = 0; c < 2; ++c)  // the lamp's supply sings where nobody hears it, until something folds it down
+    for (size_t n = 0; n < size_t(s.sound().frames()); ++n)
+      s.sound().channel(c)[n] +=
+          supply_level * std::sin(2 * std::numbers::pi * std::remainder(supply_hz * double(n) / rate, 1.0));
+  return {"Weir by Lamplight", "weir-by-lamplight.wav", rate, 24, std::move(s.sound())};
 }
 
 }  // namespace heathmist::demo

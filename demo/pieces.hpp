@@ -1,4 +1,4 @@
-// Curlew Hours by the Sluice Quartet, recorded in a tide mill that never was: four pieces, synthesised.
+// Curlew Hours by the Sluice Quartet, recorded in a tide mill that never was: five pieces, synthesised.
 #pragma once
 #include "core/audio/planar.hpp"
 
@@ -16,5 +16,6 @@ Piece mill_race();                  ///< 96 kHz, 24 bit: machinery, strings and 
 Piece slack_water();                ///< 96 kHz, 24 bit: low drones and bells; quiet and wide
 Piece lantern_walk(uint64_t take);  ///< 44.1 kHz, 16 bit: a waltz for plucked strings; every take is played anew
 Piece spoken_tide();                ///< 48 kHz, 24 bit: a voice over water
+Piece weir_by_lamplight();          ///< 96 kHz, 24 bit: bells over a weir, and a lamp's supply that sings at 27.4 kHz
 
 }  // namespace heathmist::demo

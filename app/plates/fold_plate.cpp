@@ -1,5 +1,7 @@
 #include "app/plates/fold_plate.hpp"
 
+#include <algorithm>
+
 #include "app/theme/theme.hpp"
 
 namespace heathmist::app {
@@ -97,15 +99,44 @@ void FoldPlate::draw() {
     QVector<QCPGraphData> points;
     for (size_t n = 0; n < line.in_hz.size(); ++n) points.append({line.in_hz[n], line.out_hz[n]});
     graph->data()->set(points, true);
-    QColor ink = found ? QColor(255, 255, 255, 130) : colour(line.image == 0 ? Role::ink : Role::residual);
+    QColor ink = found ? QColor(255, 255, 255, 130) : colour(line.image == 0 ? Role::ink : Role::soft);
     graph->setPen(
         QPen(ink, line.image == 0 && !found ? 2 : 1, line.image == 0 && !found ? Qt::SolidLine : Qt::DotLine));
     lines_.push_back(graph);
   }
+  if (shown_.tone_hz) draw_tone();
   name_->setText(shown_.name);
   xAxis->setRange(0, shown_.from_hz / 2);
   yAxis->setRange(0, shown_.to_hz / 2);
   replot(rpQueuedReplot);
+}
+
+/// A thin line down from the tone, a ring where it lands.
+void FoldPlate::draw_tone() {
+  auto* stem = addGraph();
+  stem->data()->set({{*shown_.tone_hz, 0}, {*shown_.tone_hz, shown_.to_hz}}, true);
+  stem->setPen(QPen(colour(Role::ink), 1));
+  auto* rings = addGraph();
+  QVector<QCPGraphData> points;
+  for (const double hz : shown_.lands_hz) points.append({*shown_.tone_hz, hz});
+  rings->data()->set(points);
+  rings->setLineStyle(QCPGraph::lsNone);
+  rings->setScatterStyle(
+      QCPScatterStyle(QCPScatterStyle::ssCircle, QPen(colour(Role::ink), 2), QBrush(colour(Role::sheet)), 9));
+  lines_.insert(lines_.end(), {stem, rings});
+}
+
+void FoldPlate::mousePressEvent(QMouseEvent* event) {
+  pressed_ = event->position();
+  Plate::mousePressEvent(event);
+}
+
+void FoldPlate::mouseReleaseEvent(QMouseEvent* event) {
+  Plate::mouseReleaseEvent(event);
+  const QPointF moved = event->position() - pressed_;
+  if (event->button() == Qt::LeftButton && moved.manhattanLength() < 4 &&
+      axisRect()->rect().contains(event->position().toPoint()))
+    emit tone_chosen(std::clamp(xAxis->pixelToCoord(event->position().x()), 0.0, shown_.from_hz / 2));
 }
 
 QString FoldPlate::read_out(double in_hz, double out_hz) const {

@@ -12,6 +12,7 @@ class FrequencyPlate : public Plate {
  public:
   explicit FrequencyPlate(QWidget* parent = nullptr);
   virtual QString read_out(double hz) const = 0;
+  void point_at(double hz) { place_cursor(hz); }               ///< puts the cursor there
   void set_band(std::optional<std::pair<double, double>> hz);  ///< draws the selected band
 
  signals:

@@ -80,11 +80,18 @@ void GraphPlate::draw() {
     pen.setStyle(s.style);
     graph->setPen(s.joined ? pen : QPen(s.ink));
     graph->setLineStyle(s.joined ? QCPGraph::lsLine : QCPGraph::lsNone);
-    graph->setScatterStyle(QCPScatterStyle(marks[mark++ % 4], QPen(s.ink, 1.2),
-                                           s.joined ? QBrush(colour(Role::sheet)) : QBrush(s.ink), 6));
+    if (s.marked)
+      graph->setScatterStyle(QCPScatterStyle(marks[mark++ % 4], QPen(s.ink, 1.2),
+                                             s.joined ? QBrush(colour(Role::sheet)) : QBrush(s.ink), 6));
     graph->setName(s.name);
     graph->setData(QVector<double>(s.xs.begin(), s.xs.end()), QVector<double>(s.ys.begin(), s.ys.end()));
-    if (series_.size() > 1) graph->addToLegend(names_);
+    if (series_.size() > 1 && !s.name.isEmpty()) graph->addToLegend(names_);
+    for (size_t k = 0; k < s.errors.size() && k < s.xs.size(); ++k) {
+      auto* bar = new QCPItemLine(this);
+      bar->start->setCoords(s.xs[k], s.ys[k] - s.errors[k]);
+      bar->end->setCoords(s.xs[k], s.ys[k] + s.errors[k]);
+      bar->setPen(QPen(s.ink, 1));
+    }
     for (size_t k = 0; k < s.labels.size() && k < s.xs.size(); ++k) {
       auto* label = new QCPItemText(this);
       label->position->setCoords(s.xs[k], s.ys[k]);
@@ -95,7 +102,7 @@ void GraphPlate::draw() {
       label->setColor(colour(Role::ink));
     }
   }
-  names_->setVisible(series_.size() > 1);
+  names_->setVisible(names_->itemCount() > 0);
   limit_line_->setVisible(limit_.has_value());
   if (limit_) {
     limit_line_->point1->setCoords(0, *limit_);

@@ -10,7 +10,9 @@ struct Series {
   std::vector<QString> labels{};  ///< of the points, beside them; none: no names
   QColor ink{};
   Qt::PenStyle style = Qt::SolidLine;
-  bool joined = true;  ///< by a line; else points alone
+  bool joined = true;            ///< by a line; else points alone
+  bool marked = true;            ///< points show where they were read
+  std::vector<double> errors{};  ///< either way of ys; none: not drawn
 };
 
 class GraphPlate : public Plate {

@@ -4,6 +4,7 @@
 #include <cmath>
 
 #include "app/theme/theme.hpp"
+#include "core/measure/lines.hpp"
 
 namespace heathmist::app {
 
@@ -25,8 +26,9 @@ LinesPlate::LinesPlate(const QString& title, const QString& words, bool names_on
   recolour();
 }
 
-void LinesPlate::show_lines(const std::function<std::vector<NamedLine>()>& lines) {
-  source_ = lines;
+void LinesPlate::show_lines(const std::function<std::vector<NamedLine>()>& lines,
+                            const std::function<std::vector<LineMark>()>& marks) {
+  source_ = lines, marks_ = marks;
   draw();
 }
 
@@ -51,6 +53,7 @@ void LinesPlate::draw() {
       points.append({line.hz[n], line.db[n] > nothing_db_ ? line.db[n] : qQNaN()});  // a gap
     graph->data()->set(points, true);
     graph->setName(line.name);
+    if (line.name.isEmpty()) graph->removeFromLegend();
     graph->setPen(QPen(line.ink, line.width, line.style));
     if (line.filled) {
       QColor fill = line.ink;
@@ -60,11 +63,37 @@ void LinesPlate::draw() {
     }
     graphs_.push_back(graph);
   }
+  draw_marks();
   set_frequencies(lines_.empty() ? std::vector<double>() : lines_.front().hz, logarithmic_);
-  names_->setVisible(!lines_.empty());
+  names_->setVisible(legend_ && !lines_.empty());
   fit_levels();
   refresh_cursor();
   replot(rpQueuedReplot);
+}
+
+/// A ring on each line, its word above it.
+void LinesPlate::draw_marks() {
+  for (QCPItemText* word : words_) removeItem(word);
+  words_.clear();
+  for (const LineMark& mark : marks_ && !lines_.empty() ? marks_() : std::vector<LineMark>()) {
+    if (mark.ring) {
+      QCPGraph* ring = addGraph();
+      ring->removeFromLegend();
+      ring->data()->set({{mark.hz, mark.db}}, true);
+      ring->setLineStyle(QCPGraph::lsNone);
+      ring->setScatterStyle(QCPScatterStyle(QCPScatterStyle::ssCircle, QPen(mark.ink, 1.2), Qt::NoBrush, 7));
+      graphs_.push_back(ring);
+    }
+    if (mark.word.isEmpty()) continue;
+    auto* word = new QCPItemText(this);
+    word->position->setCoords(mark.hz, mark.db);
+    word->setPositionAlignment(Qt::AlignHCenter | Qt::AlignBottom);
+    word->setPadding(QMargins(0, 0, 0, 6));
+    word->setText(mark.word);
+    word->setFont(face(Type::small));
+    word->setColor(mark.ink);
+    words_.push_back(word);
+  }
 }
 
 void LinesPlate::fit_levels() {
@@ -83,8 +112,9 @@ QString LinesPlate::read_out(double hz) const {
   if (lines_.empty() || lines_.front().hz.empty()) return {};
   const size_t n = nearest(hz);
   QString text = hertz(lines_.front().hz[n], false);
+  if (notes_) text += "  " + QString::fromStdString(note_of(lines_.front().hz[n])).replace('-', QChar(0x2212));
   for (const NamedLine& line : lines_)
-    if (n < line.db.size())
+    if (n < line.db.size() && !line.name.isEmpty())
       text += "\n" + line.name + " " + (line.db[n] <= nothing_db_ ? tr("none") : number(line.db[n], 1));
   return text;
 }

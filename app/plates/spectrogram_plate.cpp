@@ -19,8 +19,9 @@ SpectrogramPlate::SpectrogramPlate(QWidget* parent) : Plate(parent) {
 SpectrogramPlate::Strip SpectrogramPlate::make_strip(int place) {
   Strip s{};
   s.rect = place == 0 ? axisRect() : new QCPAxisRect(this, true);
-  if (place > 0) plotLayout()->addElement(place, 0, s.rect);
+  if (place > 0) beside_ ? plotLayout()->addElement(0, place, s.rect) : plotLayout()->addElement(place, 0, s.rect);
   plotLayout()->setRowSpacing(4);
+  plotLayout()->setColumnSpacing(4);
   s.rect->setMinimumMargins(QMargins(44, 4, 10, 6));
   QCPAxis *time = s.rect->axis(QCPAxis::atBottom), *rows = s.rect->axis(QCPAxis::atLeft);
   s.map = new QCPColorMap(time, rows);
@@ -41,9 +42,8 @@ SpectrogramPlate::Strip SpectrogramPlate::make_strip(int place) {
   return s;
 }
 
-void SpectrogramPlate::show_cells(const std::vector<NamedSpectrogram>& clips) {
-  const size_t count = std::max<size_t>(1, clips.size());
-  while (strips_.size() > count) {
+void SpectrogramPlate::drop_strips(size_t left) {
+  while (strips_.size() > left) {
     Strip& last = strips_.back();
     removeItem(last.name);
     removeItem(last.playhead);
@@ -52,14 +52,30 @@ void SpectrogramPlate::show_cells(const std::vector<NamedSpectrogram>& clips) {
     plotLayout()->simplify();
     strips_.pop_back();
   }
+}
+
+void SpectrogramPlate::set_side_by_side(bool beside) {
+  if (beside == beside_) return;
+  beside_ = beside;
+  std::vector<NamedSpectrogram> shown;
+  for (const Strip& s : strips_) shown.push_back(s.shown);
+  drop_strips(1);
+  show_cells(shown);
+}
+
+void SpectrogramPlate::show_cells(const std::vector<NamedSpectrogram>& clips) {
+  const size_t count = std::max<size_t>(1, clips.size());
+  drop_strips(count);
   while (strips_.size() < count) {
     strips_.push_back(make_strip(int(strips_.size())));
     strips_.back().rect->axis(QCPAxis::atBottom)->setRange(xAxis->range());
   }
   for (size_t n = 0; n < count; ++n) {
     strips_[n].shown = n < clips.size() ? clips[n] : NamedSpectrogram{};
-    strips_[n].rect->axis(QCPAxis::atBottom)->setTickLabels(n + 1 == count);
-    strips_[n].rect->setMinimumMargins(QMargins(44, 4, 10, n + 1 == count ? 20 : 4));
+    const bool lowest = beside_ || n + 1 == count;
+    strips_[n].rect->axis(QCPAxis::atBottom)->setTickLabels(lowest);
+    strips_[n].rect->axis(QCPAxis::atLeft)->setTickLabels(!beside_ || n == 0);
+    strips_[n].rect->setMinimumMargins(QMargins(!beside_ || n == 0 ? 44 : 4, 4, 10, lowest ? 20 : 4));
     fill(strips_[n]);
   }
   recolour();
@@ -162,7 +178,23 @@ QString SpectrogramPlate::read_out(size_t clip, double at_s, double row) const {
   return tr("%1  %2  %3 dBFS").arg(clock(at_s, 2), hertz(row_hz(cells, r), false), number(double(cells.at(c, r)), 0));
 }
 
+/// Narrows or widens the band about what is under the pointer.
+void SpectrogramPlate::look_band(const Strip& s, double y, double factor) {
+  const auto& cells = s.shown.cells;
+  if (!cells) return;
+  const double about = std::clamp(s.rect->axis(QCPAxis::atLeft)->pixelToCoord(y) + 0.5, 0.0, double(cells->rows));
+  auto edge = [&](double row) { return cells->edges_hz[size_t(std::clamp(std::lround(row), 0L, long(cells->rows)))]; };
+  const double low = edge(about - about * factor), high = edge(about + (cells->rows - about) * factor);
+  if (factor > 1)
+    band_.reset();
+  else if (high > 1.05 * low)
+    band_ = std::pair{low, high};
+  emit range_changed(from_s(), to_s());
+}
+
 void SpectrogramPlate::wheelEvent(QWheelEvent* event) {
+  if (const Strip* strip = strip_at(event->position()); strip && event->modifiers() & Qt::ShiftModifier)
+    return look_band(*strip, event->position().y(), event->angleDelta().y() + event->angleDelta().x() > 0 ? 0.8 : 1.25);
   const double about = xAxis->pixelToCoord(event->position().x()),
                factor = std::pow(0.8, event->angleDelta().y() / 120.0);
   look(about - (about - from_s()) * factor, about + (to_s() - about) * factor);
@@ -205,7 +237,10 @@ void SpectrogramPlate::mouseReleaseEvent(QMouseEvent* event) {
   dragged_.reset();
 }
 
-void SpectrogramPlate::mouseDoubleClickEvent(QMouseEvent*) { look(0, length_s_); }
+void SpectrogramPlate::mouseDoubleClickEvent(QMouseEvent*) {
+  band_.reset();
+  look(0, length_s_);
+}
 
 void SpectrogramPlate::keyPressEvent(QKeyEvent* event) {
   const double span = to_s() - from_s(), middle = from_s() + span / 2;
@@ -221,7 +256,7 @@ void SpectrogramPlate::keyPressEvent(QKeyEvent* event) {
     case Qt::Key_Down:
       return look(middle - span * 0.625, middle + span * 0.625);
     case Qt::Key_0:
-      return look(0, length_s_);
+      return mouseDoubleClickEvent(nullptr);
     default:
       Plate::keyPressEvent(event);
   }
@@ -237,13 +272,16 @@ QString SpectrogramPlate::csv() const {
   for (const Strip& s : strips_) {
     if (!s.shown.cells) continue;
     const Spectrogram& cells = *s.shown.cells;
-    for (int c = 0; c < cells.columns; ++c)
+    for (int c = 0; c < cells.columns; ++c) {
+      const double at_s = cells.first_s + (c + 0.5) * (cells.last_s - cells.first_s) / cells.columns;
+      if (at_s < from_s() || at_s > to_s()) continue;  // what is in view
       for (int r = 0; r < cells.rows; ++r)
         text += QString("%1,%2,%3,%4\n")
                     .arg(QString(s.shown.name).replace(',', ' '))
-                    .arg(cells.first_s + (c + 0.5) * (cells.last_s - cells.first_s) / cells.columns, 0, 'f', 4)
+                    .arg(at_s, 0, 'f', 4)
                     .arg(row_hz(cells, r), 0, 'f', 1)
                     .arg(double(cells.at(c, r)), 0, 'f', 1);
+    }
   }
   return text;
 }

@@ -1,4 +1,4 @@
-// Spectrograms of several clips, stacked on one time axis and one scale of levels.
+// Spectrograms of several clips, stacked or side by side, on one time axis and one scale of levels.
 #pragma once
 #include <memory>
 
@@ -20,6 +20,10 @@ class SpectrogramPlate : public Plate {
   void show_cells(const std::vector<NamedSpectrogram>& clips);
   /// The whole length in s; resets the range.
   void set_length(double seconds);
+  /// Clips beside each other instead of on top of each other.
+  void set_side_by_side(bool beside);
+  /// The frequencies that are in view; none: all of them.
+  std::optional<std::pair<double, double>> band() const { return band_; }
   void set_levels(double low_db, double high_db);
   void set_playhead(double at_s);
   double from_s() const { return xAxis->range().lower; }
@@ -55,6 +59,8 @@ class SpectrogramPlate : public Plate {
     NamedSpectrogram shown;
   };
   Strip make_strip(int place);
+  void drop_strips(size_t left);
+  void look_band(const Strip& strip, double y, double factor);
   void fill(Strip& strip);
   void look(double from_s, double to_s);
   const Strip* strip_at(const QPointF& place) const;
@@ -65,7 +71,8 @@ class SpectrogramPlate : public Plate {
   double length_s_ = 1, low_db_ = -120, high_db_ = 0;
   std::optional<std::pair<double, double>> dragged_;  // from: s and pixels across
   std::optional<double> band_from_hz_;
-  bool moved_ = false;
+  std::optional<std::pair<double, double>> band_;
+  bool moved_ = false, beside_ = false;
 };
 
 }  // namespace heathmist::app

@@ -52,6 +52,7 @@ QString sheet_text() {
     QTableWidget::item:focus { border: 1px solid $master; }
     QHeaderView { background: $ground; }
     QHeaderView::section { background: $ground; color: $soft; border: none; border-bottom: 1px solid $rule; padding: 3px 6px; font-size: 8.5pt; }
+    QHeaderView::up-arrow, QHeaderView::down-arrow { subcontrol-origin: padding; subcontrol-position: center left; width: 8px; height: 8px; left: 1px; }
     QAbstractSpinBox { background: $sheet; border: 1px solid $rule; border-radius: 4px; padding: 2px 6px; selection-background-color: $selection; selection-color: $ink; }
     QAbstractSpinBox:focus { border: 1px solid $master; }
     QAbstractSpinBox::up-button, QAbstractSpinBox::down-button { width: 0; border: none; }

@@ -7,7 +7,7 @@
 #include "app/model/desk.hpp"
 #include "app/model/loudness_board.hpp"
 #include "app/views/ceiling/ceiling_view.hpp"
-#include "app/views/converters/converters_view.hpp"
+#include "app/views/converters/conversions_view.hpp"
 #include "app/views/loudness/loudness_view.hpp"
 #include "app/views/matrix/matrix_view.hpp"
 #include "app/views/null/null_view.hpp"
@@ -39,6 +39,7 @@ class MainWindow : public QMainWindow {
   OutletsView* outlets_view() const { return outlets_; }
   SpectrumView* spectrum_view() const { return spectrum_; }
   ConvertersView* converters_view() const { return converters_; }
+  ConversionsView* conversions_view() const { return conversions_; }
   LoudnessBoard& board() { return board_; }
   enum View {
     null_page,
@@ -110,6 +111,9 @@ class MainWindow : public QMainWindow {
   void make_spectrum_actions();
   void connect_spectrum();
   void refresh_spectrum();
+  void hear_fade(const WordCut& cut);
+  void hear_trial_again();  ///< after a fade
+  void show_conversions(int part);
   // loudness_doings.cpp
   void make_loudness_actions();
   void connect_loudness();
@@ -134,7 +138,10 @@ class MainWindow : public QMainWindow {
   LoudnessView* loudness_;
   OutletsView* outlets_;
   SpectrumView* spectrum_;
+  ConversionsView* conversions_;
   ConvertersView* converters_;
+  Task fading_;
+  bool fade_is_heard_ = false;
   Task copying_;
   QProgressDialog* copies_progress_ = nullptr;
   QString copies_report_;

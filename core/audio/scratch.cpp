@@ -137,4 +137,15 @@ std::shared_ptr<const Clip> ScratchWriter::finish(ClipFormat format, bool made) 
   return std::make_shared<ScratchClip>(origin_, std::move(format), std::exchange(file_, -1), wide_, made);
 }
 
+std::shared_ptr<const Clip> made_clip(const Planar& sound, int sample_rate_hz, const std::string& name) {
+  ScratchWriter out(name, sound.channels(), true);
+  out.write(sound, sound.frames());
+  ClipFormat format;
+  format.codec = "pcm";
+  format.sample_rate_hz = sample_rate_hz;
+  format.channels = sound.channels();
+  format.container_bits = 64;
+  return out.finish(format, true);
+}
+
 }  // namespace heathmist

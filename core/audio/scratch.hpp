@@ -27,6 +27,9 @@ class ScratchWriter {
   std::vector<char> bytes_;
 };
 
+/// Sound that was made here as a clip of its own, in double precision; `name` stands for it in sentences.
+std::shared_ptr<const Clip> made_clip(const Planar& sound, int sample_rate_hz, const std::string& name);
+
 /// Decodes the first audio stream of any file FFmpeg's libraries can read. Throws InputError.
 std::shared_ptr<const Clip> decode_with_ffmpeg(const std::filesystem::path& file, const Job& job);
 

@@ -6,27 +6,20 @@
 #include <fstream>
 
 #include "core/audio/write.hpp"
+#include "core/bench/returns.hpp"
 #include "core/measure/survey.hpp"
 
 namespace heathmist {
 
 namespace {
 
-constexpr int kept_version = 2, points = 320;
+constexpr int kept_version = 3, points = 320;
 
 ProbeFit in_place(const ProbeScore& score) { return {score.rate_hz, -score.body_s, 1, 0, false}; }
 
-std::string words_for_key(const std::string& text) {  // FNV-1a: a name for a file in the cache
-  uint64_t hash = 14695981039346656037ULL;
-  for (const char c : text) hash = (hash ^ uint8_t(c)) * 1099511628211ULL;
-  return fmt::format("{:016x}", hash);
-}
-
 std::filesystem::path place_of(const Chain& chain, int from_hz) {
   const auto folder = cache_folder();
-  if (folder.empty()) return {};
-  return folder /
-         (words_for_key(chain_json(chain).dump() + fmt::format("|{}|{}", from_hz, kept_version)) + ".converter");
+  return folder.empty() ? folder : folder / fmt::format("{}-{}-{}.converter", chain_mark(chain), from_hz, kept_version);
 }
 
 /// Every plain number of a reading, to be written and read in the same order.
@@ -156,18 +149,31 @@ BoardRow read_converter(const Chain& chain, int from_hz, const Job& job) {
   spectra.first = int64_t(row.sweep.to_hz), spectra.last = int64_t(5 * row.sweep.to_hz);
   LineOptions lines;
   lines.sources_hz = tone.steps.front().tones_hz;
-  row.thd_n_db =
-      read_lines(spectra_of(*pass(body_clip(tone), chain, job.part(0.93, 1)).ret, spectra).average, lines).thd_n_db;
+  row.thd_n_db = lines_of(*pass(body_clip(tone), chain, job.part(0.93, 1)).ret, spectra, lines).thd_n_db;
   keep(place, row);
   return row;
 }
+
+namespace {
+
+/// Both sweeps have their chirps at the same places: the one that is not there is told by its level.
+ProbeReading read_any_sweep(const Clip& clip, const Job& job) {
+  try {
+    return read_probe(clip, "sweep", 0, job);
+  } catch (const InputError&) {
+    if (!find_probe(clip, "log_sweep", 0, job)) throw;
+    return read_probe(clip, "log_sweep", 0, job);
+  }
+}
+
+}  // namespace
 
 BoardRow read_returned_sweep(const std::filesystem::path& file, const Job& job) {
   BoardRow row;
   row.name = file.stem().string();
   row.file = file;
   const auto clip = Clip::open(file, job);
-  const auto reading = read_probe(*clip, "sweep", 0, job.part(0, 0.7));
+  const auto reading = read_any_sweep(*clip, job.part(0, 0.7));
   row.sweep = *reading.sweep;
   row.map = alias_map(*clip, reading.score, reading.fit, 240, 160, 0, job.part(0.7, 1));
   return row;

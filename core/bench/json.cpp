@@ -164,6 +164,23 @@ Json bands_json(const std::vector<PathBand>& bands) {
   return all;
 }
 
+Json aliases_json(const std::vector<Aliasing>& aliasing) {
+  Json all = Json::array();
+  for (const Aliasing& a : aliasing)
+    for (const FoldedBand& b : a.bands)
+      all.push_back({{"rate_hz", a.rate_hz},
+                     {"image", b.image},
+                     {"in_low_hz", b.in_low_hz},
+                     {"in_high_hz", b.in_high_hz},
+                     {"out_low_hz", b.out_low_hz},
+                     {"out_high_hz", b.out_high_hz},
+                     {"is_line", b.is_line},
+                     {"level_db", b.level_db()},
+                     {"dbfs", number_or_null(power_db(b.power))},
+                     {"coherence", b.coherence}});
+  return all;
+}
+
 }  // namespace
 
 Json explanation_json(const NullReport& r, const Explanation& w) {
@@ -191,25 +208,29 @@ Json explanation_json(const NullReport& r, const Explanation& w) {
                    {"variance_steps2", w.requantised->variance_steps2},
                    {"tilt_db", w.requantised->tilt_db}};
   const bool split = !w.split.empty(), masked = w.mask.bands() > 0;
-  return {{"linear_relative_db", number_or_null(split ? power_db(w.split.linear_power, r.sums.master) : std::nullopt)},
-          {"remainder_relative_db",
-           number_or_null(split ? power_db(w.split.remainder_power, r.sums.master) : std::nullopt)},
-          {"path", bands_json(w.bands)},
-          {"crosstalk", crosstalk},
-          {"depth", depth},
-          {"closest", closest},
-          {"residual_to_mask",
-           {{"covered_share", number_or_null(masked ? std::optional(w.mask.covered_share) : std::nullopt)},
-            {"worst_db", number_or_null(masked ? std::optional(w.mask.worst_db) : std::nullopt)},
-            {"worst_at_s", number_or_null(masked ? std::optional(w.mask.worst_at_s) : std::nullopt)},
-            {"band_edges_hz", w.mask.band_edges_hz},
-            {"band_db", w.mask.band_db}}},
-          {"breaks", breaks},
-          {"requantised", requantised},
-          {"gain_reduction_db", w.gain.deepest_db},
-          {"floor_share", number_or_null(w.floor ? std::optional(w.floor_share) : std::nullopt)},
-          {"master", study_json(w.master)},
-          {"return", study_json(w.ret)}};
+  return {
+      {"linear_relative_db", number_or_null(split ? power_db(w.split.linear_power, r.sums.master) : std::nullopt)},
+      {"remainder_relative_db",
+       number_or_null(split ? power_db(w.split.remainder_power, r.sums.master) : std::nullopt)},
+      {"path", bands_json(w.bands)},
+      {"crosstalk", crosstalk},
+      {"depth", depth},
+      {"closest", closest},
+      {"residual_to_mask",
+       {{"covered_share", number_or_null(masked ? std::optional(w.mask.covered_share) : std::nullopt)},
+        {"worst_db", number_or_null(masked ? std::optional(w.mask.worst_db) : std::nullopt)},
+        {"worst_at_s", number_or_null(masked ? std::optional(w.mask.worst_at_s) : std::nullopt)},
+        {"band_edges_hz", w.mask.band_edges_hz},
+        {"band_db", w.mask.band_db}}},
+      {"breaks", breaks},
+      {"requantised", requantised},
+      {"aliases", aliases_json(w.aliasing)},
+      {"shaped_noise", w.shaped_noise ? Json{{"from_hz", w.shaped_noise->from_hz}, {"rise_db", w.shaped_noise->rise_db}}
+                                      : Json(nullptr)},
+      {"gain_reduction_db", w.gain.deepest_db},
+      {"floor_share", number_or_null(w.floor ? std::optional(w.floor_share) : std::nullopt)},
+      {"master", study_json(w.master)},
+      {"return", study_json(w.ret)}};
 }
 
 }  // namespace heathmist

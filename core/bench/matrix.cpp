@@ -5,6 +5,7 @@
 #include <cmath>
 
 #include "core/bench/json.hpp"
+#include "core/measure/spectra.hpp"
 #include "core/measure/true_peak.hpp"
 
 namespace heathmist {
@@ -23,7 +24,9 @@ std::optional<ToneReading> tones_of(const Clip& ret, const ProbeSignal& probe, c
   if (f.frames < 2 * edge + int64_t(tone_fft)) return {};
   std::vector<double> tones = probe.tones_hz;
   std::erase_if(tones, [](double hz) { return hz > 0.45 * probe_rate_hz; });
-  return read_tones(tone_spectrum(ret, tone_fft, edge, f.frames - edge, job), tones);
+  SpectraOptions whole;
+  whole.fft_size = tone_fft, whole.first = edge, whole.last = f.frames - edge;
+  return read_tones(spectra_of(ret, whole, job).average, tones);
 }
 
 struct Opened {

@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 
 #include <cmath>
+#include <numbers>
 
 namespace heathmist {
 
@@ -52,7 +53,7 @@ Json point_json(const SweepPoint& p, const SweepReading& r) {
   const bool folded = p.in_hz > r.to_hz / 2.0;
   return {{"in_hz", p.in_hz},
           {"gain_db", folded ? Json(nullptr) : level_or_null(p.wanted_db())},
-          {"phase_deg", folded ? Json(nullptr) : Json(std::arg(p.wanted) * 180 / 3.14159265358979)},
+          {"phase_deg", folded ? Json(nullptr) : Json(std::arg(p.wanted) * 180 / std::numbers::pi)},
           {"alias_db", level_or_null(worst_of(p, r))},
           {"second_harmonic_db", level_or_null(p.harmonic_db[0])},
           {"third_harmonic_db", level_or_null(p.harmonic_db[1])},

@@ -3,6 +3,8 @@
 #include <algorithm>
 #include <cmath>
 
+#include "core/measure/lines.hpp"
+
 namespace heathmist {
 
 namespace {
@@ -46,6 +48,42 @@ void weigh_floor(Explanation& why, const NullReport& report, const Spectrum& flo
   why.floor_share = all > 0 ? no_more / all : 0;
 }
 
+/// A return of another rate may fold whatever else it is; one of the same rate not where a level, a cut or a limiter
+/// says it all.
+bool may_fold(const NullReport& report) {
+  if (report.ret.lossy) return false;
+  return report.master.sample_rate_hz != report.ret.sample_rate_hz ||
+         (report.kind != Kind::shifted && report.kind != Kind::level && report.kind != Kind::word_length &&
+          report.kind != Kind::limited);
+}
+
+void look_for_aliases(Explanation& why, const Clip& master, const Comparable& pair, NullReport& report,
+                      const Job& job) {
+  if (!may_fold(report)) return;
+  const int rate = report.master.sample_rate_hz;
+  for (const double hz : likely_rates(rate, report.ret.sample_rate_hz)) {
+    auto found = find_aliases(master, *pair.master, *pair.ret, report.fit, hz, job);
+    if (!found.bands.empty()) why.aliasing.push_back(std::move(found));
+  }
+  std::sort(why.aliasing.begin(), why.aliasing.end(),
+            [](const Aliasing& a, const Aliasing& b) { return a.power() > b.power(); });
+  if (!why.aliasing.empty() && report.sums.remainder > 0)
+    report.folded_share = std::min(1.0, why.aliasing.front().power() / report.sums.remainder);
+}
+
+void look_for_shaped_noise(Explanation& why, const Comparable& pair, const NullReport& report, const Job& job) {
+  if (report.kind != Kind::word_length && report.kind != Kind::noise && report.kind != Kind::converted) return;
+  const int lower = std::min(report.master.sample_rate_hz, report.ret.sample_rate_hz);
+  const double top = (report.master.sample_rate_hz == report.ret.sample_rate_hz ? 0.475 : 0.44) * lower;
+  if (!find_shaped_noise(report.sums, top, {})) return;
+  SpectraOptions options;
+  options.most_blocks = 100;
+  std::vector<double> lines;
+  for (const SpectralLine& l : lines_of(*residual_clip(pair, report.fit), options, {}, job).lines)
+    lines.push_back(l.hz);
+  why.shaped_noise = find_shaped_noise(report.sums, top, lines);
+}
+
 }  // namespace
 
 Spectrum on_bins_of(const Spectrum& spectrum, const Spectrum& like) {
@@ -82,6 +120,9 @@ Explanation explain(const Clip& master, const Clip& ret, const Comparable& pair,
                                            Job{job.stop, {}, job.threads});
     if (options.floor) weigh_floor(why, report, *options.floor);
     refine_remainder(report, why.split);
+    const Job quiet{job.stop, {}, job.threads};
+    look_for_aliases(why, master, pair, report, quiet);
+    if (why.aliasing.empty()) look_for_shaped_noise(why, pair, report, quiet);
   }
   report.kind = kind_of(report);
   report.findings = findings_of(report, why);

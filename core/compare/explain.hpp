@@ -3,6 +3,7 @@
 //   NullReport report = null_test(*master, *ret, pair);
 //   Explanation why = explain(*master, *ret, pair, report);   // the report's kind and findings are told anew from both
 #pragma once
+#include "core/compare/aliasing.hpp"
 #include "core/compare/continuity.hpp"
 #include "core/compare/depth.hpp"
 #include "core/compare/dynamics.hpp"
@@ -31,6 +32,8 @@ struct Explanation {
   Continuity continuity;
   std::optional<Requantisation> requantised;
   GainTrace gain;
+  std::vector<Aliasing> aliasing;  ///< of the rates that fold anything
+  std::optional<ShapedNoise> shaped_noise;
   ClipStudy master, ret;
   std::optional<Spectrum> floor;  ///< of the route, on the bins of the residual's spectrum
   double floor_share = 0;         ///< of the residual's power that is no more than the floor

@@ -26,6 +26,8 @@ constexpr double limiter_step_db = 0.5;
 constexpr double gain_biased_db = 0.02;  // between the least-squares gain and the level most of it comes back at
 constexpr double floor_all = 0.9, floor_part = 0.3;
 constexpr size_t most_breaks_told = 8;
+constexpr size_t most_folds_told = 3;
+constexpr double fold_fault_db = -70, fold_caution_db = -100;  // of what lands under 20 kHz, against the master
 
 struct Explainer {
   const NullReport& r;
@@ -335,6 +337,44 @@ struct Explainer {
     }
   }
 
+  void folds() {
+    size_t told = 0;
+    for (const Aliasing& a : w.aliasing)
+      for (const FoldedBand& b : a.bands)
+        if (told++ < most_folds_told) fold(a, b);
+  }
+  void fold(const Aliasing& a, const FoldedBand& b) {
+    const std::string rate = hertz_text(a.rate_hz), level = number_text(b.level_db(), 1);
+    auto stretch = [&](double low, double high) {
+      return b.is_line ? hertz_text(low) : fmt::format("{} to {}", hertz_text(low), hertz_text(high));
+    };
+    const std::string in = stretch(b.in_low_hz, b.in_high_hz), out = stretch(b.out_low_hz, b.out_high_hz);
+    const double against = power_db(b.power, r.sums.master).value_or(-400);
+    const Severity severity = b.out_low_hz > 20000 || against < fold_caution_db ? Severity::note
+                              : against < fold_fault_db                         ? Severity::caution
+                                                                                : Severity::fault;
+    auto& f =
+        say(b.down() ? "alias" : "image", severity,
+            b.down()
+                ? fmt::format("{} is {} folded at {}, {} {}.", out, in, rate, level, b.is_line ? "dBr" : "dB")
+                : fmt::format("{} is the image of {} about {}, {} {}.", out, in, rate, level, b.is_line ? "dBr" : "dB"),
+            fmt::format("It moves against what went in and keeps its phase to it (coherence {}): an alias, no noise.",
+                        number_text(b.coherence, 2)),
+            Evidence::spectra);
+    f.value = b.level_db(), f.unit = "dB";
+  }
+
+  void shaped_noise() {
+    if (!w.shaped_noise) return;
+    auto& f =
+        say("shaped_noise", Severity::note,
+            fmt::format("What rises above {} is shaped noise, not an alias.", hertz_text(w.shaped_noise->from_hz)),
+            fmt::format("{} dB more at the top; no line stands in it, and nothing of the master keeps its phase to it.",
+                        number_text(w.shaped_noise->rise_db, 0)),
+            Evidence::spectra);
+    f.value = w.shaped_noise->rise_db, f.unit = "dB";
+  }
+
   void floor() {
     if (!w.floor || r.sums.residual <= 0) return;
     auto& f =
@@ -361,6 +401,8 @@ std::vector<Finding> findings_of(const NullReport& report, const Explanation& wh
       e.split();
       e.path();
       e.requantised();
+      e.folds();
+      e.shaped_noise();
       e.mask();
       e.closest();
       e.floor();

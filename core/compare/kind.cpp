@@ -119,6 +119,8 @@ double residual_slope(const DepthCells& cells, double from_hz = 0, double to_hz 
   return cov / var;
 }
 
+constexpr double folded_most = 0.3;  // of the remainder: no coding noise is aliased programme
+
 /// Coding takes the top of the band away, or leaves least of it there; below the top no filter explains what it does,
 /// and in the treble too its noise follows the programme (where noise was merely added beside a filter it stands
 /// still).
@@ -127,7 +129,8 @@ bool looks_coded(const NullReport& r) {
   const double edge = 0.75 * std::min(r.return_bandwidth_hz.value_or(20000), 20000.0);
   const double residual = power_between(s.residual_spectrum, 100, edge),
                remainder = power_between(s.remainder_spectrum, 100, edge);
-  if (remainder < unexplained_share * residual || residual < own_share * s.residual) return false;
+  if (r.folded_share > folded_most || remainder < unexplained_share * residual || residual < own_share * s.residual)
+    return false;
   if (residual_slope(s.depth, 3000, 12000) < coded_slope) return false;
   if (r.master_bandwidth_hz && r.return_bandwidth_hz && *r.return_bandwidth_hz < 0.97 * *r.master_bandwidth_hz)
     return true;

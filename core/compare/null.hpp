@@ -65,6 +65,7 @@ struct NullReport {
   ResidualSums sums;  ///< over the overlap
   std::optional<double> master_bandwidth_hz, return_bandwidth_hz;
   int breaks = 0;                 ///< places where the return does not run through; known once it has been explained
+  double folded_share = 0;        ///< of the remainder, what is aliases; known once it has been explained
   std::vector<Finding> findings;  ///< the verdict first, then worst first
 
   std::optional<double> residual_relative_db() const { return sums.residual_relative_db(); }

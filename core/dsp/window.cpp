@@ -49,18 +49,4 @@ std::vector<double> window_of(Window window, size_t size, double side_lobe_db) {
   return kaiser(size, kaiser_beta(side_lobe_db));
 }
 
-int lobe_bins(Window window, double side_lobe_db) {
-  switch (window) {
-    case Window::hann:
-      return 2;
-    case Window::blackman_harris:
-      return 4;
-    case Window::flat_top:
-      return 5;
-    case Window::kaiser:
-      break;
-  }
-  return int(std::ceil(std::hypot(1, kaiser_beta(side_lobe_db) / std::numbers::pi))) + 1;
-}
-
 }  // namespace heathmist::dsp

@@ -17,7 +17,4 @@ enum class Window { hann, blackman_harris, flat_top, kaiser };
 const char* name_of(Window window);
 /// `side_lobe_db` counts for Kaiser alone.
 std::vector<double> window_of(Window window, size_t size, double side_lobe_db = 200);
-/// Bins from a line's middle to where the window's main lobe ends.
-int lobe_bins(Window window, double side_lobe_db = 200);
-
 }  // namespace heathmist::dsp

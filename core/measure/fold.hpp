@@ -22,6 +22,14 @@ struct Landing {
 /// of those that do the lowest stands for all.
 std::vector<Landing> landings(double in_hz, double from_hz, double to_hz, int images = 4);
 
+/// Every tone of a source, from 0 to half its rate, that lands at `out_hz` by itself or by an image: lowest image
+/// first.
+struct LandingFrom {
+  double in_hz = 0;
+  Landing landing;
+};
+std::vector<LandingFrom> sources_of(double out_hz, double from_hz, double to_hz, int images = 2);
+
 /// Where a source's tones land, drawn: for each image a line from 0 to half the source's rate.
 struct FoldLine {
   int image = 0;

@@ -254,6 +254,24 @@ LineReading read_lines(const Spectrum& s, const LineOptions& options) {
   return r;
 }
 
+bool is_test_tone(const LineReading& r) {
+  const auto tones = std::count_if(r.lines.begin(), r.lines.end(),
+                                   [](const SpectralLine& l) { return l.kind == SpectralLine::Kind::fundamental; });
+  return tones == 1 || tones == 2;
+}
+
+LineOptions as_return_of(const LineReading& source, double source_rate_hz) {
+  LineOptions options;
+  if (!is_test_tone(source)) return options;
+  for (const SpectralLine& l : source.lines)  // strongest first
+    if (l.kind == SpectralLine::Kind::fundamental) {
+      options.sources_hz.push_back(l.hz);
+      if (!options.reference_dbfs) options.reference_dbfs = l.dbfs;
+    }
+  options.source_rate_hz = source_rate_hz;
+  return options;
+}
+
 LineReading lines_of(const Clip& clip, SpectraOptions spectra, const LineOptions& options, const Job& job) {
   spectra.window = dsp::Window::kaiser, spectra.side_lobe_db = 200;
   return read_lines(spectra_of(clip, spectra, job).average, options);

@@ -44,6 +44,12 @@ struct LineReading {
   std::optional<double> noise_dbfs, noise_per_root_hz_dbfs;  ///< over the band; its mean density
   std::optional<double> noise_a_dbfs, noise_k_dbfs, noise_468_dbfs;
 };
+/// Few enough tones that distortion means something: one or two.
+bool is_test_tone(const LineReading& reading);
+/// How to read what came back of a clip with these lines: where they are test tones they may have folded, and dBr is
+/// against them.
+LineOptions as_return_of(const LineReading& source, double source_rate_hz);
+
 /// The same of a clip, under the window it is meant for whatever the options say.
 LineReading lines_of(const Clip& clip, SpectraOptions spectra, const LineOptions& options = {}, const Job& job = {});
 

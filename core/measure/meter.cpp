@@ -93,7 +93,7 @@ Loudness loudness_of(const StepGrid& grid, int channels, const MeterOptions& opt
     if (part.greatest.level > greatest.level) greatest = part.greatest;
     moments.add(part.overs);
   }
-  const int heard = options.listen == MeterOptions::Listen::all ? channels : 1;
+  const int heard = heard_channels(options.listen, channels);
   l.duration_s = double(grid.frames) / std::max(1, grid.rate_hz);
   l.pieces = pieces_of(grid, energy);
   l.sample_peak_dbfs = decibels(sample_peak);
@@ -118,19 +118,9 @@ Loudness loudness_of(const StepGrid& grid, int channels, const MeterOptions& opt
   return l;
 }
 
-namespace {
-
-void check(int channels, const MeterOptions& options) {
-  if (options.listen == MeterOptions::Listen::one && (options.channel < 0 || options.channel >= channels))
-    throw std::invalid_argument("there is no channel " + std::to_string(options.channel + 1) + " in " +
-                                std::to_string(channels));
-}
-
-}  // namespace
-
 Loudness measure_loudness(const Clip& clip, const MeterOptions& options, const Job& job) {
   const auto& f = clip.format();
-  check(f.channels, options);
+  check_listening(options.listen, options.channel, f.channels);
   const int64_t first = std::clamp<int64_t>(options.first, 0, f.frames),
                 last = options.last < 0 ? f.frames : std::clamp(options.last, first, f.frames);
   const StepGrid grid{f.sample_rate_hz, last - first};
@@ -194,7 +184,7 @@ struct Meter::Inside {
 
 Meter::Meter(int sample_rate_hz, int channels, const MeterOptions& options)
     : inside_(new Inside{sample_rate_hz, channels, options, std::vector<std::vector<double>>(size_t(channels))}) {
-  check(channels, options);
+  check_listening(options.listen, options.channel, channels);
 }
 Meter::~Meter() = default;
 

@@ -9,13 +9,14 @@
 #pragma once
 #include <memory>
 
+#include "core/measure/listen.hpp"
 #include "core/measure/loudness.hpp"
 #include "core/measure/true_peak.hpp"
 
 namespace heathmist {
 
 struct MeterOptions {
-  enum class Listen { all, mid, side, one };
+  using Listen = heathmist::Listen;
   Listen listen = Listen::all;
   int channel = 0;               ///< for Listen::one
   bool dual_mono = false;        ///< a single channel counts as it would from two loudspeakers: 3.01 LU more

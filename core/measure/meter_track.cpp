@@ -14,10 +14,8 @@ using dsp::simd::Cascade16;
 constexpr int64_t window_pieces = 30;
 constexpr int least_weighting_hz = 40000;  // below that the bilinear transform bends the shelf by more than 0.02 dB
 
-int heard_channels(int channels, const MeterOptions& o) { return o.listen == MeterOptions::Listen::all ? channels : 1; }
-
 std::vector<double> weights_for(int channels, const MeterOptions& o) {
-  if (heard_channels(channels, o) == 1) return {o.dual_mono ? 2.0 : 1.0};
+  if (heard_channels(o.listen, channels) == 1) return {o.dual_mono ? 2.0 : 1.0};
   return channel_weights(channels);
 }
 
@@ -55,19 +53,6 @@ TrackWorker::TrackWorker(const StepGrid& grid, int channels, const MeterOptions&
       limit_(std::pow(10.0, options.limit_dbtp / 20)),
       lead_(std::max<int64_t>(PeakScan::before, StepGrid::lead_steps * grid.rate_hz / 100 + 1)),
       up_(grid.rate_hz < least_weighting_hz ? (least_weighting_hz + grid.rate_hz - 1) / std::max(1, grid.rate_hz) : 1) {
-}
-
-void TrackWorker::listen(Planar& block) const {
-  using Listen = MeterOptions::Listen;
-  if (options_.listen == Listen::all) return;
-  const bool pair = block.channels() > 1;
-  Planar heard(1, block.frames());
-  const auto a = block.channel(options_.listen == Listen::one ? options_.channel : 0), b = block.channel(pair ? 1 : 0);
-  const double left = options_.listen == Listen::one ? 1 : 0.5, right = options_.listen == Listen::mid    ? 0.5
-                                                                        : options_.listen == Listen::side ? -0.5
-                                                                                                          : 0;
-  for (size_t n = 0; n < a.size(); ++n) heard.channel(0)[n] = left * a[n] + right * b[n];
-  block = std::move(heard);
 }
 
 Planar TrackWorker::raised(const Planar& block) const {
@@ -190,7 +175,7 @@ void TrackWorker::peaks(const Planar& block, int64_t first_step, int64_t steps, 
 
 TrackPart TrackWorker::run(Planar& block, int64_t segment) {
   TrackPart part;
-  listen(block);
+  listen_to(block, options_.listen, options_.channel);
   const int64_t first = segment * grid_.segment_steps(), whole = grid_.whole_steps();
   const int64_t all = whole + (grid_.begin(whole) < grid_.frames ? 1 : 0);
   const int64_t loud = std::clamp<int64_t>(whole - first, 0, grid_.segment_steps());

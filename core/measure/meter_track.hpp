@@ -41,7 +41,6 @@ class TrackWorker {
   TrackPart run(Planar& block, int64_t segment);
 
  private:
-  void listen(Planar& block) const;
   void weigh(const Planar& block, int64_t first_step, int64_t steps, TrackPart& part);
   /// The block at `up_` times its rate.
   Planar raised(const Planar& block) const;

@@ -6,39 +6,14 @@
 #include <numeric>
 
 #include "core/dsp/fft.hpp"
+#include "core/measure/loudness.hpp"
 
 namespace heathmist {
 
 namespace {
 
-using Listen = MeterOptions::Listen;
 constexpr double nothing_db = -300;
-
-/// The channels that are looked at: those of the clip, or one that is made of them.
-int channels_of(const Clip& clip, const SpectraOptions& o) {
-  if (o.fft_size < 512 || o.fft_size > (1U << 20)) throw std::invalid_argument("an FFT takes 512 to 1048576 points");
-  const int channels = clip.format().channels;
-  if (o.listen == Listen::one && (o.channel < 0 || o.channel >= channels))
-    throw std::invalid_argument("there is no channel " + std::to_string(o.channel + 1) + " in " +
-                                std::to_string(channels));
-  if ((o.listen == Listen::mid || o.listen == Listen::side) && channels != 2)
-    throw std::invalid_argument("mid and side take two channels, there are " + std::to_string(channels));
-  return o.listen == Listen::all ? channels : 1;
-}
-
-double sample(const Planar& block, const SpectraOptions& o, int channel, size_t n) {
-  switch (o.listen) {
-    case Listen::all:
-      return block.channel(channel)[n];
-    case Listen::one:
-      return block.channel(o.channel)[n];
-    case Listen::mid:
-      return (block.channel(0)[n] + block.channel(1)[n]) / 2;
-    case Listen::side:
-      return (block.channel(0)[n] - block.channel(1)[n]) / 2;
-  }
-  return 0;
-}
+constexpr int64_t most_parts = 16;  // of a clip, each with sums of its own: as many whatever the threads and the length
 
 struct Sums {
   std::vector<double> sum, most;
@@ -47,14 +22,15 @@ struct Sums {
 /// Transforms block after block into sums of its own.
 class Desk {
  public:
-  Desk(const Clip& clip, const SpectraOptions& o, std::span<const double> window, int channels)
-      : options_(o), window_(window), channels_(channels), reader_(clip.reader()), fft_(o.fft_size) {}
+  Desk(const Clip& clip, const SpectraOptions& o, std::span<const double> window)
+      : options_(o), window_(window), reader_(clip.reader()), fft_(o.fft_size) {}
   void add(int64_t at, Sums& sums) {
     reader_->read(at, int64_t(options_.fft_size), block_);
+    listen_to(block_, options_.listen, options_.channel);
     power_.assign(fft_.bins(), 0);
-    for (int c = 0; c < channels_; ++c) {
-      const auto time = fft_.time();
-      for (size_t n = 0; n < time.size(); ++n) time[n] = window_[n] * sample(block_, options_, c, n);
+    for (int c = 0; c < block_.channels(); ++c) {
+      std::transform(window_.begin(), window_.end(), block_.channel(c).begin(), fft_.time().begin(),
+                     std::multiplies<>());
       fft_.forward();
       for (size_t k = 0; k < power_.size(); ++k) power_[k] += std::norm(fft_.spectrum()[k]);
     }
@@ -66,36 +42,43 @@ class Desk {
  private:
   const SpectraOptions& options_;
   std::span<const double> window_;
-  int channels_;
   std::unique_ptr<Reader> reader_;
   dsp::RealFft<double> fft_;
   Planar block_;
   std::vector<double> power_;
 };
 
+int64_t hop_of(const SpectraOptions& o) {
+  return std::max<int64_t>(1, std::llround(double(o.fft_size) * (1 - std::clamp(o.overlap, 0.0, 0.95))));
+}
+
 }  // namespace
 
 Spectra spectra_of(const Clip& clip, const SpectraOptions& o, const Job& job) {
-  const int channels = channels_of(clip, o);
+  if (o.fft_size < 512 || o.fft_size > (1U << 20)) throw std::invalid_argument("an FFT takes 512 to 1048576 points");
+  check_listening(o.listen, o.channel, clip.format().channels);
+  const int channels = heard_channels(o.listen, clip.format().channels);
   const int64_t last = o.last < 0 ? clip.format().frames : o.last;
   const auto size = int64_t(o.fft_size);
-  const int64_t hop = std::max<int64_t>(1, std::llround(double(size) * (1 - std::clamp(o.overlap, 0.0, 0.95))));
+  const int64_t hop = hop_of(o);
   const int64_t possible = std::max<int64_t>(1, (last - o.first - size) / hop + 1);
   const int64_t count = std::min<int64_t>(possible, std::max(1, o.most_blocks));
   const auto window = dsp::window_of(o.window, o.fft_size, o.side_lobe_db);
   const double sum = std::accumulate(window.begin(), window.end(), 0.0);
   const double power = std::inner_product(window.begin(), window.end(), window.begin(), 0.0);
-  constexpr int64_t group = 16;
-  std::vector<Sums> sums(size_t((count + group - 1) / group));
+  std::vector<Sums> sums(size_t(std::min(count, most_parts)));
+  const auto parts = int64_t(sums.size());
   for_each_segment(
-      int64_t(sums.size()), job, [&] { return std::make_unique<Desk>(clip, o, window, channels); },
+      parts, job, [&] { return std::make_unique<Desk>(clip, o, window); },
       [&](auto& desk, int64_t n) {
-        for (int64_t i = n * group; i < std::min(count, (n + 1) * group); ++i)
+        for (int64_t i = n * count / parts; i < (n + 1) * count / parts; ++i) {
+          job.check();
           desk->add(o.first + (count > 1 ? (possible - 1) * i / (count - 1) : 0) * hop, sums[size_t(n)]);
+        }
       });
   const double bin_hz = double(clip.format().sample_rate_hz) / double(size);
   const size_t bins = o.fft_size / 2 + 1;
-  Spectra s{{bin_hz, std::vector<double>(bins, 0)}, {bin_hz, std::vector<double>(bins, 0)}, 1, 1, count};
+  Spectra s{{bin_hz, std::vector<double>(bins, 0)}, {bin_hz, std::vector<double>(bins, 0)}, 1, count};
   for (const Sums& part : sums)
     for (size_t k = 0; k < bins; ++k) {
       s.average.power[k] += part.sum[k] / double(count);
@@ -105,13 +88,14 @@ Spectra spectra_of(const Clip& clip, const SpectraOptions& o, const Job& job) {
     for (size_t k = 0; k < bins; ++k)
       spectrum->power[k] *= (k == 0 || k + 1 == bins ? 1 : 2) / (power * double(size) * channels);
   s.enbw_bins = double(size) * power / (sum * sum);
-  s.line_share = 1 / s.enbw_bins;
   return s;
 }
 
-Spectra momentary_spectra(const Clip& clip, int64_t frame, SpectraOptions o, const Job& job) {
-  o.first = frame - int64_t(o.fft_size / 2);
-  o.last = o.first + int64_t(o.fft_size);
+Spectra momentary_spectra(const Clip& clip, int64_t frame, int blocks, SpectraOptions o, const Job& job) {
+  const int64_t span = int64_t(o.fft_size) + (std::max(1, blocks) - 1) * hop_of(o);
+  o.first = frame - span / 2;
+  o.last = o.first + span;
+  o.most_blocks = std::max(1, blocks);
   return spectra_of(clip, o, job);
 }
 
@@ -132,10 +116,6 @@ SpectrumLine thirds(const Spectrum& s, SpectrumLine line) {
   return line;
 }
 
-}  // namespace
-
-namespace {
-
 /// Where points lie closer than bins, a line from bin to bin instead of steps.
 void join_bins(const Spectrum& s, SpectrumLine& line) {
   auto db = [&](size_t bin) { return 10 * std::log10(std::max(s.power[std::min(bin, s.power.size() - 1)], 1e-30)); };
@@ -153,7 +133,7 @@ SpectrumLine shown(const Spectra& spectra, const Spectrum& which, const Showing&
   SpectrumLine line = smoothed(which, showing.low_hz, high, showing.points, showing.logarithmic, 0);
   join_bins(which, line);
   if (showing.unit == SpectrumUnit::third_octave) line = thirds(which, std::move(line));
-  const double shift = showing.unit == SpectrumUnit::per_line      ? 10 * std::log10(2 / spectra.line_share)
+  const double shift = showing.unit == SpectrumUnit::per_line      ? 10 * std::log10(2 * spectra.enbw_bins)
                        : showing.unit == SpectrumUnit::per_root_hz ? 10 * std::log10(2 / which.bin_hz)
                                                                    : 0;
   for (size_t n = 0; n < line.hz.size(); ++n)

@@ -6,7 +6,7 @@
 // 0 dBFS is a full-scale sine: a line of that level reads 0 whatever the window.
 #pragma once
 #include "core/dsp/window.hpp"
-#include "core/measure/meter.hpp"
+#include "core/measure/listen.hpp"
 #include "core/measure/spectrum.hpp"
 
 namespace heathmist {
@@ -16,7 +16,7 @@ struct SpectraOptions {
   dsp::Window window = dsp::Window::kaiser;
   double side_lobe_db = 200;  ///< of Kaiser, 40 to 240
   double overlap = 0.5;       ///< of neighbouring blocks, 0 to 0.95
-  MeterOptions::Listen listen = MeterOptions::Listen::all;
+  Listen listen = Listen::all;
   int channel = 0;
   int64_t first = 0, last = -1;  ///< frames [first, last); -1: the end
   int most_blocks = 4000;        ///< a longer stretch is read at so many evenly spread blocks
@@ -24,14 +24,14 @@ struct SpectraOptions {
 
 struct Spectra {
   Spectrum average, hold;  ///< mean square per bin, mean over channels; hold: the greatest of all blocks
-  double enbw_bins = 1;    ///< equivalent noise bandwidth of the window
-  double line_share = 1;   ///< what a line's highest bin holds of its power, where the line lies on a bin
+  double enbw_bins = 1;    ///< equivalent noise bandwidth of the window: a line on a bin puts 1/enbw of its power there
   int64_t blocks = 0;
 };
 /// Throws std::invalid_argument for a size or a channel that cannot be, InputError, Cancelled.
 Spectra spectra_of(const Clip& clip, const SpectraOptions& options = {}, const Job& job = {});
-/// Of the one block around a frame.
-Spectra momentary_spectra(const Clip& clip, int64_t frame, SpectraOptions options = {}, const Job& job = {});
+/// Of `blocks` blocks in a row, the middle of them around a frame.
+Spectra momentary_spectra(const Clip& clip, int64_t frame, int blocks = 1, SpectraOptions options = {},
+                          const Job& job = {});
 
 enum class SpectrumUnit { per_line, per_root_hz, third_octave };
 struct Showing {

@@ -3,6 +3,7 @@
 #include <algorithm>
 #include <cmath>
 #include <complex>
+#include <numbers>
 #include <numeric>
 
 #include "core/dsp/fft.hpp"
@@ -48,21 +49,17 @@ class Transformer {
 
   void go_to(int64_t middle) {
     reader_->read(middle - int64_t(options_.fft_size / 2), int64_t(options_.fft_size), block_);
+    listen_to(block_, options_.listen, options_.channel);
   }
-  int channels() const { return options_.listen == MeterOptions::Listen::all ? block_.channels() : 1; }
+  int channels() const { return block_.channels(); }
   const std::vector<double>& window() const { return window_; }
   const std::vector<double>& ramp() const { return ramp_; }
   const std::vector<double>& slope() const { return slope_; }
   double scale() const { return scale_; }
 
   std::span<std::complex<double>> transform(const std::vector<double>& window, int channel) {
-    using Listen = MeterOptions::Listen;
-    const auto time = fft_.time();
-    const bool pair = options_.listen == Listen::mid || options_.listen == Listen::side;
-    const double sign = options_.listen == Listen::side ? -0.5 : 0.5;
-    const int only = options_.listen == Listen::one ? options_.channel : channel;
-    for (size_t n = 0; n < time.size(); ++n)
-      time[n] = window[n] * (pair ? 0.5 * block_.channel(0)[n] + sign * block_.channel(1)[n] : block_.channel(only)[n]);
+    std::transform(window.begin(), window.end(), block_.channel(channel).begin(), fft_.time().begin(),
+                   std::multiplies<>());
     fft_.forward();
     return fft_.spectrum();
   }
@@ -112,8 +109,16 @@ void plain_column(Transformer& t, const Grid& grid, int column, float* cells) {
   }
 }
 
-/// Puts each bin's energy at the place and frequency of its centre of gravity. `sums`: all cells.
-void reassign(Transformer& t, const Grid& grid, double middle, std::vector<double>& sums) {
+/// Cells of some columns, all rows.
+struct Patch {
+  int64_t first = 0;
+  std::vector<double> sums{};
+};
+
+/// Puts each bin's energy at the place and frequency of its centre of gravity.
+void reassign(Transformer& t, const Grid& grid, double middle, Patch& patch) {
+  const auto rows = size_t(grid.o.rows);
+  const auto columns = int64_t(patch.sums.size() / rows);
   t.go_to(std::llround(middle));
   for (int c = 0; c < t.channels(); ++c) {
     const auto x = t.transform(t.window(), c);
@@ -126,31 +131,39 @@ void reassign(Transformer& t, const Grid& grid, double middle, std::vector<doubl
       if (power * t.scale() < 1e-16) continue;
       const double frame = middle + std::real(timed[k] * std::conj(plain[k])) / power;
       const double bin = double(k) - std::imag(slope[k] * std::conj(plain[k])) / power * double(grid.o.fft_size) /
-                                         (2 * 3.14159265358979323846);
-      const auto column = int64_t(std::floor((frame - grid.first_frame) / grid.frames_a_column));
+                                         (2 * std::numbers::pi);
+      const auto column = int64_t(std::floor((frame - grid.first_frame) / grid.frames_a_column)) - patch.first;
       const auto row = std::upper_bound(grid.bin_edges.begin(), grid.bin_edges.end(), bin) - grid.bin_edges.begin() - 1;
-      if (column < 0 || column >= grid.o.columns || row < 0 || row >= grid.o.rows) continue;
-      sums[size_t(column) * size_t(grid.o.rows) + size_t(row)] += power * t.scale();
+      if (column < 0 || column >= columns || row < 0 || row >= grid.o.rows) continue;
+      patch.sums[size_t(column) * rows + size_t(row)] += power * t.scale();
     }
   }
 }
 
 void reassigned_cells(const Clip& clip, const Grid& grid, const Job& job, Spectrogram& s) {
   const double hop = std::max(double(grid.o.fft_size) / 16, grid.frames_a_column / std::max(1, grid.o.blocks));
-  const auto blocks = int64_t(std::ceil(grid.frames_a_column * grid.o.columns / hop));
+  const auto reach = double(grid.o.fft_size) / 2;       // no energy is moved further than its window
+  const auto before = int64_t(std::ceil(reach / hop));  // blocks beside the view, whose energy may belong into it
+  const auto blocks = int64_t(std::ceil(grid.frames_a_column * grid.o.columns / hop)) + 2 * before;
   constexpr int64_t group = 32;
-  std::vector<std::vector<double>> parts(size_t((blocks + group - 1) / group));
+  std::vector<Patch> patches(size_t((blocks + group - 1) / group));
   for_each_segment(
-      int64_t(parts.size()), job, [&] { return std::make_unique<Transformer>(clip, grid.o); },
+      int64_t(patches.size()), job, [&] { return std::make_unique<Transformer>(clip, grid.o); },
       [&](auto& t, int64_t n) {
-        auto& own = parts[size_t(n)];
-        own.assign(s.db.size(), 0);
-        for (int64_t b = n * group; b < std::min(blocks, (n + 1) * group); ++b)
-          reassign(*t, grid, grid.first_frame + (double(b) + 0.5) * hop, own);
+        Patch& patch = patches[size_t(n)];
+        auto frame_of = [&](int64_t block) { return (double(block - before) + 0.5) * hop; };
+        auto column_at = [&](double frame) {
+          return std::clamp<int64_t>(int64_t(std::floor(frame / grid.frames_a_column)), 0, grid.o.columns - 1);
+        };
+        const int64_t from = n * group, to = std::min(blocks, (n + 1) * group);
+        patch.first = column_at(frame_of(from) - reach);
+        const int64_t last = column_at(frame_of(to - 1) + reach);
+        patch.sums.assign(size_t(last - patch.first + 1) * size_t(grid.o.rows), 0);
+        for (int64_t b = from; b < to; ++b) reassign(*t, grid, grid.first_frame + frame_of(b), patch);
       });
   std::vector<double> sums(s.db.size(), 0);
-  for (const auto& own : parts)  // in order, so that threads change nothing
-    for (size_t k = 0; k < own.size(); ++k) sums[k] += own[k];
+  for (const Patch& patch : patches)  // in order, so that threads change nothing
+    for (size_t k = 0; k < patch.sums.size(); ++k) sums[size_t(patch.first) * size_t(grid.o.rows) + k] += patch.sums[k];
   // every column is seen by so many blocks as a window is long, each with the window's power over its bins
   const double share = std::max(1.0, grid.frames_a_column / hop);
   for (size_t k = 0; k < sums.size(); ++k)
@@ -161,13 +174,7 @@ void check(const Clip& clip, const SpectrogramOptions& o) {
   if (o.columns < 1 || o.rows < 1 || o.columns > 20000 || o.rows > 20000)
     throw std::invalid_argument("a spectrogram takes 1 to 20000 columns and rows");
   if (o.fft_size < 64 || o.fft_size > (1U << 20)) throw std::invalid_argument("an FFT takes 64 to 1048576 points");
-  const int channels = clip.format().channels;
-  using Listen = MeterOptions::Listen;
-  if (o.listen == Listen::one && (o.channel < 0 || o.channel >= channels))
-    throw std::invalid_argument("there is no channel " + std::to_string(o.channel + 1) + " in " +
-                                std::to_string(channels));
-  if ((o.listen == Listen::mid || o.listen == Listen::side) && channels != 2)
-    throw std::invalid_argument("mid and side take two channels, there are " + std::to_string(channels));
+  check_listening(o.listen, o.channel, clip.format().channels);
 }
 
 }  // namespace

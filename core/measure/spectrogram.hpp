@@ -21,7 +21,7 @@ struct SpectrogramOptions {
   /// Energy is put where it came from instead of where its bin is: sharp lines and onsets (Auger and Flandrin 1995).
   /// A cell then holds the sum of what was put there.
   bool reassigned = false;
-  MeterOptions::Listen listen = MeterOptions::Listen::all;
+  Listen listen = Listen::all;
   int channel = 0;
 };
 

@@ -114,8 +114,8 @@ SpectrumLine smoothed(const Spectrum& spectrum, double low_hz, double high_hz, i
   SpectrumLine line;
   const size_t bins = spectrum.power.size();
   if (bins < 2 || points < 2) return line;
-  std::vector<double> sums(bins + 1, 0);
-  for (size_t k = 0; k < bins; ++k) sums[k + 1] = sums[k] + spectrum.power[k];
+  std::vector<double> sums(fraction > 0 ? bins + 1 : 0, 0);
+  for (size_t k = 0; k + 1 < sums.size(); ++k) sums[k + 1] = sums[k] + spectrum.power[k];
   const double half = fraction > 0 ? std::pow(2.0, 0.5 / fraction) : 1;
   auto place = [&](double p) {
     const double t = p / (points - 1);

@@ -14,12 +14,8 @@ struct ToneReading {
   double spurious_dbr = 0;  ///< against the wanted lines
 };
 
-/// The average spectrum of frames [first, last) under a Kaiser window whose side lobes lie below -200 dB (beta 26):
-/// what stands beside a line is no leakage of it. Half overlap, all of the frames.
-Spectrum tone_spectrum(const Clip& clip, size_t fft_size, int64_t first, int64_t last, const Job& job = {});
-
-/// Reads a spectrum from tone_spectrum(). A line takes the bins within 12 of its place. Nothing where the wanted lines
-/// are not there, or none is wanted.
+/// Reads a spectrum under a Kaiser window of 200 dB (spectra_of()'s own): what stands beside a line is no leakage. A
+/// line takes the bins within 12 of its place. Nothing where the wanted lines are not there, or none is wanted.
 std::optional<ToneReading> read_tones(const Spectrum& spectrum, std::span<const double> tones_hz);
 
 }  // namespace heathmist

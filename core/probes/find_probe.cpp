@@ -160,7 +160,8 @@ std::optional<ProbeFit> find_probe(const Clip& ret, const std::string& kind, int
       ProbeFit fit{score.rate_hz, 0, 1, 10 * std::log10(std::norm(marks[a].height)), marks[a].height.real() < 0};
       const double apart = score.last_mark_s - score.first_mark_s;
       for (const Peak& last : marks)  // the last mark tells how fast it ran
-        if (std::abs((last.at_s - marks[a].at_s) / apart - 1) < 0.01) fit.stretch = (last.at_s - marks[a].at_s) / apart;
+        if (std::abs((last.at_s - marks[a].at_s) / apart - 1) < 0.01)
+          fit.stretch = (last.at_s - marks[a].at_s) / apart, fit.ends = true;
       fit.at_s = marks[a].at_s - score.first_mark_s * fit.stretch;
       return fit;
     }

@@ -10,6 +10,7 @@
 #include "core/audio/write.hpp"
 #include "core/dsp/noise.hpp"
 #include "core/probes/mark.hpp"
+#include "core/probes/signal.hpp"
 
 namespace heathmist {
 
@@ -41,12 +42,19 @@ std::vector<std::pair<double, double>> stepped(double rate_hz) {
   return all;
 }
 
-/// A third of an octave apart and off round numbers, so that no product falls on a line.
+/// The multitone of the probe signals, as far as the rate carries it.
 std::vector<double> many_tones(double rate_hz) {
-  std::vector<double> hz;
-  for (int n = 0; n < 36; ++n) hz.push_back(std::round(43 * std::pow(2, n / 3.0)) + 0.25 * (n % 3));
+  auto hz = probe_signal("multitone")->tones_hz;
   std::erase_if(hz, [&](double f) { return f > 0.45 * rate_hz; });
   return hz;
+}
+
+/// Each on a frame of its own between 0.4 s, so that what comes back of them falls between the frames of another rate
+/// at different places.
+std::vector<double> impulses(int rate_hz) {
+  std::vector<double> at_s;
+  for (int n = 0; n < 8; ++n) at_s.push_back((std::round((body_at_s + 0.4 + 0.4 * n) * rate_hz) + n) / rate_hz);
+  return at_s;
 }
 
 void fill_body(ProbeScore& s) {
@@ -68,8 +76,7 @@ void fill_body(ProbeScore& s) {
     for (int db = 0; db >= -140; db -= 10) levels.emplace_back(997, db == 0 ? -1 : db);
     s.steps = series(levels, 1);
   }
-  if (s.kind == "impulse")
-    for (int n = 0; n < 8; ++n) s.impulses_s.push_back(body_at_s + 0.4 + 0.4 * n);
+  if (s.kind == "impulse") s.impulses_s = impulses(s.rate_hz);
 }
 
 /// Phases after Schroeder (1970) keep the peak of many tones low.
@@ -95,19 +102,6 @@ void add_sweep(const ProbeScore& s, std::vector<double>& x) {
     x[first + n] += level_of(s.level_dbfs) * (0.5 - 0.5 * std::cos(pi * edge)) *
                     std::sin(2 * pi * std::remainder(s.sweep->cycles(double(n) / s.rate_hz), 1.0));
   }
-}
-
-std::shared_ptr<const Clip> clip_of(const std::vector<double>& x, int rate_hz, const std::string& name) {
-  Planar sound(1, int64_t(x.size()));
-  std::copy(x.begin(), x.end(), sound.channel(0).begin());
-  ScratchWriter out(name, 1, true);
-  out.write(sound, sound.frames());
-  ClipFormat format;
-  format.codec = "pcm";
-  format.sample_rate_hz = rate_hz;
-  format.channels = 1;
-  format.container_bits = 64;
-  return out.finish(format, true);
 }
 
 }  // namespace
@@ -137,22 +131,6 @@ const std::vector<int>& probe_rates() {
   static const std::vector<int> all{8000,  11025, 12000, 16000,  22050,  24000,  32000, 44100,
                                     48000, 88200, 96000, 176400, 192000, 352800, 384000};
   return all;
-}
-
-double SweepLaw::cycles(double t) const {
-  if (!logarithmic) return low_hz * t + 0.5 * (high_hz - low_hz) / seconds * t * t;
-  const double pace = seconds / std::log(high_hz / low_hz);  // Farina 2000
-  return low_hz * pace * std::expm1(t / pace);
-}
-double SweepLaw::hz(double t) const {
-  return logarithmic ? low_hz * std::pow(high_hz / low_hz, t / seconds) : low_hz + (high_hz - low_hz) * t / seconds;
-}
-double SweepLaw::hz_per_s(double t) const {
-  return logarithmic ? hz(t) * std::log(high_hz / low_hz) / seconds : (high_hz - low_hz) / seconds;
-}
-double SweepLaw::at_s(double f) const {
-  return logarithmic ? seconds * std::log(f / low_hz) / std::log(high_hz / low_hz)
-                     : seconds * (f - low_hz) / (high_hz - low_hz);
 }
 
 ProbeScore probe_score(const std::string& kind, int rate_hz) {
@@ -193,8 +171,9 @@ std::vector<double> render(const ProbeScore& s) {
 
 std::shared_ptr<const Clip> body_clip(const ProbeScore& s) {
   const auto x = render(s);
-  const auto first = x.begin() + std::llround(s.body_s * s.rate_hz);
-  return clip_of({first, first + std::llround(s.body_seconds * s.rate_hz)}, s.rate_hz, "probe " + s.kind);
+  Planar body(1, std::llround(s.body_seconds * s.rate_hz));
+  std::copy_n(x.begin() + std::llround(s.body_s * s.rate_hz), body.frames(), body.channel(0).begin());
+  return made_clip(body, s.rate_hz, "probe " + s.kind);
 }
 
 void write_probe(const ProbeScore& s, const std::filesystem::path& file, ProbeWord word) {

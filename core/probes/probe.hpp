@@ -12,6 +12,7 @@
 #include <optional>
 
 #include "core/audio/clip.hpp"
+#include "core/probes/sweep_law.hpp"
 
 namespace heathmist {
 
@@ -30,16 +31,6 @@ struct ProbeStep {
   double at_s = 0, seconds = 0;
   std::vector<double> tones_hz;
   double dbfs = 0;  ///< of each tone
-};
-
-/// A frequency that moves: phase(t) in cycles is exact at any time of the body.
-struct SweepLaw {
-  double low_hz = 0, high_hz = 0, seconds = 0;
-  bool logarithmic = false;
-  double cycles(double t_s) const;
-  double hz(double t_s) const;
-  double hz_per_s(double t_s) const;
-  double at_s(double hz) const;  ///< when it passes a frequency
 };
 
 struct ProbeScore {
@@ -72,6 +63,7 @@ struct ProbeFit {
   double stretch = 1;   ///< seconds of the return to a second of the probe
   double level_db = 0;  ///< of the marks against the probe's
   bool inverted = false;
+  bool ends = false;  ///< the chirp at its end is where this kind has it
   double return_s(double probe_s) const { return at_s + probe_s * stretch; }
 };
 /// Looks for the marks in a channel of a return. Nothing: they are not there.

@@ -23,6 +23,8 @@ double projected_dbfs(std::span<const double> x, double cycles_per_frame) {
   return 20 * std::log10(std::max(2 * std::abs(sum) / weight, 1e-20));
 }
 
+constexpr double lost_db = 30;  // so far a sweep may lie under its marks where its response is flat
+
 /// The greatest power of two that goes twice into a stretch with half overlap.
 size_t fft_size_for(int64_t frames) {
   size_t size = 512;
@@ -34,7 +36,7 @@ StepReading read_step(const Clip& ret, const ProbeReading& probe, const ProbeSte
   const double rate = probe.return_rate_hz, margin = std::min(0.1, 0.15 * step.seconds);
   StepReading reading{step, {}, {}, {}};
   SpectraOptions o;
-  o.listen = MeterOptions::Listen::one, o.channel = channel;
+  o.listen = Listen::one, o.channel = channel;
   o.first = int64_t(probe.fit.return_s(step.at_s + margin) * rate);
   o.last = int64_t(probe.fit.return_s(step.at_s + step.seconds - margin) * rate);
   o.fft_size = fft_size_for(o.last - o.first);
@@ -57,9 +59,7 @@ StepReading read_step(const Clip& ret, const ProbeReading& probe, const ProbeSte
 ProbeReading read_probe(const Clip& ret, const std::string& kind, int channel, const Job& job) {
   probe_score(kind, probe_rates().back());  // refuses a kind that is none
   const auto& format = ret.format();
-  if (channel < 0 || channel >= format.channels)
-    throw std::invalid_argument("there is no channel " + std::to_string(channel + 1) + " in " +
-                                std::to_string(format.channels));
+  check_listening(Listen::one, channel, format.channels);
   const auto fit = find_probe(ret, kind, channel, job.part(0, 0.2));
   if (!fit)
     throw InputError(ret.path(),
@@ -67,14 +67,16 @@ ProbeReading read_probe(const Clip& ret, const std::string& kind, int channel, c
                          "', play all of it and read what came back");
   ProbeReading reading{probe_score(kind, fit->probe_rate_hz), *fit, format.sample_rate_hz, fit->at_s,
                        (fit->stretch - 1) * 1e6};
-  const double end = fit->return_s(reading.score.body_s + reading.score.body_seconds);
-  if (end > format.duration_s())
-    throw InputError(ret.path(), "it ends before the probe does; record all of it, to the chirp at its end");
+  if (!fit->ends)
+    throw InputError(ret.path(), "the chirp that ends the probe '" + kind +
+                                     "' is not where it should be; record all of it, or name the probe it was");
   const Job rest = job.part(0.2, 1);
   if (reading.score.sweep) {
     SweepReadingOptions options;
     options.channel = channel;
     reading.sweep = read_sweep(ret, reading.score, *fit, options, rest);
+    if (reading.sweep->gain_db < fit->level_db - lost_db)
+      throw InputError(ret.path(), "what lies between its chirps is not the probe '" + kind + "'; name the one it was");
   }
   if (!reading.score.impulses_s.empty()) reading.impulse = read_impulses(ret, reading.score, *fit, channel);
   for (size_t n = 0; n < reading.score.steps.size(); ++n) {

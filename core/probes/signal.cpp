@@ -6,6 +6,7 @@
 
 #include "core/audio/scratch.hpp"
 #include "core/dsp/noise.hpp"
+#include "core/probes/sweep_law.hpp"
 
 namespace heathmist {
 
@@ -35,13 +36,11 @@ void add_tones(const std::vector<double>& tones, int rate_hz, std::span<double> 
   for (double& v : x) v *= scale;
 }
 
-/// Exponential sweep (Farina 2000) from 20 Hz to 0.45 of the rate.
+/// Exponential sweep from 20 Hz to 0.45 of the rate.
 void add_sweep(int rate_hz, std::span<double> x) {
-  const double low = 20, seconds = double(x.size()) / rate_hz, ratio = std::log(0.45 * rate_hz / low);
-  for (size_t n = 0; n < x.size(); ++n) {
-    const double t = double(n) / rate_hz;
-    x[n] = peak * std::sin(2 * pi * std::remainder(low * seconds / ratio * (std::exp(t * ratio / seconds) - 1), 1.0));
-  }
+  const SweepLaw law{20, 0.45 * rate_hz, double(x.size()) / rate_hz, true};
+  for (size_t n = 0; n < x.size(); ++n)
+    x[n] = peak * std::sin(2 * pi * std::remainder(law.cycles(double(n) / rate_hz), 1.0));
 }
 
 }  // namespace
@@ -85,15 +84,7 @@ Planar render(const ProbeSignal& signal, int rate_hz, double seconds, int channe
 }
 
 std::shared_ptr<const Clip> probe_clip(const ProbeSignal& signal, int rate_hz, double seconds) {
-  const Planar sound = render(signal, rate_hz, seconds);
-  ScratchWriter out(signal.title, sound.channels(), true);
-  out.write(sound, sound.frames());
-  ClipFormat format;
-  format.codec = "pcm";
-  format.sample_rate_hz = rate_hz;
-  format.channels = sound.channels();
-  format.container_bits = 64;
-  return out.finish(format, true);
+  return made_clip(render(signal, rate_hz, seconds), rate_hz, signal.title);
 }
 
 }  // namespace heathmist

@@ -106,7 +106,6 @@ class Moment {
   }
 
   double rate() const { return rate_; }
-  const std::vector<Complex>& turning() const { return turning_; }
 
  private:
   static Complex times(const Complex& a, const Complex& b) {  // without the standard's care for infinities
@@ -253,7 +252,7 @@ class SweepReader {
     moment_.go_to(law_.at_s(hz));
     auto parts = parts_;
     for (const Component& c : higher_)
-      if (std::any_of(parts_.begin(), parts_.begin() + std::min<long>(5, long(images_)), [&](const Component& told) {
+      if (std::any_of(parts_.begin(), parts_.begin() + long(images_), [&](const Component& told) {
             return moment_.touch(c, told, false) || moment_.touch(c, told, true);
           }))
         parts.push_back(c);

@@ -215,13 +215,20 @@ class TestParts : public QObject {
     const auto file = demo::write_demo(folder_ / "demo");
     const auto bench = load_bench(file);
     QVERIFY(bench.masters.size() >= 4);
-    const std::map<std::string, Kind> truths{
-        {"trial-mill-race-archive", Kind::identical},    {"trial-mill-race-bounce", Kind::level},
-        {"trial-mill-race-pushed", Kind::limited},       {"trial-slack-water-16", Kind::word_length},
-        {"trial-slack-water-swapped", Kind::level},      {"trial-lantern-walk-96", Kind::lossy},
-        {"trial-lantern-walk-take-2", Kind::unrelated},  {"trial-spoken-tide-turned", Kind::level},
-        {"trial-spoken-tide-transformer", Kind::linear}, {"trial-spoken-tide-stream", Kind::changed},
-        {"trial-mill-race-small", Kind::lossy},          {"trial-slack-water-cut", Kind::word_length}};
+    const std::map<std::string, Kind> truths{{"trial-mill-race-archive", Kind::identical},
+                                             {"trial-mill-race-bounce", Kind::level},
+                                             {"trial-mill-race-pushed", Kind::limited},
+                                             {"trial-slack-water-16", Kind::word_length},
+                                             {"trial-slack-water-swapped", Kind::level},
+                                             {"trial-lantern-walk-96", Kind::lossy},
+                                             {"trial-lantern-walk-take-2", Kind::unrelated},
+                                             {"trial-spoken-tide-turned", Kind::level},
+                                             {"trial-spoken-tide-transformer", Kind::linear},
+                                             {"trial-spoken-tide-stream", Kind::changed},
+                                             {"trial-mill-race-small", Kind::lossy},
+                                             {"trial-slack-water-cut", Kind::word_length},
+                                             {"trial-weir-fine", Kind::converted},
+                                             {"trial-weir-detour", Kind::changed}};
     size_t seen = 0;
     for (const auto& m : bench.masters)
       for (const auto& t : m.trials) {
@@ -237,6 +244,11 @@ class TestParts : public QObject {
           QVERIFY(std::abs(report.fit.delay_samples - 2713.37) < 0.002);
           QVERIFY(std::abs(report.fit.gain_db + 2.3) < 0.002);
         }
+        const auto alias = std::find_if(report.findings.begin(), report.findings.end(),
+                                        [](const Finding& f) { return f.code == "alias" || f.code == "image"; });
+        QVERIFY2((alias != report.findings.end()) == (t.id == "trial-weir-detour"),
+                 qPrintable(QString::fromStdString(t.id)));
+        if (t.id == "trial-weir-detour") QVERIFY(alias->text.starts_with("16.7 kHz is 27.4 kHz folded at 44.1 kHz"));
         ++seen;
       }
     QCOMPARE(seen, truths.size());

@@ -300,6 +300,35 @@ class TestCli : public QObject {
     QCOMPARE(finding["code"].toString(), QString("level"));
   }
 
+  /// What folds in a return is told with its frequencies, level and sentence; what does not is an empty list.
+  void null_tells_aliases() {
+    Planar sound = Programme(6, 2, 15000).render(96000);
+    for (int c = 0; c < 2; ++c)
+      for (size_t n = 0; n < size_t(sound.frames()); ++n)
+        sound.channel(c)[n] += 0.03 * std::sin(2 * 3.14159265358979 * std::remainder(30000.0 * double(n) / 96000, 1.0));
+    const auto master = QString::fromStdString(save(folder_ / "high.wav", sound, 96000, WordFormat::pcm24).string());
+    QFile chain(path("poor.json"));
+    QVERIFY(chain.open(QIODevice::WriteOnly));
+    chain.write(R"({"stages": [{"type": "converter", "rate_hz": 48000, "by": "hold"}]})");
+    chain.close();
+    QCOMPARE(call({"pass", master, "--chain", path("poor.json"), "-o", path("poor.wav")}).status, 0);
+    const auto answer = call({"null", master, path("poor.wav"), "--json"});
+    QCOMPARE(answer.status, 0);
+    const auto aliases = answer.json()["explanation"].toObject()["aliases"].toArray();
+    QVERIFY(!aliases.isEmpty());
+    const auto alias = aliases[0].toObject();
+    QVERIFY(std::abs(alias["in_low_hz"].toDouble() - 30000) < 0.1);
+    QVERIFY(std::abs(alias["out_low_hz"].toDouble() - 18000) < 0.1);
+    QVERIFY(alias["is_line"].toBool());
+    bool told = false;
+    for (const auto& f : answer.json()["findings"].toArray())
+      told = told || (f.toObject()["code"] == "alias" && f.toObject()["unit"] == "dB" &&
+                      f.toObject()["text"].toString().startsWith("18.0 kHz is 30.0 kHz folded at 48.0 kHz"));
+    QVERIFY(told);
+    const auto clean = call({"null", master_, ret_, "--json"}).json()["explanation"].toObject();
+    QVERIFY(clean["aliases"].toArray().isEmpty() && clean.contains("shaped_noise"));
+  }
+
   void options_hold_the_fit() {
     const auto null =
         call({"null", master_, ret_, "--align", "none", "--gain", "none", "--drift", "none", "--json"}).json();

@@ -141,6 +141,36 @@ class TestLines : public StageTest {
     QVERIFY(!r.thd_n_db);  // nothing of what was wanted is there
   }
 
+  /// Every source lands where it was asked for, and none is left out: against all tones tried one by one.
+  void sources_of_a_line_are_all_that_land_there() {
+    for (const auto& [from, to] :
+         {std::pair{96000.0, 44100.0}, {44100.0, 96000.0}, {192000.0, 48000.0}, {48000.0, 44100.0}})
+      for (const double out : {100.0, 5000.0, 16700.0, 20000.0}) {
+        if (out > to / 2) continue;
+        const auto all = sources_of(out, from, to, 1);
+        for (const auto& s : all) {
+          QVERIFY(s.in_hz >= 0 && s.in_hz <= from / 2);
+          QVERIFY(std::abs(std::abs(s.landing.image * from + s.in_hz) - s.landing.before_hz) < 1e-6);
+          QVERIFY(std::abs(folded_hz(s.landing.before_hz, to) - out) < 1e-6);
+        }
+        const auto kept = distinct_images(from, to, 1);
+        size_t expected = 0;
+        for (int k : kept) {
+          double before = folded_hz(k * from, to) - out;
+          for (double f = 1; f <= from / 2; f += 1) {  // a change of sign is a landing
+            const double now = folded_hz(k * from + f, to) - out;
+            expected += (before < 0) != (now < 0);
+            before = now;
+          }
+        }
+        QVERIFY2(
+            std::abs(int(all.size()) - int(expected)) <= 1,
+            qPrintable(QString("%1 to %2, %3: %4 for %5").arg(from).arg(to).arg(out).arg(all.size()).arg(expected)));
+      }
+    const auto all = sources_of(16700, 96000, 44100);
+    QVERIFY(std::any_of(all.begin(), all.end(), [](const auto& s) { return std::abs(s.in_hz - 27400) < 1e-6; }));
+  }
+
   void weightings_are_those_of_their_standards() {
     for (const auto& [hz, a] :
          {std::pair{1000.0, 0.0}, {100.0, -19.1}, {31.623, -39.4}, {10000.0, -2.5}, {3162.3, 1.2}})
@@ -161,10 +191,10 @@ class TestLines : public StageTest {
       sound.channel(1)[n] = mid.channel(0)[n] - side.channel(0)[n];
     }
     SpectraOptions o;
-    o.listen = MeterOptions::Listen::mid;
+    o.listen = Listen::mid;
     const auto m = read_lines(spectra(sound, 48000, o).average);
     QVERIFY(line_at(m, 1000) && !line_at(m, 3000) && std::abs(line_at(m, 1000)->dbfs + 6) < 0.001);
-    o.listen = MeterOptions::Listen::side;
+    o.listen = Listen::side;
     const auto s = read_lines(spectra(sound, 48000, o).average);
     QVERIFY(!line_at(s, 1000) && std::abs(line_at(s, 3000)->dbfs + 20) < 0.001);
     o.fft_size = 100;

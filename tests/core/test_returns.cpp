@@ -5,6 +5,7 @@
 #include "core/bench/ceiling.hpp"
 #include "core/bench/matrix.hpp"
 #include "core/bench/returns.hpp"
+#include "core/measure/spectra.hpp"
 #include "tests/support/signals.hpp"
 
 using namespace heathmist;
@@ -132,8 +133,9 @@ class TestReturns : public QObject {
         sound.channel(0)[n] += 0.7079457843841379 * std::pow(10, distortion_db / 20) *
                                std::sin(2 * M_PI * std::remainder(2991.0 * double(n) / 44100, 1.0));
       const auto clip = Clip::open(save(folder_ / "tone.wav", sound, 44100));
-      const auto reading =
-          read_tones(tone_spectrum(*clip, 1 << 17, 22050, clip->format().frames - 22050), std::vector<double>{997});
+      SpectraOptions whole;
+      whole.fft_size = 1 << 17, whole.first = 22050, whole.last = clip->format().frames - 22050;
+      const auto reading = read_tones(spectra_of(*clip, whole).average, std::vector<double>{997});
       QVERIFY(reading.has_value());
       QVERIFY(std::abs(reading->level_dbfs + 3) < 0.01);
       QVERIFY2(std::abs(reading->thd_n_db - distortion_db) < 0.1, qPrintable(QString::number(reading->thd_n_db)));

@@ -1,22 +1,9 @@
 // What every test of the real window starts with: settings, caches and autosave of its own, the day variant.
 #pragma once
-#include <QSettings>
-#include <QStandardPaths>
-
-#include "app/model/bench_model.hpp"
-#include "app/theme/theme.hpp"
 #include "tests/support/signals.hpp"
 
 namespace heathmist::test {
 
-inline void prepare_window(const Folder& folder) {
-  qputenv("XDG_CACHE_HOME", QByteArray((folder / "cache").c_str()));
-  QStandardPaths::setTestModeEnabled(true);
-  QCoreApplication::setOrganizationName("Heathmist tests");
-  QSettings::setPath(QSettings::NativeFormat, QSettings::UserScope,
-                     QString::fromStdString((folder / "settings").string()));
-  QFile::remove(app::BenchModel::autosave_file());
-  app::Theme::instance().apply(false);
-}
+void prepare_window(const Folder& folder);
 
 }  // namespace heathmist::test

@@ -5,6 +5,7 @@
 #include <QVBoxLayout>
 
 #include "app/theme/theme.hpp"
+#include "app/window/labels.hpp"
 #include "app/window/number_field.hpp"
 #include "app/window/number_item.hpp"
 
@@ -54,18 +55,13 @@ CeilingView::CeilingView(QWidget* parent) : QWidget(parent) {
   limit_->setMinimumWidth(100);
   limit_->setAccessibleName(tr("The limit of the decoded return"));
   head->addWidget(limit_);
-  head->addStretch();
-  note_ = new QLabel(this);
-  note_->setFont(face(Type::small));
-  note_->setProperty("soft", true);
-  head->addWidget(note_);
+  note_ = note_label(this);
+  head->addWidget(note_, 1);
   run_ = new QPushButton(tr("Search"), this);
   run_->setProperty("plain", false);
   head->addWidget(run_);
   rows->addLayout(head);
-  headline_ = new QLabel(this);
-  headline_->setFont(face(Type::headline, true));
-  headline_->setWordWrap(true);
+  headline_ = answer_label(this);
   rows->addWidget(headline_);
 
   auto* split = new QSplitter(Qt::Vertical, this);

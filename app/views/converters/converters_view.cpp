@@ -3,11 +3,11 @@
 #include <QFileDialog>
 #include <QHeaderView>
 #include <QInputDialog>
-#include <QMessageBox>
 #include <QVBoxLayout>
 #include <algorithm>
 
 #include "app/theme/theme.hpp"
+#include "app/window/labels.hpp"
 #include "app/window/number_item.hpp"
 
 namespace heathmist::app {
@@ -58,12 +58,10 @@ QPixmap picture_of(const AliasMap& map, QSize size) {
 
 ConvertersView::ConvertersView(QWidget* parent) : QWidget(parent) {
   auto* rows = new QVBoxLayout(this);
-  rows->setContentsMargins(12, 8, 6, 6);
+  rows->setContentsMargins(12, 4, 6, 6);
   rows->setSpacing(4);
   rows->addWidget(make_head());
-  sentence_ = new QLabel(this);
-  sentence_->setFont(face(Type::headline, true));
-  sentence_->setWordWrap(true);
+  sentence_ = answer_label(this);
   rows->addWidget(sentence_);
   auto* split = new QSplitter(Qt::Vertical, this);
   split->setHandleWidth(1);
@@ -87,6 +85,8 @@ ConvertersView::ConvertersView(QWidget* parent) : QWidget(parent) {
     if (!failure.isEmpty()) sentence_->setText(failure);
     emit rested();
   });
+  connect(&writing_, &Task::ended, this,
+          [this](bool whole, const QString& failure) { emit probe_written(whole, whole ? written_words_ : failure); });
   connect(&Theme::instance(), &Theme::changed, this, &ConvertersView::fill);
   draw();
 }
@@ -96,10 +96,6 @@ QWidget* ConvertersView::make_head() {
   auto* row = new QHBoxLayout(head);
   row->setContentsMargins(0, 0, 0, 0);
   row->setSpacing(6);
-  auto* title = new QLabel(tr("Converters"), head);
-  title->setFont(face(Type::body, true));
-  row->addWidget(title);
-  row->addSpacing(6);
   auto rates = [&](int initial, const QString& hint) {
     auto* box = new QComboBox(head);
     for (const int hz : usual_rates) box->addItem(kilohertz(hz), hz);
@@ -120,11 +116,7 @@ QWidget* ConvertersView::make_head() {
   from_ = rates(96000, tr("The rate that goes in"));
   row->addWidget(new QLabel(tr("to"), head));
   to_ = rates(44100, tr("The rate that comes out"));
-  note_ = new QLabel(head);
-  note_->setFont(face(Type::small));
-  note_->setProperty("soft", true);
-  note_->setAlignment(Qt::AlignRight | Qt::AlignVCenter);
-  note_->setSizePolicy(QSizePolicy::Ignored, QSizePolicy::Preferred);  // a long sentence must not widen the window
+  note_ = note_label(head);
   row->addWidget(note_, 1);
   for (const auto& [text, hint, work] :
        {std::tuple{tr("Write a probe…"), tr("A sweep to send through some other program"),
@@ -157,7 +149,7 @@ void ConvertersView::make_table(QWidget* parent) {
                   tr("Input frequency across, output frequency upwards: anything off the line is an alias")},
         {int(folds_column), tr("The strongest alias or image under 20 kHz, against the tone that went in")},
         {int(where_column), tr("Which tone that was, and where it lands")},
-        {int(ripple_column), tr("Greatest less least level in the pass band")},
+        {int(ripple_column), tr("Greatest less least level from 20 Hz to where the pass band has fallen by 0.1 dB")},
         {int(edge_column), tr("Where the pass band has fallen by 0.1 and by 3 dB")},
         {int(rings_column), tr("How long an impulse rings before its peak, above \u221260 dB")},
         {int(delay_column), tr("Group delay in the pass band")},
@@ -243,16 +235,16 @@ void ConvertersView::write_probe_file() {
       this, tr("Write a probe"), QString("%1-%2.wav").arg(QString::fromStdString(kind.key)).arg(from_hz()),
       tr("WAV (*.wav)"));
   if (file.isEmpty()) return;
-  try {
-    const auto score = probe_score(kind.key, from_hz());
-    write_probe(score, file.toStdString(), ProbeWord::pcm24);
-    QStringList lines;
-    for (const auto& line : instructions(score)) lines << QString::fromStdString(line);
-    lines.back() = tr("Then bring in what came back, with the button beside this one.");
-    QMessageBox::information(this, tr("The probe is written"), lines.join("\n\n"));
-  } catch (const std::exception& error) {
-    QMessageBox::warning(this, tr("The probe was not written"), QString::fromUtf8(error.what()));
-  }
+  write_probe_to(kind.key, file);
+}
+
+void ConvertersView::write_probe_to(const std::string& kind, const QString& file) {
+  const auto score = probe_score(kind, from_hz());
+  writing_.start([score, file](const Job&) { write_probe(score, file.toStdString(), ProbeWord::pcm24); });
+  QStringList lines;
+  for (const auto& line : instructions(score)) lines << QString::fromStdString(line);
+  lines.back() = tr("Then bring in what came back, with the button beside this one.");
+  written_words_ = lines.join("\n\n");
 }
 
 void ConvertersView::take(BoardRow row) {

@@ -41,6 +41,8 @@ class ConvertersView : public QWidget {
   void set_only(const QString& part) { only_ = part; }
   /// Sweep probes that came back from some other program.
   void bring(const QStringList& files);
+  /// Writes a probe at the rate that goes in, off the interface thread.
+  void write_probe_to(const std::string& kind, const QString& file);
   QTableWidget* table() const { return table_; }
   const std::vector<BoardRow>& rows() const { return rows_; }
   std::vector<FoldPlate*> shown_plates() const;
@@ -50,6 +52,7 @@ class ConvertersView : public QWidget {
 
  signals:
   void rested();
+  void probe_written(bool whole, const QString& words);  ///< what to do with it, or what went wrong
 
  private:
   QWidget* make_head();
@@ -63,7 +66,8 @@ class ConvertersView : public QWidget {
   void write_probe_file();
   int from_hz() const { return from_->currentData().toInt(); }
   int to_hz() const { return to_->currentData().toInt(); }
-  Task task_;
+  Task task_, writing_;
+  QString written_words_;
   int run_number_ = 0;
   double fraction_ = 0;
   QString only_;

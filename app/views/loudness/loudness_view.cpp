@@ -6,6 +6,7 @@
 #include <QVBoxLayout>
 
 #include "app/theme/theme.hpp"
+#include "app/window/labels.hpp"
 #include "app/window/number_item.hpp"
 #include "core/stages/chain.hpp"
 
@@ -14,14 +15,8 @@ namespace heathmist::app {
 namespace {
 
 constexpr double nothing = -1000;  // sorts before every number
+constexpr int dual_mono = -1;      // in the place of a channel: one channel counts as from two loudspeakers
 constexpr int usual_window = 1;    // of the RMS, in the list of them: what the table was measured with
-
-QLabel* soft(const QString& text, QWidget* parent) {
-  auto* label = new QLabel(text, parent);
-  label->setFont(face(Type::small));
-  label->setProperty("soft", true);
-  return label;
-}
 
 NumberItem* item_of(std::optional<double> value, int decimals) {
   return new NumberItem(value ? number(*value, decimals) : QString::fromUtf8("\u2013"), value.value_or(nothing));
@@ -63,8 +58,7 @@ QWidget* LoudnessView::make_head() {
   auto* row = new QHBoxLayout(head);
   row->setContentsMargins(0, 0, 0, 0);
   row->setSpacing(6);
-  auto* title = new QLabel(tr("Loudness"), head);
-  title->setFont(face(Type::body, true));
+  auto* title = title_label(tr("Loudness"), head);
   row->addWidget(title);
   filter_ = new QLineEdit(head);
   filter_->setPlaceholderText(tr("only names with…"));
@@ -75,7 +69,7 @@ QWidget* LoudnessView::make_head() {
   row->addWidget(filter_);
   QSettings settings;
   auto field = [&](const char* key, const QString& before, double low, double high, double usual, const QString& hint) {
-    row->addWidget(soft(before, head));
+    row->addWidget(soft_label(before, head));
     auto* box = new NumberField(head);
     box->setRange(low, high);
     box->setDecimals(1);
@@ -96,8 +90,7 @@ QWidget* LoudnessView::make_head() {
   tolerance_ =
       field("loudness/tolerance", QString::fromUtf8("\u00b1"), 0, 20, 3, tr("How far from the target is well, LU"));
   peak_limit_ = field("loudness/peak", tr("peaks to"), -20, 6, -1, tr("True peaks above this are marked, dBTP"));
-  note_ = soft("", head);
-  note_->setAlignment(Qt::AlignRight | Qt::AlignVCenter);
+  note_ = note_label(head);
   row->addWidget(note_, 1);
   unit_ = new QComboBox(head);
   unit_->addItems({"LUFS", "LKFS"});
@@ -280,7 +273,7 @@ QWidget* LoudnessView::make_foot() {
   auto* foot = new QWidget(this);
   auto* row = new QHBoxLayout(foot);
   row->setContentsMargins(0, 0, 0, 0);
-  within_ = soft("", foot);
+  within_ = soft_label("", foot);
   within_->setWordWrap(true);
   row->addWidget(within_, 1);
   auto choice = [&](const QString& hint, const std::vector<std::pair<QString, QVariant>>& items) {
@@ -292,12 +285,13 @@ QWidget* LoudnessView::make_foot() {
     row->addWidget(box);
     return box;
   };
-  using Listen = MeterOptions::Listen;
-  listen_ = choice(tr("What of the chosen rows is measured here"), {{tr("all channels"), QPoint(int(Listen::all), 0)},
-                                                                    {tr("mid"), QPoint(int(Listen::mid), 0)},
-                                                                    {tr("side"), QPoint(int(Listen::side), 0)},
-                                                                    {tr("left"), QPoint(int(Listen::one), 0)},
-                                                                    {tr("right"), QPoint(int(Listen::one), 1)}});
+  listen_ = choice(tr("What of the chosen rows is measured here"),
+                   {{tr("all channels"), QPoint(int(Listen::all), 0)},
+                    {tr("mono as from two"), QPoint(int(Listen::all), dual_mono)},
+                    {tr("mid"), QPoint(int(Listen::mid), 0)},
+                    {tr("side"), QPoint(int(Listen::side), 0)},
+                    {tr("left"), QPoint(int(Listen::one), 0)},
+                    {tr("right"), QPoint(int(Listen::one), 1)}});
   for (int c = 2; c < 8; ++c) listen_->addItem(tr("channel %1").arg(c + 1), QPoint(int(Listen::one), c));
   rms_window_ = choice(
       tr("Window of the greatest RMS"),
@@ -309,13 +303,10 @@ QWidget* LoudnessView::make_foot() {
 MeterOptions LoudnessView::asked() const {
   MeterOptions options;
   const QPoint listen = listen_->currentData().toPoint();
-  options.listen = MeterOptions::Listen(listen.x());
-  options.channel = listen.y();
+  options.listen = Listen(listen.x());
+  options.dual_mono = listen.y() == dual_mono;
+  options.channel = options.dual_mono ? 0 : listen.y();
   options.rms_window_s = rms_window_->currentData().toDouble();
-  if (selection_) {
-    options.first = std::llround(selection_->first * 1000);
-    options.last = std::llround(selection_->second * 1000);
-  }
   return options;
 }
 
@@ -351,19 +342,17 @@ void LoudnessView::measure_selection() {
   within_->setText(tr("measuring…"));
   const QString from =
       selection_ ? tr("%1 to %2   ").arg(clock(selection_->first, 1), clock(selection_->second, 1)) : QString();
-  narrow_.start([this, wanted, from, dot, run = ++narrow_number_, unit = unit_->currentText(),
-                 ask = [options = asked()](int rate) {  // each row has a rate of its own
-                   MeterOptions own = options;
-                   own.first = options.first * rate / 1000;
-                   if (options.last >= 0) own.last = options.last * rate / 1000;
-                   return own;
-                 }](const Job& job) {
+  narrow_.start([this, wanted, from, dot, run = ++narrow_number_, unit = unit_->currentText(), ask = asked(),
+                 range = selection_](const Job& job) {
     QStringList words;
     for (const LoudnessRow& row : wanted) {
       try {
         auto clip = Clip::open(row.file, job);
         if (row.chain) clip = pass(clip, *row.chain, job).ret;
-        words << numbers_of(row, measure_loudness(*clip, ask(clip->format().sample_rate_hz), job), unit);
+        MeterOptions own = ask;
+        const double rate = clip->format().sample_rate_hz;
+        if (range) own.first = int64_t(range->first * rate), own.last = int64_t(range->second * rate);
+        words << numbers_of(row, measure_loudness(*clip, own, job), unit);
       } catch (const std::invalid_argument& error) {
         words << tr("%1: %2").arg(row.name, QString::fromUtf8(error.what()));
       }

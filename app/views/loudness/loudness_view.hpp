@@ -61,7 +61,7 @@ class LoudnessView : public QWidget {
   void apply_filter();
   void draw();
   QWidget* make_foot();
-  MeterOptions asked() const;  ///< what the foot and the selection ask for, in milliseconds for frames
+  MeterOptions asked() const;  ///< what the foot asks for
   void measure_selection();
   void save_csv();
   LoudnessBoard& board_;

@@ -10,6 +10,7 @@
 #include <QVBoxLayout>
 
 #include "app/theme/theme.hpp"
+#include "app/window/labels.hpp"
 #include "app/window/number_item.hpp"
 
 namespace heathmist::app {
@@ -90,8 +91,7 @@ MatrixView::MatrixView(QWidget* parent) : QWidget(parent) {
   rows->setContentsMargins(12, 8, 6, 6);
   rows->setSpacing(4);
   auto* head = new QHBoxLayout;
-  auto* title = new QLabel(tr("Setting matrix"), this);
-  title->setFont(face(Type::body, true));
+  auto* title = title_label(tr("Setting matrix"), this);
   head->addWidget(title);
   head->addSpacing(10);
   value_ = new QComboBox(this);
@@ -104,10 +104,7 @@ MatrixView::MatrixView(QWidget* parent) : QWidget(parent) {
   head->addWidget(menu_button(tr("Rows"), tr("Which masters and probe signals are run"), rows_menu_, this));
   head->addWidget(menu_button(tr("Settings"), tr("Which chains are run; keep more of them from a trial's chain"),
                               columns_menu_, this));
-  note_ = new QLabel(this);
-  note_->setFont(face(Type::small));
-  note_->setProperty("soft", true);
-  note_->setAlignment(Qt::AlignRight | Qt::AlignVCenter);
+  note_ = note_label(this);
   head->addWidget(note_, 1);
   auto* save = new QPushButton(tr("Save as CSV…"), this);
   head->addWidget(save);

@@ -9,6 +9,7 @@
 
 #include "app/theme/theme.hpp"
 #include "app/views/outlets/outlet_form.hpp"
+#include "app/window/labels.hpp"
 #include "app/window/number_item.hpp"
 
 namespace heathmist::app {
@@ -33,9 +34,7 @@ OutletsView::OutletsView(LoudnessBoard& board, QWidget* parent) : QWidget(parent
   rows->setContentsMargins(12, 8, 8, 8);
   rows->setSpacing(5);
   rows->addWidget(make_head());
-  headline_ = new QLabel(this);
-  headline_->setFont(face(Type::headline, true));
-  headline_->setWordWrap(true);
+  headline_ = answer_label(this);
   rows->addWidget(headline_);
   make_table();
   rows->addWidget(table_, 1);
@@ -80,8 +79,7 @@ QWidget* OutletsView::make_head() {
   auto* row = new QHBoxLayout(head);
   row->setContentsMargins(0, 0, 0, 0);
   row->setSpacing(6);
-  auto* title = new QLabel(tr("Outlets"), head);
-  title->setFont(face(Type::body, true));
+  auto* title = title_label(tr("Outlets"), head);
   row->addWidget(title);
   row->addSpacing(6);
   master_ = new QComboBox(head);
@@ -101,10 +99,7 @@ QWidget* OutletsView::make_head() {
     connect(box, &QCheckBox::toggled, this, &OutletsView::fill);
     row->addWidget(box);
   }
-  note_ = new QLabel(head);
-  note_->setFont(face(Type::small));
-  note_->setProperty("soft", true);
-  note_->setAlignment(Qt::AlignRight | Qt::AlignVCenter);
+  note_ = note_label(head);
   row->addWidget(note_, 1);
   auto* own = new QToolButton(head);
   own->setText(tr("Edit outlets"));

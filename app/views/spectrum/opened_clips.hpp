@@ -3,12 +3,21 @@
 #include <mutex>
 
 #include "app/views/spectrum/spectrum_view.hpp"
+#include "core/measure/spectrogram_tiles.hpp"
 
 namespace heathmist::app {
 
 struct SpectrumView::Opened {
   std::mutex lock;
   std::map<std::string, std::shared_ptr<const Clip>> clips;
+  std::map<std::weak_ptr<const Clip>, int, std::owner_less<>> serials;
+  SpectrogramTiles tiles;
+
+  /// Stands for a clip as long as it is the same one.
+  std::string name_of(const std::shared_ptr<const Clip>& clip) {
+    std::scoped_lock held(lock);
+    return std::to_string(serials.emplace(clip, int(serials.size())).first->second);
+  }
 
   std::shared_ptr<const Clip> open(const Subject& subject, const Job& job) {
     if (subject.clip) return subject.clip;

@@ -18,6 +18,10 @@ void SpectrumView::connect_over_time() {
   connect(over_time_, &SpectrogramPlate::range_changed, this, [this] {
     if (is_over_time()) ask();
   });
+  connect(layout_, &QComboBox::currentIndexChanged, this, [this] {
+    over_time_->set_side_by_side(layout_->currentData().toBool());
+    if (is_over_time()) ask();
+  });
   connect(over_time_, &SpectrogramPlate::clicked, this, &SpectrumView::seek);
   connect(over_time_, &SpectrogramPlate::band_selected, this, &SpectrumView::band_chosen);
   connect(plate_, &LinesPlate::band_selected, this, &SpectrumView::band_chosen);
@@ -28,8 +32,15 @@ void SpectrumView::show_kind() {
   const bool over_time = is_over_time();
   const bool was = plates_->currentWidget() == over_time_;
   plates_->setCurrentWidget(over_time ? static_cast<QWidget*>(over_time_) : plate_);
-  for (QComboBox* box : {window_, unit_, slope_}) box->setVisible(!over_time);
-  levels_->setVisible(over_time);
+  for (QWidget* box : {static_cast<QWidget*>(window_), static_cast<QWidget*>(unit_), static_cast<QWidget*>(slope_),
+                       static_cast<QWidget*>(overlap_), static_cast<QWidget*>(blocks_)})
+    box->setVisible(!over_time);
+  for (QWidget* box : {static_cast<QWidget*>(levels_), static_cast<QWidget*>(layout_)}) box->setVisible(over_time);
+  const QSignalBlocker quiet(blocks_);
+  if (!over_time)
+    blocks_->setCurrentIndex(blocks_->findData(kind_->currentIndex() == moment ? 1
+                                               : kind_->currentIndex() == hold ? every_block
+                                                                               : most_blocks));
   if (over_time != was) size_->setCurrentIndex(size_->findData(over_time ? 4096 : 65536));
   table_->setVisible(!over_time);
 }
@@ -40,11 +51,15 @@ void SpectrumView::run_over_time(const std::vector<Subject>& wanted) {
   o.scale = FrequencyScale(scale_->currentData().toInt());
   o.reassigned = kind_->currentIndex() == over_time_sharp;
   const QPoint listen = listen_->currentData().toPoint();
-  o.listen = MeterOptions::Listen(listen.x());
+  o.listen = Listen(listen.x());
   o.channel = listen.y();
   o.columns = std::min(over_time_->columns(), 1600);
-  o.rows = std::clamp((over_time_->height() - 30) / std::min(most_clips, int(wanted.size())) - 6, 40, 500);
+  o.rows = std::clamp(
+      (over_time_->height() - 30) / (layout_->currentData().toBool() ? 1 : std::min(most_clips, int(wanted.size()))) -
+          6,
+      40, 500);
   if (length_of_ == wanted.front().key) o.first_s = over_time_->from_s(), o.last_s = over_time_->to_s();
+  if (const auto band = over_time_->band()) o.low_hz = band->first, o.high_hz = band->second;
   task_.start([this, wanted, o, opened = opened_, run = ++run_number_](const Job& job) {
     std::vector<std::shared_ptr<const Clip>> clips;
     for (const Subject& subject : wanted)
@@ -55,13 +70,14 @@ void SpectrumView::run_over_time(const std::vector<Subject>& wanted) {
       high_hz = std::max(high_hz, clip->format().sample_rate_hz / 2.0);
     }
     SpectrogramOptions own = o;
-    own.high_hz = high_hz;
+    if (own.high_hz <= own.low_hz) own.high_hz = high_hz;
     if (own.last_s <= own.first_s) own.last_s = seconds;
     for (const int blocks : {1, fine_blocks}) {  // something soon, then nothing missed
       own.blocks = blocks;
       std::vector<NamedSpectrogram> shown;
       for (size_t n = 0; n < clips.size(); ++n)
-        shown.push_back({wanted[n].name, std::make_shared<Spectrogram>(spectrogram_of(*clips[n], own, job))});
+        shown.push_back({wanted[n].name, std::make_shared<Spectrogram>(
+                                             opened->tiles.cells(*clips[n], opened->name_of(clips[n]), own, job))});
       QMetaObject::invokeMethod(
           this,
           [this, run, shown, key = wanted.front().key, seconds] {

@@ -5,25 +5,20 @@
 #include <QSplitter>
 #include <QToolButton>
 #include <QVBoxLayout>
+#include <QWidgetAction>
 
 #include "app/theme/theme.hpp"
+#include "app/window/labels.hpp"
 #include "app/window/number_item.hpp"
 
 namespace heathmist::app {
 
 namespace {
 
-constexpr int most_blocks = 600;  // evenly spread over a long clip
-constexpr int most_lines = 100;   // that are listed
+constexpr int most_lines = 100;  // that are listed
+constexpr size_t most_marks = 14;
 
 double at_least(const std::optional<double>& value) { return value.value_or(0); }
-
-/// Few enough tones that distortion means something.
-bool is_test_tone(const LineReading& r) {
-  int tones = 0;
-  for (const auto& l : r.lines) tones += l.kind == SpectralLine::Kind::fundamental;
-  return tones > 0 && tones <= 2;
-}
 
 }  // namespace
 
@@ -32,9 +27,7 @@ SpectrumView::SpectrumView(QWidget* parent) : QWidget(parent), opened_(std::make
   rows->setContentsMargins(12, 8, 6, 6);
   rows->setSpacing(4);
   rows->addWidget(make_head());
-  headline_ = new QLabel(this);
-  headline_->setFont(face(Type::headline, true));
-  headline_->setWordWrap(true);
+  headline_ = answer_label(this);
   rows->addWidget(headline_);
   auto* split = new QSplitter(Qt::Vertical, this);
   split->setHandleWidth(1);
@@ -44,6 +37,7 @@ SpectrumView::SpectrumView(QWidget* parent) : QWidget(parent), opened_(std::make
   plates_->addWidget(plate_);
   plates_->addWidget(over_time_);
   plate_->set_depth(230, -290);
+  plate_->set_notes(true);
   plates_->setMinimumHeight(200);
   make_table(split);
   split->setSizes({420, 210});
@@ -75,9 +69,52 @@ QComboBox* SpectrumView::choice(QWidget* head, const QString& hint,
   box->setCurrentIndex(initial);
   box->setToolTip(hint);
   box->setAccessibleName(hint);
-  box->setMaximumWidth(112);
+  if (head != this && !qobject_cast<QVBoxLayout*>(head->layout())) box->setMaximumWidth(124);
   head->layout()->addWidget(box);
   return box;
+}
+
+/// Size, window, overlap and averaging of the transform, behind one button that says what they are.
+QToolButton* SpectrumView::make_transform(QWidget* head) {
+  using dsp::Window;
+  transform_ = new QToolButton(head);
+  transform_->setToolTip(tr("Size, window, overlap and averaging of the transform"));
+  transform_->setPopupMode(QToolButton::InstantPopup);
+  auto* form = new QWidget;
+  auto* column = new QVBoxLayout(form);
+  column->setContentsMargins(10, 8, 10, 8);
+  column->setSpacing(5);
+  std::vector<std::pair<QString, QVariant>> sizes;
+  for (int power = 9; power <= 20; ++power) sizes.emplace_back(tr("%1 points").arg(1 << power), 1 << power);
+  size_ = choice(form, tr("Size of the FFT, points"), sizes, 16 - 9);
+  window_ = choice(form, tr("Window; of Kaiser how far its side lobes lie down, dB"),
+                   {{tr("Kaiser 200"), QPoint(int(Window::kaiser), 200)},
+                    {tr("Kaiser 120"), QPoint(int(Window::kaiser), 120)},
+                    {tr("Kaiser 80"), QPoint(int(Window::kaiser), 80)},
+                    {tr("Hann"), QPoint(int(Window::hann), 0)},
+                    {tr("Blackman-Harris"), QPoint(int(Window::blackman_harris), 0)},
+                    {tr("flat top"), QPoint(int(Window::flat_top), 0)}},
+                   0);
+  overlap_ = choice(
+      form, tr("How far neighbouring blocks overlap"),
+      {{tr("overlap 0 %"), 0.0}, {tr("overlap 50 %"), 0.5}, {tr("overlap 75 %"), 0.75}, {tr("overlap 90 %"), 0.9}}, 1);
+  blocks_ = choice(form, tr("How many blocks are averaged: spread over the whole, or in a row about the playhead"),
+                   {{tr("1 block"), 1},
+                    {tr("4 blocks"), 4},
+                    {tr("16 blocks"), 16},
+                    {tr("64 blocks"), 64},
+                    {tr("600 blocks"), most_blocks},
+                    {tr("every block"), every_block}},
+                   4);
+  auto* menu = new QMenu(transform_);
+  auto* holder = new QWidgetAction(menu);
+  holder->setDefaultWidget(form);
+  menu->addAction(holder);
+  transform_->setMenu(menu);
+  auto say = [this] { transform_->setText(tr("FFT %1").arg(size_->currentData().toInt())); };
+  connect(size_, &QComboBox::currentIndexChanged, this, say);
+  say();
+  return transform_;
 }
 
 QWidget* SpectrumView::make_head() {
@@ -92,8 +129,6 @@ QWidget* SpectrumView::make_head() {
   clips_ = new QMenu(clips);
   clips->setMenu(clips_);
   row->addWidget(clips);
-  using Listen = MeterOptions::Listen;
-  using dsp::Window;
   kind_ = choice(head, tr("Over the whole or the selection, or of the moment at the playhead"),
                  {{tr("average"), average},
                   {tr("peak hold"), hold},
@@ -108,17 +143,7 @@ QWidget* SpectrumView::make_head() {
                     {tr("left"), QPoint(int(Listen::one), 0)},
                     {tr("right"), QPoint(int(Listen::one), 1)}},
                    0);
-  std::vector<std::pair<QString, QVariant>> sizes;
-  for (int power = 9; power <= 20; ++power) sizes.emplace_back(QString::number(1 << power), 1 << power);
-  size_ = choice(head, tr("Size of the FFT, points"), sizes, 16 - 9);
-  window_ = choice(head, tr("Window; of Kaiser how far its side lobes lie down, dB"),
-                   {{tr("Kaiser 200"), QPoint(int(Window::kaiser), 200)},
-                    {tr("Kaiser 120"), QPoint(int(Window::kaiser), 120)},
-                    {tr("Kaiser 80"), QPoint(int(Window::kaiser), 80)},
-                    {tr("Hann"), QPoint(int(Window::hann), 0)},
-                    {tr("Blackman-Harris"), QPoint(int(Window::blackman_harris), 0)},
-                    {tr("flat top"), QPoint(int(Window::flat_top), 0)}},
-                   0);
+  row->addWidget(make_transform(head));
   unit_ = choice(head, tr("What a level is of"),
                  {{tr("per line"), int(SpectrumUnit::per_line)},
                   {tr("per \u221aHz"), int(SpectrumUnit::per_root_hz)},
@@ -126,6 +151,7 @@ QWidget* SpectrumView::make_head() {
                  0);
   slope_ = choice(head, tr("Slope that is added, dB per octave about 1 kHz"),
                   {{tr("no slope"), 0.0}, {tr("+3 dB/oct"), 3.0}, {tr("+4.5 dB/oct"), 4.5}, {tr("+6 dB/oct"), 6.0}}, 0);
+  layout_ = choice(head, tr("How several clips stand"), {{tr("stacked"), false}, {tr("side by side"), true}}, 0);
   scale_ = choice(head, tr("Scale of the frequency axis"),
                   {{tr("log"), int(FrequencyScale::logarithmic)},
                    {tr("linear"), int(FrequencyScale::linear)},
@@ -134,15 +160,11 @@ QWidget* SpectrumView::make_head() {
   levels_ =
       choice(head, tr("The lowest level that has a colour, dBFS"),
              {{tr("under −80"), -80}, {tr("under −120"), -120}, {tr("under −160"), -160}, {tr("under −200"), -200}}, 1);
-  for (QComboBox* box : {kind_, listen_, size_, window_})
+  for (QComboBox* box : {kind_, listen_, size_, window_, overlap_, blocks_})
     connect(box, &QComboBox::currentIndexChanged, this, &SpectrumView::ask);
   for (QComboBox* box : {unit_, slope_, scale_})
     connect(box, &QComboBox::currentIndexChanged, this, &SpectrumView::draw);
-  note_ = new QLabel(head);
-  note_->setFont(face(Type::small));
-  note_->setProperty("soft", true);
-  note_->setAlignment(Qt::AlignRight | Qt::AlignVCenter);
-  note_->setSizePolicy(QSizePolicy::Ignored, QSizePolicy::Preferred);  // a long sentence must not widen the window
+  note_ = note_label(head);
   row->addWidget(note_, 1);
   auto* save = new QPushButton(tr("CSV…"), head);
   save->setToolTip(tr("Save the lines as CSV"));
@@ -165,6 +187,13 @@ void SpectrumView::make_table(QWidget* parent) {
   table_->setMinimumHeight(90);
   table_->setSortingEnabled(true);
   table_->horizontalHeader()->setSortIndicator(3, Qt::DescendingOrder);
+  connect(table_, &QTableWidget::itemSelectionChanged, this, &SpectrumView::point_at_line);
+}
+
+void SpectrumView::point_at_line() {
+  const auto rows = table_->selectionModel()->selectedRows(1);
+  if (const auto* item = rows.isEmpty() ? nullptr : dynamic_cast<NumberItem*>(table_->item(rows.front().row(), 1)))
+    plate_->point_at(item->value());
 }
 
 void SpectrumView::show_bench(const Bench& bench) {
@@ -177,6 +206,7 @@ void SpectrumView::show_bench(const Bench& bench) {
 void SpectrumView::show_trial(std::shared_ptr<const TrialResult> trial) {
   if (trial == trial_) return;
   trial_ = std::move(trial);
+  residual_ = trial_ && trial_->report ? residual_clip(trial_->pair, trial_->report->fit) : nullptr;
   fill_menu();
   ask();
 }
@@ -204,7 +234,7 @@ std::vector<SpectrumView::Subject> SpectrumView::subjects() const {
   if (trial_ && trial_->report) {
     all.push_back({"master", tr("master"), trial_->pair.master});
     all.push_back({"return", tr("return"), trial_->ret});
-    all.push_back({"residual", tr("residual"), residual_clip(trial_->pair, trial_->report->fit)});
+    all.push_back({"residual", tr("residual"), residual_});
   }
   for (const Master& m : bench_.masters) {
     const QString master = QString::fromStdString(m.name);
@@ -236,9 +266,10 @@ SpectraOptions SpectrumView::options() const {
   const QPoint window = window_->currentData().toPoint(), listen = listen_->currentData().toPoint();
   o.window = dsp::Window(window.x());
   o.side_lobe_db = window.y();
-  o.listen = MeterOptions::Listen(listen.x());
+  o.listen = Listen(listen.x());
   o.channel = listen.y();
-  o.most_blocks = most_blocks;
+  o.overlap = overlap_->currentData().toDouble();
+  o.most_blocks = blocks_->currentData().toInt();
   return o;
 }
 
@@ -276,17 +307,12 @@ void SpectrumView::run() {
         SpectraOptions own = o;
         if (range) own.first = int64_t(range->first * rate), own.last = int64_t(range->second * rate);
         one.sample_rate_hz = int(rate);
-        one.spectra =
-            kind == moment ? momentary_spectra(*clip, int64_t(at * rate), own, part) : spectra_of(*clip, own, part);
+        one.spectra = kind == moment ? momentary_spectra(*clip, int64_t(at * rate), o.most_blocks, own, part)
+                                     : spectra_of(*clip, own, part);
         const bool suited = own.window == dsp::Window::kaiser && own.side_lobe_db >= 190;
         one.lines =
             suited || kind == moment ? read_lines(one.spectra.average, naming) : lines_of(*clip, own, naming, part);
-        if (n == 0 && is_test_tone(one.lines)) {  // what comes back of its tones may have folded
-          for (const auto& l : one.lines.lines)
-            if (l.kind == SpectralLine::Kind::fundamental)
-              naming.sources_hz.push_back(l.hz), naming.reference_dbfs = l.dbfs;
-          naming.source_rate_hz = rate;
-        }
+        if (n == 0) naming = as_return_of(one.lines, rate);
       } catch (const Cancelled&) {
         throw;
       } catch (const std::exception& error) {
@@ -300,6 +326,7 @@ void SpectrumView::run() {
           if (run != run_number_) return;
           seen_ = seen;
           draw();
+          emit drawn();
         },
         Qt::QueuedConnection);
   });
@@ -330,6 +357,7 @@ std::vector<NamedLine> SpectrumView::lines() const {
       line.ink = colour(others[other % 3].first), line.style = others[other % 3].second, ++other;
     showing.high_hz = high;
     SpectrumLine curve = shown(s.spectra, which, showing);
+    if (&s == answered()) answer_ = curve;
     line.hz = std::move(curve.hz), line.db = std::move(curve.db);
     lines.push_back(std::move(line));
   }
@@ -338,7 +366,7 @@ std::vector<NamedLine> SpectrumView::lines() const {
 
 void SpectrumView::draw() {
   plate_->set_logarithmic((scale_->currentData().toInt() != int(FrequencyScale::linear)));
-  plate_->show_lines([this] { return lines(); });
+  plate_->show_lines([this] { return lines(); }, [this] { return marks(); });
   show_lines();
 }
 
@@ -360,12 +388,46 @@ QString SpectrumView::say(const Seen& s) const {
   return words.isEmpty() ? tr("%1: silence").arg(s.name) : s.name + ": " + words.join(", ");
 }
 
+const SpectrumView::Seen* SpectrumView::answered() const {
+  if (seen_.empty()) return nullptr;
+  return seen_.back().key == "residual" && seen_.size() > 1 ? &seen_[seen_.size() - 2] : &seen_.back();
+}
+
+/// The curve's own height at a line, so that a mark stands on what is drawn.
+double SpectrumView::answer_at(double hz) const {
+  const auto at = std::lower_bound(answer_.hz.begin(), answer_.hz.end(), hz) - answer_.hz.begin();
+  double db = -300;
+  for (auto n = std::max<long>(0, at - 2); n <= at + 1 && n < long(answer_.db.size()); ++n)
+    db = std::max(db, answer_.db[size_t(n)]);
+  return db;
+}
+
+/// The strongest lines where they stand on the plate: only where a level is that of a line.
+std::vector<LineMark> SpectrumView::marks() const {
+  std::vector<LineMark> all;
+  const Seen* s = answered();
+  if (!s || SpectrumUnit(unit_->currentData().toInt()) != SpectrumUnit::per_line || slope_->currentIndex() != 0)
+    return all;
+  using What = SpectralLine::Kind;
+  for (size_t n = 0; n < std::min(most_marks, s->lines.lines.size()); ++n) {
+    const SpectralLine& l = s->lines.lines[n];
+    const bool alias = l.kind == What::alias;
+    const QString word = l.kind == What::fundamental && is_test_tone(s->lines) ? hertz(l.hz, false)
+                         : alias                    ? tr("%1 folded").arg(hertz(l.before_hz, false))
+                         : l.kind == What::harmonic ? QString::number(l.order) + QString::fromUtf8("\u00d7")
+                         : l.kind == What::hum      ? tr("hum")
+                                                    : QString();
+    all.push_back({l.hz, answer_at(l.hz), word, colour(alias ? Role::rust : Role::ink)});
+  }
+  return all;
+}
+
 void SpectrumView::show_lines() {
+  if (is_over_time()) return;  // the answer and the plate are of another kind
   const bool any = !seen_.empty();
-  headline_->setText(
-      any ? say(seen_.back().key == "residual" && seen_.size() > 1 ? seen_[seen_.size() - 2] : seen_.back())
-      : bench_.masters.empty() ? tr("Drop audio here to see its spectrum.")
-                               : tr("Choose clips to draw, or a trial in the ledger."));
+  headline_->setText(any                      ? say(*answered())
+                     : bench_.masters.empty() ? tr("Drop audio here to see its spectrum.")
+                                              : tr("Choose clips to draw, or a trial in the ledger."));
   const QSignalBlocker quiet(table_);
   table_->setSortingEnabled(false);
   table_->setRowCount(0);

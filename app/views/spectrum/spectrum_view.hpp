@@ -6,6 +6,7 @@
 #include <QStackedWidget>
 #include <QTableWidget>
 #include <QTimer>
+#include <QToolButton>
 #include <set>
 
 #include "app/model/task.hpp"
@@ -34,6 +35,9 @@ class SpectrumView : public QWidget {
   QComboBox* size() const { return size_; }
   QComboBox* window_kind() const { return window_; }
   QComboBox* unit() const { return unit_; }
+  QComboBox* overlap() const { return overlap_; }
+  QComboBox* blocks() const { return blocks_; }  ///< that are averaged
+  QComboBox* layout_choice() const { return layout_; }
   LinesPlate* plate() const { return plate_; }
   SpectrogramPlate* over_time() const { return over_time_; }
   QTableWidget* table() const { return table_; }
@@ -41,10 +45,13 @@ class SpectrumView : public QWidget {
   bool is_running() const { return task_.is_running(); }
   QString csv() const;
 
+  static constexpr int most_blocks = 600;  ///< evenly spread over a long clip, unless more are asked for
+  static constexpr int every_block = 1'000'000'000;
   enum Kind { average, hold, moment, over_time_plain, over_time_sharp };
 
  signals:
   void rested();
+  void drawn();                                     ///< what was asked for last is on the plate
   void seek(double at_s);                           ///< a place in a spectrogram was clicked
   void band_chosen(double low_hz, double high_hz);  ///< in any plate: to be heard alone
 
@@ -70,6 +77,7 @@ class SpectrumView : public QWidget {
   /// Clips that were opened, for every run of the task.
   struct Opened;
   QWidget* make_head();
+  QToolButton* make_transform(QWidget* head);
   void make_table(QWidget* parent);
   QComboBox* choice(QWidget* head, const QString& hint, const std::vector<std::pair<QString, QVariant>>& items,
                     int initial);
@@ -85,21 +93,28 @@ class SpectrumView : public QWidget {
   void show_kind();
   void run_over_time(const std::vector<Subject>& wanted);
   void show_lines();
+  void point_at_line();
   std::vector<NamedLine> lines() const;
+  std::vector<LineMark> marks() const;
+  const Seen* answered() const;  ///< the clip that the answer and the marks are of
   QString say(const Seen& seen) const;
   Bench bench_;
   std::shared_ptr<const TrialResult> trial_;
+  std::shared_ptr<const Clip> residual_;  ///< of the trial
   std::set<std::string> in_{"master", "return"};
   std::optional<std::pair<double, double>> selection_;
   double playhead_s_ = 0;
   bool stale_ = true;
   std::vector<Seen> seen_;
+  mutable SpectrumLine answer_;  ///< the curve that the marks stand on
+  double answer_at(double hz) const;
   std::shared_ptr<Opened> opened_;
   Task task_;
   QTimer settle_;
   int run_number_ = 0;
   QMenu* clips_;
-  QComboBox *kind_, *listen_, *size_, *window_, *unit_, *slope_, *scale_;
+  QToolButton* transform_;
+  QComboBox *kind_, *listen_, *size_, *window_, *unit_, *slope_, *scale_, *overlap_, *blocks_, *layout_;
   QLabel *headline_, *note_;
   QComboBox* levels_;
   QStackedWidget* plates_;

@@ -9,6 +9,7 @@
 #include <cmath>
 
 #include "app/theme/theme.hpp"
+#include "app/window/labels.hpp"
 #include "app/window/number_item.hpp"
 
 namespace heathmist::app {
@@ -26,17 +27,11 @@ TrialsView::TrialsView(QWidget* parent) : QWidget(parent) {
   rows->setContentsMargins(12, 8, 6, 6);
   rows->setSpacing(4);
   auto* head = new QHBoxLayout;
-  auto* title = new QLabel(tr("Trials side by side"), this);
-  title->setFont(face(Type::body, true));
+  auto* title = title_label(tr("Trials side by side"), this);
   head->addWidget(title);
-  note_ = new QLabel(this);
-  note_->setFont(face(Type::small));
-  note_->setProperty("soft", true);
+  note_ = note_label(this);
   head->addWidget(note_, 1);
-  auto* within = new QLabel(tr("in band:"), this);
-  within->setFont(face(Type::small));
-  within->setProperty("soft", true);
-  head->addWidget(within);
+  head->addWidget(soft_label(tr("in band:"), this));
   band_ = new QComboBox(this);
   band_->setAccessibleName(tr("The band in which trials are compared"));
   for (const auto& [name, low, high] : {std::tuple{tr("20 to 120 Hz"), 20.0, 120.0},

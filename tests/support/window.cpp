@@ -1,0 +1,21 @@
+#include "tests/support/window.hpp"
+
+#include <QSettings>
+#include <QStandardPaths>
+
+#include "app/model/bench_model.hpp"
+#include "app/theme/theme.hpp"
+
+namespace heathmist::test {
+
+void prepare_window(const Folder& folder) {
+  qputenv("XDG_CACHE_HOME", QByteArray((folder / "cache").c_str()));
+  QStandardPaths::setTestModeEnabled(true);
+  QCoreApplication::setOrganizationName("Heathmist tests");
+  QSettings::setPath(QSettings::NativeFormat, QSettings::UserScope,
+                     QString::fromStdString((folder / "settings").string()));
+  QFile::remove(app::BenchModel::autosave_file());
+  app::Theme::instance().apply(false);
+}
+
+}  // namespace heathmist::test
