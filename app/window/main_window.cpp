@@ -251,6 +251,11 @@ void MainWindow::show_empty() {
   listening_->set_pair(nullptr);
 }
 
+void MainWindow::resizeEvent(QResizeEvent* event) {
+  QMainWindow::resizeEvent(event);
+  fit_top();
+}
+
 void MainWindow::refresh_title() {
   const auto& model = desk_.model();
   const QString name = !model.bench().name.empty() ? QString::fromStdString(model.bench().name)
@@ -258,6 +263,7 @@ void MainWindow::refresh_title() {
                                                    : title_of(model.file());
   const bool open_changes = !desk_.model().undo_stack().isClean();
   bench_button_->setText(name + (open_changes ? tr("  (not saved)") : QString()));
+  fit_top();
   setWindowTitle(name + (open_changes ? " *" : "") + tr(" — Heathmist"));
 }
 

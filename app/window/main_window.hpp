@@ -69,11 +69,13 @@ class MainWindow : public QMainWindow {
 
  protected:
   void closeEvent(QCloseEvent* event) override;
+  void resizeEvent(QResizeEvent* event) override;
   void dragEnterEvent(QDragEnterEvent* event) override;
   void dropEvent(QDropEvent* event) override;
 
  private:
   QWidget* make_top();
+  void fit_top();
   void make_actions();
   QAction* add(const QString& title, const QList<QKeySequence>& keys, const std::function<void()>& run);
   void connect_all();

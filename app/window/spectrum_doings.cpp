@@ -86,6 +86,9 @@ void MainWindow::connect_spectrum() {
       QMessageBox::warning(this, tr("The probe was not written"), words);
   });
   connect(conversions_->words(), &WordBoardView::hear_wished, this, &MainWindow::hear_fade);
+  connect(&fading_, &Task::ended, this, [this](bool, const QString& failure) {
+    if (!failure.isEmpty() && !quiet_) QMessageBox::warning(this, tr("The fade was not made"), failure);
+  });
   connect(&desk_, &Desk::trial_ready, spectrum_, &SpectrumView::show_trial);
   connect(&desk_, &Desk::nothing_selected, spectrum_, [this] { spectrum_->show_trial(nullptr); });
 }

@@ -50,9 +50,8 @@ QWidget* MainWindow::make_top() {
   connect(tabs_, &QButtonGroup::idClicked, this, &MainWindow::show_view);
   row->addStretch();
   search_ = new QToolButton(top_);
-  search_->setText(tr("Find or do anything    Ctrl K"));
   search_->setObjectName("search");
-  search_->setFixedSize(214, 28);
+  search_->setToolTip(tr("Find or do anything (Ctrl+K)"));
   connect(search_, &QToolButton::clicked, this, &MainWindow::find_anything);
   row->addWidget(search_);
   auto dress = [this] {
@@ -66,6 +65,15 @@ QWidget* MainWindow::make_top() {
   connect(&Theme::instance(), &Theme::changed, top_, dress);
   dress();
   return top_;
+}
+
+/// The search gives way where the bench's name and the views need the room.
+void MainWindow::fit_top() {
+  constexpr int full = 214, brief = 76, tall = 28;
+  search_->setFixedSize(brief, tall);
+  const bool roomy = top_->layout()->minimumSize().width() + full - brief <= width();
+  search_->setText(roomy ? tr("Find or do anything    Ctrl K") : tr("Ctrl K"));
+  search_->setFixedSize(roomy ? full : brief, tall);
 }
 
 void MainWindow::show_view(int index) {

@@ -6,6 +6,7 @@
 // A tile is a run of columns whose length in seconds is a power of two, so that views of one zoom share their tiles
 // wherever they begin.
 #pragma once
+#include <atomic>
 #include <list>
 #include <map>
 #include <mutex>
@@ -35,7 +36,7 @@ class SpectrogramTiles {
   std::shared_ptr<const Spectrogram> kept(const Key& key, int blocks);
   void keep(Tile tile);
   size_t most_cells_, cells_ = 0;
-  int64_t made_ = 0;
+  std::atomic<int64_t> made_ = 0;
   std::mutex lock_;
   std::list<Tile> tiles_;  // latest first
   std::map<Key, std::list<Tile>::iterator> places_;

@@ -1,0 +1,179 @@
+// Every page of the window at the sizes it is used at, by day and by night: nothing is cut off, squeezed or left
+// without a name, and all of it is reached with keys.
+#include <QAbstractButton>
+#include <QComboBox>
+#include <QLabel>
+#include <QTableWidget>
+
+#include "app/theme/theme.hpp"
+#include "app/window/main_window.hpp"
+#include "tests/support/window.hpp"
+
+using namespace heathmist;
+using namespace heathmist::app;
+using namespace heathmist::test;
+
+namespace {
+
+const std::pair<Qt::Key, int> pages[] = {
+    {Qt::Key_F7, MainWindow::null_page},     {Qt::Key_F9, MainWindow::trials_page},
+    {Qt::Key_F10, MainWindow::matrix_page},  {Qt::Key_F11, MainWindow::ceiling_page},
+    {Qt::Key_F3, MainWindow::loudness_page}, {Qt::Key_F4, MainWindow::outlets_page},
+    {Qt::Key_F2, MainWindow::spectrum_page}, {Qt::Key_F12, MainWindow::converters_page}};
+
+}  // namespace
+
+class TestLayout : public QObject {
+  Q_OBJECT
+
+ private slots:
+  void initTestCase() {
+    prepare_window(folder_);
+    const auto sound = Programme(6, 3).render(48000);
+    master_ = save(folder_ / "mill.wav", sound, 48000, WordFormat::pcm24);
+    return_ = save(folder_ / "mill back.wav", with_noise(scaled(sound, 0.7), 1e-4, 2), 48000, WordFormat::pcm24);
+    window_ = std::make_unique<MainWindow>(simulated_output());
+    window_->set_quiet(true);
+    window_->resize(1280, 800);
+    window_->show();
+    QVERIFY(QTest::qWaitForWindowActive(window_.get()));
+    window_->desk().model().edit("a master", [&](Bench& bench) {
+      bench.name = "Curlew Hours";
+      bench.masters = {{"a", "Mill Race", {master_, ""}, {{"t", "Desk bounce, late and down", {return_, ""}, {}}}}};
+    });
+    window_->desk().look_at("t");
+    QTRY_VERIFY_WITH_TIMEOUT(window_->desk().current_result() && window_->desk().current_result()->why, 120000);
+  }
+  void cleanupTestCase() {
+    window_->desk().model().undo_stack().setClean();
+    window_.reset();
+    Theme::instance().apply(false);
+  }
+
+  void nothing_is_squeezed_data() {
+    QTest::addColumn<int>("page");
+    QTest::addColumn<QSize>("size");
+    QTest::addColumn<bool>("night");
+    for (const auto& [key, page] : pages)
+      for (const QSize size : {QSize(1280, 800), QSize(1024, 700)})
+        QTest::addRow("page %d, %d wide", page, size.width()) << page << size << (page % 2 == 1);
+  }
+  /// Buttons show all of their text and lie inside the window.
+  void nothing_is_squeezed() {
+    QFETCH(int, page);
+    QFETCH(QSize, size);
+    QFETCH(bool, night);
+    Theme::instance().apply(night);
+    window_->resize(size);
+    window_->show_view(page);
+    QTest::qWait(60);
+    QCOMPARE(window_->size(), size);  // no page forces the window wider
+    int seen = 0;
+    for (const auto* button : window_->findChildren<QAbstractButton*>()) {
+      if (!button->isVisible() || button->text().isEmpty()) continue;
+      ++seen;
+      const QRect place(button->mapTo(window_.get(), QPoint()), button->size());
+      const auto words =
+          QString("'%1' at %2,%3, %4 wide").arg(button->text()).arg(place.x()).arg(place.y()).arg(place.width());
+      QVERIFY2(window_->rect().contains(place), qPrintable(words));
+      const int text = button->fontMetrics().horizontalAdvance(button->text().remove('&'));
+      QVERIFY2(place.width() >= text, qPrintable(words + QString(", its text %1").arg(text)));
+      QVERIFY2(place.height() >= button->fontMetrics().ascent(), qPrintable(words));
+    }
+    QVERIFY(seen > 8);
+  }
+
+  /// A reader of screens has a name for every field, list, table and plate.
+  void everything_has_a_name() {
+    for (const auto& [key, page] : pages) {
+      window_->show_view(page);
+      for (const QWidget* w : window_->findChildren<QWidget*>()) {
+        const bool wants = qobject_cast<const QComboBox*>(w) || qobject_cast<const QAbstractSpinBox*>(w) ||
+                           qobject_cast<const QTableWidget*>(w) || qobject_cast<const QCustomPlot*>(w);
+        if (!wants || !w->isVisible()) continue;
+        QVERIFY2(!w->accessibleName().isEmpty() || !w->toolTip().isEmpty(),
+                 qPrintable(QString("page %1: %2 %3").arg(page).arg(w->metaObject()->className(), w->objectName())));
+      }
+    }
+  }
+
+  /// Each page by its key, and from there back with Tab to something that takes keys.
+  void every_page_is_reached_with_its_key() {
+    window_->resize(1280, 800);
+    for (const auto& [key, page] : pages) {
+      QTest::keyClick(window_.get(), key);
+      auto* views = window_->findChild<QStackedWidget*>();
+      QVERIFY(views);
+      QTRY_VERIFY2(window_->focusWidget() && window_->focusWidget()->isVisible(), qPrintable(QString::number(page)));
+      QSet<QWidget*> met;
+      for (int n = 0; n < 400 && window_->focusWidget() && !met.contains(window_->focusWidget()); ++n) {
+        met.insert(window_->focusWidget());
+        QTest::keyClick(window_->focusWidget(), Qt::Key_Tab);
+      }
+      QVERIFY2(met.size() > 5, qPrintable(QString("page %1: %2 stops").arg(page).arg(met.size())));
+    }
+  }
+
+  /// What a plate shows goes out as PNG, SVG and CSV, on every page that has plates.
+  void every_plate_goes_out_in_three_forms() {
+    int plates = 0;
+    for (const auto& [key, page] : pages) {
+      window_->show_view(page);
+      QTest::qWait(50);
+      for (auto* plate : window_->findChildren<Plate*>()) {
+        if (!plate->isVisible()) continue;
+        ++plates;
+        for (const char* ending : {".png", ".svg"}) {
+          const auto file = QString::fromStdString((folder_ / ("plate" + std::to_string(plates) + ending)).string());
+          QVERIFY2(plate->export_picture(file), qPrintable(file));
+          QVERIFY(QFileInfo(file).size() > 500);
+        }
+        QVERIFY2(!plate->csv().isEmpty(), qPrintable(plate->title()));
+        QVERIFY(!plate->export_picture("/no such folder/plate.svg"));
+      }
+    }
+    QVERIFY(plates >= 8);
+  }
+
+  /// Keys, wheel and drags of all kinds leave every plate whole: its axes stay finite and it still draws.
+  void plates_take_whatever_hands_do() {
+    dsp::Noise chance(8);
+    for (const auto& [key, page] : pages) {
+      window_->show_view(page);
+      QTest::qWait(50);
+      for (auto* plate : window_->findChildren<Plate*>()) {
+        if (!plate->isVisible() || plate->width() < 50) continue;
+        auto spot = [&] {
+          return QPoint(int(chance.between(5, plate->width() - 5)), int(chance.between(5, plate->height() - 5)));
+        };
+        for (int n = 0; n < 25; ++n) {
+          const auto modifier = n % 3 == 0 ? Qt::ShiftModifier : Qt::NoModifier;
+          const QPoint at = spot();
+          QWheelEvent wheel(at, plate->mapToGlobal(at), {}, {0, n % 2 ? 120 : -120}, Qt::NoButton, modifier,
+                            Qt::NoScrollPhase, false);
+          QCoreApplication::sendEvent(plate, &wheel);
+          QTest::mousePress(plate, Qt::LeftButton, modifier, at);
+          QTest::mouseMove(plate, spot());
+          QTest::mouseRelease(plate, Qt::LeftButton, modifier, spot());
+          for (const auto pressed : {Qt::Key_Left, Qt::Key_Right, Qt::Key_Up, Qt::Key_Down})
+            QTest::keyClick(plate, pressed);
+        }
+        QTest::keyClick(plate, Qt::Key_0);
+        for (QCPAxisRect* rect : plate->axisRects())
+          for (QCPAxis* axis : rect->axes())
+            QVERIFY2(
+                std::isfinite(axis->range().lower) && std::isfinite(axis->range().upper) && axis->range().size() > 0,
+                qPrintable(QString("%1 on page %2").arg(plate->title()).arg(page)));
+        QVERIFY(!plate->grab().isNull());
+      }
+    }
+  }
+
+ private:
+  Folder folder_;
+  std::filesystem::path master_, return_;
+  std::unique_ptr<MainWindow> window_;
+};
+
+QTEST_MAIN(TestLayout)
+#include "test_layout.moc"
