@@ -7,6 +7,7 @@
 #include <numeric>
 
 #include "core/dsp/fft.hpp"
+#include "core/measure/fold.hpp"
 
 namespace heathmist {
 
@@ -28,7 +29,7 @@ constexpr int64_t line_bins = 2;        // either way: a Hann window's main lobe
 constexpr double nothing = 1e-20;       // mean square in a bin, under which a master holds nothing
 
 /// Where a bin of the master lands.
-struct Landing {
+struct BinLanding {
   int64_t out = 0;
   bool mirrored = false;
 };
@@ -38,10 +39,10 @@ struct Grid {
   int64_t size = 0, rate_bins = 0;
   double bin_hz = 0;
   int64_t bins() const { return size / 2 + 1; }
-  std::optional<Landing> land(int image, int64_t in) const {
+  std::optional<BinLanding> land(int image, int64_t in) const {
     const int64_t out = image * rate_bins + in;
     if (std::abs(out) < 2 || std::abs(out) >= bins() - 2) return {};
-    return Landing{std::abs(out), out < 0};
+    return BinLanding{std::abs(out), out < 0};
   }
 };
 
@@ -268,6 +269,16 @@ double FoldedBand::level_db() const { return 10 * std::log10(std::max(1e-30, pow
 
 double Aliasing::power() const {
   return std::accumulate(bands.begin(), bands.end(), 0.0, [](double sum, const auto& b) { return sum + b.power; });
+}
+
+bool comes_of(const std::vector<Aliasing>& aliasing, double master_rate_hz, double tone_hz, double within_hz) {
+  constexpr int far_images = 40;
+  for (const Aliasing& a : aliasing)
+    for (const FoldedBand& b : a.bands)
+      if (b.is_line)
+        for (const auto& l : landings(b.in_low_hz, master_rate_hz, a.rate_hz, far_images))
+          if (std::abs(l.out_hz - tone_hz) < within_hz) return true;
+  return false;
 }
 
 std::vector<double> likely_rates(int master_hz, int return_hz) {

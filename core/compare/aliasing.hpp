@@ -36,6 +36,9 @@ struct Aliasing {
 Aliasing find_aliases(const Clip& master, const Clip& compared, const Clip& ret, const Fit& fit, double rate_hz,
                       const Job& job = {});
 
+/// Whether a tone in the return is what became of one of the master's at one of these rates, by itself or by any image.
+bool comes_of(const std::vector<Aliasing>& aliasing, double master_rate_hz, double tone_hz, double within_hz);
+
 /// Rates at which a return may have been sampled in between: its own where that is the lower one, else usual ones under
 /// the master's.
 std::vector<double> likely_rates(int master_hz, int return_hz);

@@ -115,6 +115,7 @@ struct Explainer {
       return;
     const double top = w.bands.back().high_hz;
     for (const Region& g : regions()) {
+      if (r.return_bandwidth_hz && g.low > 0.97 * *r.return_bandwidth_hz) continue;  // nothing comes back there
       if (g.by_phase > phase_over_level * g.by_level) {
         auto& f =
             say("phase_not_loss", Severity::note, fmt::format("The residual {} is phase, not loss.", where(g, top)),
@@ -283,6 +284,7 @@ struct Explainer {
       f.value = o.hum_dbfs, f.unit = "dBFS";
     }
     for (const SteadyTone& t : o.pilot_tones) {
+      if (comes_of(w.aliasing, r.master.sample_rate_hz, t.hz, 6)) continue;  // told as what it is
       if (std::any_of(before.pilot_tones.begin(), before.pilot_tones.end(),
                       [&](const auto& b) { return std::abs(b.hz - t.hz) < 3 && b.dbfs > t.dbfs - line_step_db; }))
         continue;

@@ -96,8 +96,15 @@ class Namer {
   Namer(std::vector<SpectralLine>& lines, const Spectrum& s, const LineOptions& o)
       : lines_(lines), options_(o), rate_(2 * s.bin_hz * double(s.power.size() - 1)), near_(near_bins * s.bin_hz) {}
 
+  /// Before any line is taken for a tone.
+  void name_detours() {
+    for (const Detour& d : options_.detours)
+      for (const double source : d.sources_hz) name_landings(source, d.from_hz, d.rate_hz);
+  }
   void run(const std::vector<double>& fundamentals) {
-    aliases(options_.sources_hz.empty() ? fundamentals : options_.sources_hz);
+    if (options_.source_rate_hz > 0)
+      for (const double source : options_.sources_hz.empty() ? fundamentals : options_.sources_hz)
+        name_landings(source, options_.source_rate_hz, rate_);
     if (fundamentals.size() == 2) products(fundamentals[0], fundamentals[1]);
     if (fundamentals.size() < 3)
       for (const double f : fundamentals) harmonics(f);
@@ -111,17 +118,15 @@ class Namer {
       if (l.kind == SpectralLine::Kind::unknown && l.name.empty() && std::abs(l.hz - hz) < tolerance) return &l;
     return nullptr;
   }
-  void aliases(const std::vector<double>& sources) {
-    if (options_.source_rate_hz <= 0) return;
-    for (const double source : sources)
-      for (const Landing& l : landings(source, options_.source_rate_hz, rate_, 6)) {
-        if (l.image == 0 && !l.folded()) continue;
-        SpectralLine* line = at(l.out_hz, near_);
-        if (!line) continue;
-        line->kind = SpectralLine::Kind::alias, line->before_hz = l.before_hz;
-        line->name = l.folded() ? fmt::format("{} folded at {}", hertz(l.before_hz), hertz(rate_))
-                                : fmt::format("image of {} about {}", hertz(source), hertz(options_.source_rate_hz));
-      }
+  void name_landings(double source, double from_hz, double rate_hz) {
+    for (const Landing& l : landings(source, from_hz, rate_hz, 6)) {
+      if (l.image == 0 && !l.folded()) continue;
+      SpectralLine* line = at(l.out_hz, near_);
+      if (!line) continue;
+      line->kind = SpectralLine::Kind::alias, line->before_hz = l.before_hz;
+      line->name = l.image == 0 || l.folded() ? fmt::format("{} folded at {}", hertz(l.before_hz), hertz(rate_hz))
+                                              : fmt::format("image of {} about {}", hertz(source), hertz(from_hz));
+    }
   }
   void harmonics(double f) {
     for (int m = 2; m <= 30; ++m) {
@@ -166,6 +171,7 @@ std::vector<double> mark_fundamentals(std::vector<SpectralLine>& lines, const Li
   std::vector<double> hz;
   const auto& asked = o.fundamentals_hz.empty() ? o.sources_hz : o.fundamentals_hz;
   for (SpectralLine& l : lines) {
+    if (l.kind != SpectralLine::Kind::unknown) continue;  // what came of a detour went in elsewhere
     const bool wanted = asked.empty() ? l.dbfs > lines.front().dbfs - 20 && hz.size() < 40
                                       : std::any_of(asked.begin(), asked.end(),
                                                     [&](double f) { return std::abs(f - l.hz) < near + 2e-4 * f; });
@@ -226,9 +232,11 @@ LineReading read_lines(const Spectrum& s, const LineOptions& options) {
   for (const Found& f : finder.run(o.most_lines))
     r.lines.push_back({SpectralLine::Kind::unknown, f.hz, db_of(2 * f.power), 0, 0, 0, {}});
   std::sort(r.lines.begin(), r.lines.end(), [](const auto& a, const auto& b) { return a.dbfs > b.dbfs; });
+  Namer namer(r.lines, s, o);
+  namer.name_detours();
   const auto fundamentals =
       r.lines.empty() ? std::vector<double>{} : mark_fundamentals(r.lines, o, near_bins * s.bin_hz);
-  Namer(r.lines, s, o).run(fundamentals);
+  namer.run(fundamentals);
   double wanted = 0, strongest = 0, harmonics = 0, products = 0, others = 0, spurious = 0;
   for (const SpectralLine& l : r.lines) {
     const double power = std::pow(10, l.dbfs / 10) / 2;

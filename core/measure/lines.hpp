@@ -23,13 +23,20 @@ struct SpectralLine {
 };
 const char* name_of(SpectralLine::Kind kind);
 
+/// A sampling anew on the way, and the tones that are known to have gone into it: what came of them is named first.
+struct Detour {
+  double from_hz = 0, rate_hz = 0;
+  std::vector<double> sources_hz;
+};
+
 struct LineOptions {
   std::vector<double>
       fundamentals_hz{};             ///< none: the sources; nor these: the strongest line, and what is within 20 dB
   std::vector<double> sources_hz{};  ///< tones that went in, which may come back folded
   std::optional<double> reference_dbfs{};  ///< what dBr is against; none: the strongest fundamental, or line
   double source_rate_hz = 0;               ///< the rate they went in at; 0: no aliases are named
-  double low_hz = 20, high_hz = 20000;     ///< the band of THD+N and noise (AES17)
+  std::vector<Detour> detours{};
+  double low_hz = 20, high_hz = 20000;  ///< the band of THD+N and noise (AES17)
   int most_lines = 200;
 };
 

@@ -24,6 +24,8 @@ class SpectrogramTiles {
   /// At least `options.columns` columns over [first_s, last_s), all tiles that touch it. `name` stands for the clip's
   /// content. A tile that is at hand with more blocks is taken as it is. Throws as spectrogram_of(). Any thread.
   Spectrogram cells(const Clip& clip, const std::string& name, const SpectrogramOptions& options, const Job& job = {});
+  /// Whether cells() would have to make nothing.
+  bool at_hand(const Clip& clip, const std::string& name, const SpectrogramOptions& options);
   int64_t made() const { return made_; }  ///< tiles worked out so far
 
  private:
@@ -33,6 +35,9 @@ class SpectrogramTiles {
     int blocks = 0;
     std::shared_ptr<const Spectrogram> cells;
   };
+  struct Run;  // of tiles about what was asked for
+  static Run run_of(const Clip& clip, const SpectrogramOptions& options);
+  static Key key_of(const std::string& name, const SpectrogramOptions& options, const Run& run, int64_t tile);
   std::shared_ptr<const Spectrogram> kept(const Key& key, int blocks);
   void keep(Tile tile);
   size_t most_cells_, cells_ = 0;

@@ -65,6 +65,13 @@ class TestSpectrum : public QObject {
     view()->set_playhead(3);
     QTRY_VERIFY_WITH_TIMEOUT(!view()->is_running(), 30000);
     QTRY_VERIFY2_WITH_TIMEOUT(view()->headline().startsWith("bat: THD+N"), qPrintable(view()->headline()), 30000);
+    QSignalSpy drawn(view(), &SpectrumView::drawn);
+    for (int n = 0; n < 60; ++n) {  // a playhead that never stands still is followed all the while
+      view()->set_playhead(1 + 0.05 * n);
+      QTest::qWait(12);
+    }
+    QVERIFY2(drawn.count() >= 3, qPrintable(QString::number(drawn.count())));
+    QTRY_VERIFY_WITH_TIMEOUT(!view()->is_running(), 30000);
     view()->listen()->setCurrentIndex(4);  // the right of one channel: said, not crashed
     QTRY_VERIFY_WITH_TIMEOUT(view()->headline().contains("there is no channel 2"), 30000);
   }

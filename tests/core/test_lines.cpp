@@ -125,6 +125,22 @@ class TestLines : public StageTest {
     QVERIFY(std::abs(*twin.imd_db - (10 * std::log10(1e-9 + 1e-8) + 7 - 3.0103)) < 0.05);
   }
 
+  /// A detour on the way names what came of a tone that is itself gone, though louder tones stand beside it.
+  void what_came_of_a_detour_is_named_first() {
+    Planar sound = tone(1000, 0.5, 4, 96000);
+    const Planar high = tone(16700, 0.3, 4, 96000), image = tone(19600, 0.03, 4, 96000);
+    for (size_t n = 0; n < size_t(sound.frames()); ++n) sound.channel(0)[n] += high.channel(0)[n] + image.channel(0)[n];
+    LineOptions o;
+    o.detours = {{96000, 44100, {27400}}};
+    const auto told = read_lines(spectra(sound, 96000).average, o);
+    QVERIFY(line_at(told, 16700) && line_at(told, 16700)->kind == SpectralLine::Kind::alias);
+    QCOMPARE(line_at(told, 16700)->name, std::string("27.4 kHz folded at 44.1 kHz"));
+    QVERIFY(line_at(told, 19600)->kind == SpectralLine::Kind::alias);
+    QVERIFY(line_at(told, 1000)->kind == SpectralLine::Kind::fundamental);
+    const auto plain = read_lines(spectra(sound, 96000).average);
+    QVERIFY(line_at(plain, 16700)->kind == SpectralLine::Kind::fundamental);
+  }
+
   void an_ultrasonic_tone_that_folds_is_named() {
     const auto out = run(clip(mixed({{27400, -3}}, 8, 96000), 96000),
                          {{{"type", "converter"}, {"rate_hz", 44100}, {"by", "linear"}}});

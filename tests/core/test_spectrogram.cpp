@@ -100,6 +100,7 @@ class TestSpectrogram : public StageTest {
       } else {
         QCOMPARE(view.db, piece.db);
       }
+      QVERIFY(tiles.at_hand(*file, "a", o) && !tiles.at_hand(*file, "b", o));
       const int64_t made = tiles.made();
       o.first_s = 3.6, o.last_s = 10.2;  // panned: only what came into view is new
       tiles.cells(*file, "a", o);

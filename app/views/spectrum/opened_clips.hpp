@@ -1,5 +1,6 @@
 // Clips the Spectrum view has opened, kept for every run of its task. Inside app/views/spectrum only.
 #pragma once
+#include <algorithm>
 #include <mutex>
 
 #include "app/views/spectrum/spectrum_view.hpp"
@@ -17,6 +18,12 @@ struct SpectrumView::Opened {
   std::string name_of(const std::shared_ptr<const Clip>& clip) {
     std::scoped_lock held(lock);
     return std::to_string(serials.emplace(clip, int(serials.size())).first->second);
+  }
+
+  /// All that these options ask for is worked out already.
+  bool has(const std::vector<std::shared_ptr<const Clip>>& all, const SpectrogramOptions& options) {
+    return std::all_of(all.begin(), all.end(),
+                       [&](const auto& clip) { return tiles.at_hand(*clip, name_of(clip), options); });
   }
 
   std::shared_ptr<const Clip> open(const Subject& subject, const Job& job) {

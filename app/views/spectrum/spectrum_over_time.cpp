@@ -72,12 +72,16 @@ void SpectrumView::run_over_time(const std::vector<Subject>& wanted) {
     SpectrogramOptions own = o;
     if (own.high_hz <= own.low_hz) own.high_hz = high_hz;
     if (own.last_s <= own.first_s) own.last_s = seconds;
-    for (const int blocks : {1, fine_blocks}) {  // something soon, then nothing missed
-      own.blocks = blocks;
+    SpectrogramOptions soon = own;  // something soon, then nothing missed
+    soon.columns = std::max(1, own.columns / 2);
+    const double column = (own.last_s - own.first_s) * clips.front()->format().sample_rate_hz / own.columns;
+    if (column >= double(own.fft_size) / 2) own.blocks = fine_blocks;
+    for (const SpectrogramOptions& stage : {soon, own}) {
+      if (stage.columns != own.columns && opened->has(clips, own)) continue;
       std::vector<NamedSpectrogram> shown;
       for (size_t n = 0; n < clips.size(); ++n)
         shown.push_back({wanted[n].name, std::make_shared<Spectrogram>(
-                                             opened->tiles.cells(*clips[n], opened->name_of(clips[n]), own, job))});
+                                             opened->tiles.cells(*clips[n], opened->name_of(clips[n]), stage, job))});
       QMetaObject::invokeMethod(
           this,
           [this, run, shown, key = wanted.front().key, seconds] {
@@ -94,8 +98,6 @@ void SpectrumView::run_over_time(const std::vector<Subject>& wanted) {
             headline_->setText(tr("%1: dark %2 dBFS, bright at 0").arg(names.join(", "), levels_->currentText()));
           },
           Qt::QueuedConnection);
-      if ((own.last_s - own.first_s) * clips.front()->format().sample_rate_hz / own.columns < double(own.fft_size) / 2)
-        break;
     }
   });
 }

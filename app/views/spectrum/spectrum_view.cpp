@@ -15,8 +15,11 @@ namespace heathmist::app {
 
 namespace {
 
-constexpr int most_lines = 100;  // that are listed
-constexpr size_t most_marks = 14;
+constexpr int most_lines = 100;                     // that are listed
+constexpr size_t most_marks = 14;                   // beside aliases, which are all marked
+constexpr double most_under_db = 100;               // the strongest line
+constexpr double word_decades = 0.3, word_db = 14;  // room that a mark's word takes
+constexpr double most_off_db = 6;                   // of a line's level from the curve: else it is no single line
 
 double at_least(const std::optional<double>& value) { return value.value_or(0); }
 
@@ -275,8 +278,8 @@ SpectraOptions SpectrumView::options() const {
 
 void SpectrumView::ask() {
   stale_ = true;
-  if (is_over_time()) task_.drop();  // what is in view now goes first
-  if (isVisible() && !task_.is_running()) settle_.start();
+  if (is_over_time()) task_.drop();                                                // what is in view now goes first
+  if (isVisible() && !task_.is_running() && !settle_.isActive()) settle_.start();  // a playhead never stands still
 }
 
 void SpectrumView::showEvent(QShowEvent* event) {
@@ -295,7 +298,7 @@ void SpectrumView::run() {
   }
   if (is_over_time()) return run_over_time(wanted);
   task_.start([this, wanted, o = options(), kind = kind_->currentIndex(), at = playhead_s_, range = selection_,
-               opened = opened_, run = ++run_number_](const Job& job) {
+               opened = opened_, detours = detours(), run = ++run_number_](const Job& job) {
     std::vector<Seen> seen;
     LineOptions naming;
     for (size_t n = 0; n < wanted.size(); ++n) {
@@ -312,7 +315,7 @@ void SpectrumView::run() {
         const bool suited = own.window == dsp::Window::kaiser && own.side_lobe_db >= 190;
         one.lines =
             suited || kind == moment ? read_lines(one.spectra.average, naming) : lines_of(*clip, own, naming, part);
-        if (n == 0) naming = as_return_of(one.lines, rate);
+        if (n == 0) naming = as_return_of(one.lines, rate), naming.detours = detours;
       } catch (const Cancelled&) {
         throw;
       } catch (const std::exception& error) {
@@ -330,6 +333,19 @@ void SpectrumView::run() {
         },
         Qt::QueuedConnection);
   });
+}
+
+/// Where the trial's return was sampled anew, as its explanation found.
+std::vector<Detour> SpectrumView::detours() const {
+  std::vector<Detour> all;
+  if (!trial_ || !trial_->why || !in_.contains("master")) return all;
+  for (const Aliasing& a : trial_->why->aliasing) {
+    Detour d{double(trial_->report->master.sample_rate_hz), a.rate_hz, {}};
+    for (const FoldedBand& b : a.bands)
+      if (b.is_line) d.sources_hz.push_back(b.in_low_hz);
+    all.push_back(std::move(d));
+  }
+  return all;
 }
 
 std::vector<NamedLine> SpectrumView::lines() const {
@@ -374,6 +390,11 @@ QString SpectrumView::say(const Seen& s) const {
   if (!s.failure.isEmpty()) return s.failure;
   const LineReading& r = s.lines;
   QStringList words;
+  const auto alias = std::find_if(r.lines.begin(), r.lines.end(),
+                                  [](const SpectralLine& l) { return l.kind == SpectralLine::Kind::alias; });
+  if (alias != r.lines.end())
+    return tr("%1: %2 is %3, %4 dBFS")
+        .arg(s.name, hertz(alias->hz, false), QString::fromStdString(alias->name), number(alias->dbfs, 1));
   if (is_test_tone(r) && r.thd_n_db) {
     words << tr("THD+N %1 dB").arg(number(*r.thd_n_db, 1));
     if (r.thd_db) words << tr("THD %1 dB").arg(number(*r.thd_db, 1));
@@ -409,15 +430,21 @@ std::vector<LineMark> SpectrumView::marks() const {
   if (!s || SpectrumUnit(unit_->currentData().toInt()) != SpectrumUnit::per_line || slope_->currentIndex() != 0)
     return all;
   using What = SpectralLine::Kind;
-  for (size_t n = 0; n < std::min(most_marks, s->lines.lines.size()); ++n) {
-    const SpectralLine& l = s->lines.lines[n];
+  size_t plain = 0;
+  for (const SpectralLine& l : s->lines.lines) {
     const bool alias = l.kind == What::alias;
+    if (l.dbfs < s->lines.lines.front().dbfs - most_under_db) break;  // strongest first
+    if (answer_at(l.hz) < l.dbfs - most_off_db || (!alias && ++plain > most_marks)) continue;
     const QString word = l.kind == What::fundamental && is_test_tone(s->lines) ? hertz(l.hz, false)
                          : alias                    ? tr("%1 folded").arg(hertz(l.before_hz, false))
                          : l.kind == What::harmonic ? QString::number(l.order) + QString::fromUtf8("\u00d7")
                          : l.kind == What::hum      ? tr("hum")
                                                     : QString();
-    all.push_back({l.hz, answer_at(l.hz), word, colour(alias ? Role::rust : Role::ink)});
+    const double db = answer_at(l.hz);
+    const bool free = std::none_of(all.begin(), all.end(), [&](const LineMark& m) {
+      return !m.word.isEmpty() && std::abs(std::log10(m.hz / l.hz)) < word_decades && std::abs(m.db - db) < word_db;
+    });
+    all.push_back({l.hz, db, free ? word : QString(), colour(alias ? Role::rust : Role::ink)});
   }
   return all;
 }

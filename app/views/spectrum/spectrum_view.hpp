@@ -94,6 +94,7 @@ class SpectrumView : public QWidget {
   void run_over_time(const std::vector<Subject>& wanted);
   void show_lines();
   void point_at_line();
+  std::vector<Detour> detours() const;
   std::vector<NamedLine> lines() const;
   std::vector<LineMark> marks() const;
   const Seen* answered() const;  ///< the clip that the answer and the marks are of
