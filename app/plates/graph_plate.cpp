@@ -80,9 +80,11 @@ void GraphPlate::draw() {
     pen.setStyle(s.style);
     graph->setPen(s.joined ? pen : QPen(s.ink));
     graph->setLineStyle(s.joined ? QCPGraph::lsLine : QCPGraph::lsNone);
-    if (s.marked)
-      graph->setScatterStyle(QCPScatterStyle(marks[mark++ % 4], QPen(s.ink, 1.2),
-                                             s.joined ? QBrush(colour(Role::sheet)) : QBrush(s.ink), 6));
+    if (s.marked) {
+      const bool hollow = s.joined || mark >= std::size(marks);  // a second round of shapes is hollow
+      graph->setScatterStyle(QCPScatterStyle(marks[mark++ % std::size(marks)], QPen(s.ink, 1.2),
+                                             hollow ? QBrush(colour(Role::sheet)) : QBrush(s.ink), 6));
+    }
     graph->setName(s.name);
     graph->setData(QVector<double>(s.xs.begin(), s.xs.end()), QVector<double>(s.ys.begin(), s.ys.end()));
     if (series_.size() > 1 && !s.name.isEmpty()) graph->addToLegend(names_);

@@ -17,6 +17,8 @@ namespace heathmist::app {
 
 namespace {
 
+constexpr int most_drawn = 8;  // rows, where none is chosen
+
 constexpr int share_role = Qt::UserRole + 1, residual_role = Qt::UserRole + 2;
 constexpr double nothing_left = -400, not_there = 1e12;
 
@@ -275,7 +277,7 @@ void MatrixView::draw() {
   for (const auto* item : table_->selectedItems())
     rows.insert(table_->item(item->row(), 0)->data(Qt::UserRole).toInt());
   if (rows.empty())
-    for (int r = 0; r < int(matrix_.rows.size()) && r < 4; ++r) rows.insert(r);
+    for (int r = 0; r < int(matrix_.rows.size()) && r < most_drawn; ++r) rows.insert(r);
   plate_->show_series([this, rows] {
     static constexpr Role inks[] = {Role::ink, Role::soft};
     std::vector<Series> all;
