@@ -2,14 +2,17 @@
 //   --picture FILE   draws the window to a PNG once the first trial is measured, and ends (for docs/screenshots)
 //   --size WxH --scale N --night --trial NAME --select FROM-TO   how that picture is taken
 #include <QApplication>
+#include <QBuffer>
 #include <QCommandLineParser>
 #include <QSettings>
 #include <QTimer>
 
 #include "app/theme/theme.hpp"
+#include "app/widgets/saving.hpp"
 #include "app/window/main_window.hpp"
 
 using namespace heathmist::app;
+using heathmist::Destination;
 
 namespace {
 
@@ -21,16 +24,28 @@ QString first_trial_named(Desk& desk, const QString& name) {
   return {};
 }
 
+bool write_picture(QWidget& window, const Destination& to) {
+  QByteArray bytes;
+  QBuffer buffer(&bytes);
+  buffer.open(QIODevice::WriteOnly);
+  window.grab().save(&buffer, "PNG");
+  try {
+    heathmist::write_whole(to, bytes.toStdString());
+    return true;
+  } catch (const std::exception& error) {
+    std::fprintf(stderr, "heathmist: %s\n", error.what());
+    return false;
+  }
+}
+
 /// Takes one picture of the window and ends the program.
 void take_picture(MainWindow& window, const QCommandLineParser& words) {
   const QStringList size = words.value("size").split('x');
   window.resize(size.value(0).toInt(), size.value(1).toInt());
   if (words.isSet("trial")) window.desk().look_at(first_trial_named(window.desk(), words.value("trial")).toStdString());
-  auto draw = [&window, file = words.value("picture")] {
-    QTimer::singleShot(1500, &window, [&window, file] {
-      window.grab().save(file);
-      qApp->exit(0);
-    });
+  auto draw = [&window,
+               file = Destination(words.value("picture").toStdString(), words.isSet("force"), files_in_use())] {
+    QTimer::singleShot(1500, &window, [&window, file] { qApp->exit(write_picture(window, file) ? 0 : 1); });
   };
   const QStringList plates = words.value("plates").split(',');
   window.null_view()->plates()->left()->choose(plates.value(0).toInt());
@@ -105,22 +120,22 @@ void take_picture(MainWindow& window, const QCommandLineParser& words) {
   QObject::connect(&window.desk(), &Desk::idle, &window, draw, Qt::SingleShotConnection);
 }
 
-}  // namespace
+QString display_missing() {
+  const bool any = qEnvironmentVariableIsSet("DISPLAY") || qEnvironmentVariableIsSet("WAYLAND_DISPLAY") ||
+                   qEnvironmentVariableIsSet("QT_QPA_PLATFORM");
+  return any ? QString()
+             : QString("no display is there to open a window on; heathmist-cli does the same work without one");
+}
 
-int main(int argc, char** argv) {
-  for (int n = 1; n + 1 < argc; ++n)
-    if (QString(argv[n]) == "--scale") qputenv("QT_SCALE_FACTOR", argv[n + 1]);
-  QApplication app(argc, argv);
-  app.setOrganizationName("Heathmist");
-  app.setApplicationName("heathmist");
-  app.setApplicationVersion(HEATHMIST_VERSION);
-  QCommandLineParser words;
+/// The words of a call, understood. --help, --version and words that are none end the program here, display or not.
+void understand(QCommandLineParser& words) {
   words.setApplicationDescription("What changed in the audio, by how much, where, and does it matter");
   words.addHelpOption();
   words.addVersionOption();
   words.addPositionalArgument("FILE", "benches (.heathmist) or audio files; the first audio file is the master",
                               "[FILE...]");
   words.addOptions({{"picture", "draw the window to FILE and end", "FILE"},
+                    {"force", "a picture that is there may be replaced"},
                     {"size", "of the picture", "WxH", "1280x800"},
                     {"scale", "pixels a point", "N", "1"},
                     {"trial", "show the trial whose name holds TEXT", "TEXT"},
@@ -132,7 +147,38 @@ int main(int argc, char** argv) {
                      "words; what has to be run is run first",
                      "NAME", "null"},
                     {"night", "the night variant"}});
-  words.process(app);
+  words.process(*QCoreApplication::instance());
+}
+
+void name_it() {
+  QCoreApplication::setOrganizationName("Heathmist");
+  QCoreApplication::setApplicationName("heathmist");
+  QCoreApplication::setApplicationVersion(HEATHMIST_VERSION);
+}
+
+bool asks_for_words_only(int argc, char** argv) {
+  static const QStringList asking{"-h", "--help", "--help-all", "-v", "--version"};
+  return std::any_of(argv + 1, argv + argc, [](const char* word) { return asking.contains(word); });
+}
+
+}  // namespace
+
+int main(int argc, char** argv) {
+  name_it();
+  if (asks_for_words_only(argc, argv)) {  // before anything looks for a display
+    QCoreApplication plain(argc, argv);
+    QCommandLineParser words;
+    understand(words);
+  }
+  if (const QString sentence = display_missing(); !sentence.isEmpty()) {
+    std::fprintf(stderr, "heathmist: %s\n", qPrintable(sentence));
+    return 1;
+  }
+  for (int n = 1; n + 1 < argc; ++n)
+    if (QString(argv[n]) == "--scale") qputenv("QT_SCALE_FACTOR", argv[n + 1]);
+  QApplication app(argc, argv);
+  QCommandLineParser words;
+  understand(words);
 
   QSettings settings;
   Theme::instance().apply(words.isSet("night") || (!words.isSet("picture") && settings.value("window/night").toBool()));
@@ -141,7 +187,7 @@ int main(int argc, char** argv) {
   window.take_files(words.positionalArguments());
   if (words.isSet("picture"))
     take_picture(window, words);
-  else if (words.positionalArguments().isEmpty())
-    window.offer_recovery();
+  else
+    QTimer::singleShot(0, &window, [&window] { window.offer_recovery(); });
   return app.exec();
 }

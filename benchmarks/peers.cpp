@@ -137,7 +137,7 @@ double plain_read(const std::filesystem::path& file) {
 void write_pair(const std::filesystem::path& master, const std::filesystem::path& ret, int rate_hz, double seconds,
                 int delay) {
   dsp::Noise programme(1), hiss(2);
-  ClipWriter m(master, rate_hz, 2, WordFormat::pcm24), r(ret, rate_hz, 2, WordFormat::pcm24);
+  ClipWriter m({master, true}, rate_hz, 2, WordFormat::pcm24), r({ret, true}, rate_hz, 2, WordFormat::pcm24);
   const auto frames = int64_t(seconds * rate_hz);
   constexpr int64_t block = 1 << 16;
   Planar out(2, block), late(2, block);

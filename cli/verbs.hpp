@@ -1,107 +1,43 @@
-// The verbs of heathmist-cli. Each prints one JSON object or a short table, and throws InputError for a file it cannot
-// use.
+// The verbs of heathmist-cli, one file each: add_...() gives the program its verb with all its options, which runs when
+// it is called. A verb prints one JSON object or a short table. It throws std::invalid_argument where the words of the
+// call are off, InputError for a file that cannot be used, SomeFailed where that was told already.
 #pragma once
-#include <string>
-#include <vector>
-
-#include "core/job.hpp"
+#include "cli/session.hpp"
+#include "core/measure/meter.hpp"
 
 namespace heathmist::cli {
 
-void facts(const std::vector<std::string>& files, bool json);
+void add_facts(CLI::App& app);
+void add_measure(CLI::App& app);
+void add_outlets(CLI::App& app);
+void add_level(CLI::App& app);
+void add_null(CLI::App& app);
+void add_pass(CLI::App& app);
+void add_stages(CLI::App& app);
+void add_matrix(CLI::App& app);
+void add_ceiling(CLI::App& app);
+void add_spectrum(CLI::App& app);
+void add_probe(CLI::App& app);
+void add_read(CLI::App& app);
+void add_converters(CLI::App& app);
 
-struct NullCall {
-  std::string master, ret, align = "auto", gain = "auto", drift = "auto", residual, floor;
-  bool json = false;
+/// What of a file is listened to and how long, as more than one verb takes it.
+struct Range {
+  std::string listen = "all";
+  double from_s = 0, to_s = -1;
 };
-/// Throws std::invalid_argument where an option's words are off.
-void null(const NullCall& call);
+void add_range(CLI::App& verb, Range& range);
+/// "all", "mid", "side" or a channel's number from 1. Throws std::invalid_argument.
+MeterOptions listening(const std::string& words);
+/// Throws std::invalid_argument where the words are off, or it ends before it begins.
+void check(const Range& range);
+/// First frame and the one behind the last (-1: the end). Throws InputError where it begins behind the file's end.
+std::pair<int64_t, int64_t> frames_of(const Range& range, const Source& source, const ClipFormat& format);
 
-/// Sends a master through a chain and writes the return.
-void pass(const std::string& master, const std::string& chain, const std::string& out, bool json);
-/// Lists the types of stages.
-void stages(bool json);
+/// Chains from a file: a list, {"chains": [...]}, or one alone.
+std::vector<Chain> chains_from(Session& session, const std::string& file);
 
-/// Nulls every master and probe signal against every chain. `chains`: a file with a list of chains; `probes`: keys, or
-/// all.
-struct MatrixCall {
-  std::vector<std::string> masters, probes;
-  std::string chains, csv;
-  bool json = false;
-};
-void matrix(const MatrixCall& call);
-
-/// Searches the gain (or the limiter's ceiling) that keeps every chain's return under a limit.
-struct CeilingCall {
-  std::string master, chains;
-  double limit_dbtp = 0;
-  bool limiter = false, json = false;
-};
-void ceiling(const CeilingCall& call);
-
-/// Progress for a person who watches: a line on standard error, where that is a terminal.
-Job watched(const std::string& what);
-
-struct MeasureCall {
-  std::vector<std::string> files;
-  bool album = false, json = false, dual_mono = false;
-  std::string listen = "all", csv;
-  double from_s = 0, to_s = -1, rms_window_s = 0.3;
-};
-void measure(const MeasureCall& call);
-
-/// What every outlet makes of every file; without files, what outlets there are.
-struct OutletsCall {
-  std::vector<std::string> files, keys;
-  bool album = false, encode = false, live = false, json = false;
-  std::string csv;
-};
-void outlets(const OutletsCall& call);
-
-/// Copies at a target, written into a folder, read back and checked.
-struct LevelCall {
-  std::vector<std::string> files;
-  std::string folder, format = "wav", dither = "triangular", bits = "24";
-  double target_lufs = -16, ceiling_dbtp = -1;
-  bool limiter = false, album = false, json = false;
-};
-void level(const LevelCall& call);
-
-/// The lines of a spectrum, named; noise; a curve where points are asked for.
-struct SpectrumCall {
-  std::vector<std::string> files;
-  int fft_size = 65536, points = 0;
-  std::string window = "kaiser", listen = "all", unit = "line", csv;
-  double side_lobe_db = 200, overlap = 0.5, from_s = 0, to_s = -1, slope_db = 0, source_rate_hz = 0;
-  std::vector<double> sources_hz;
-  bool json = false;
-};
-void spectrum(const SpectrumCall& call);
-
-/// Writes a probe, or lists the kinds there are.
-struct ProbeCall {
-  std::string kind, out, bits = "24";
-  int rate_hz = 48000;
-  bool list = false, json = false;
-};
-void probe(const ProbeCall& call);
-
-/// Reads probes that came back.
-struct ReadCall {
-  std::string kind, csv;
-  std::vector<std::string> files;
-  int channel = 1;
-  bool json = false;
-};
-void read(const ReadCall& call);
-
-/// The converter board for one pair of rates; `files`: sweeps that came back from other programs.
-struct ConvertersCall {
-  std::vector<std::string> files;
-  int from_hz = 96000, to_hz = 44100;
-  std::string only, csv;
-  bool json = false;
-};
-void converters(const ConvertersCall& call);
+/// A number with so many decimals, or "none".
+std::string shown(std::optional<double> value, int decimals = 1, const char* unit = "");
 
 }  // namespace heathmist::cli

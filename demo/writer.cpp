@@ -21,7 +21,7 @@ namespace {
 using std::filesystem::path;
 
 void write_sound(const path& file, const Planar& sound, int rate, WordFormat word) {
-  ClipWriter out(file, rate, sound.channels(), word);
+  ClipWriter out({file, true}, rate, sound.channels(), word);
   out.write(sound);
   out.finish();
 }

@@ -2,6 +2,7 @@
 
 #include <algorithm>
 #include <cmath>
+#include <filesystem>
 
 namespace heathmist::app {
 
@@ -46,8 +47,10 @@ void Player::set_source(const Comparable& pair, const Fit& fit) {
   try {
     reader = pair.master->reader();
     laid = std::make_unique<LaidReturn>(*pair.ret, fit);
-  } catch (const InputError&) {  // a file has vanished meanwhile: nothing to be heard
-    return clear_source();
+  } catch (const std::exception& error) {  // a file has vanished meanwhile: nothing to be heard
+    clear_source();
+    emit failed(QString::fromUtf8(error.what()));
+    return;
   }
   const int rate = pair.master->format().sample_rate_hz;
   const bool other_rate = rate != rate_;
@@ -102,6 +105,7 @@ void Player::restart_device() {
 void Player::play() {
   if (!has_source() || playing_) return;
   playing_ = true;
+  ended_ = false;  // the device may have said so again after the last time
   wake_.notify_all();
   restart_device();
   ticker_.start();
@@ -133,8 +137,16 @@ double Player::place_s() const { return rate_ > 0 ? double(place_) / rate_ : 0; 
 
 void Player::set_loop(std::optional<std::pair<double, double>> seconds) {
   std::scoped_lock held(lock_);
-  loop_from_ = seconds ? std::llround(seconds->first * rate_) : 0;
-  loop_to_ = seconds ? std::llround(seconds->second * rate_) : 0;
+  loop_s_ = seconds;
+}
+
+/// The loop within what is there: a trial may be shorter than the one it was made on.
+std::pair<int64_t, int64_t> Player::loop_frames() const {
+  if (!loop_s_ || !pair_.master) return {0, 0};
+  const int64_t length = pair_.master->format().frames;
+  const auto from = std::clamp<int64_t>(std::llround(loop_s_->first * rate_), 0, length),
+             to = std::clamp<int64_t>(std::llround(loop_s_->second * rate_), 0, length);
+  return to - from >= int64_t(block_frames) / 8 ? std::pair{from, to} : std::pair<int64_t, int64_t>{0, 0};
 }
 
 void Player::set_band(std::optional<std::pair<double, double>> hz) {
@@ -172,55 +184,90 @@ MixSettings Player::mix() const {
 void Player::feed(std::stop_token stop) {
   while (!stop.stop_requested()) {
     bool fed = false;
+    QString trouble;
     {
       std::unique_lock held(lock_);
       const bool room = written_ - read_ < ring_blocks;
-      if (reader_ && room && playing_) fed = feed_block(ring_[written_ % ring_blocks]);
+      try {
+        if (reader_ && playing_) trouble = lost_file();
+        if (reader_ && room && playing_ && trouble.isEmpty()) fed = feed_block(ring_[written_ % ring_blocks]);
+      } catch (const std::exception& error) {
+        trouble = QString::fromUtf8(error.what());
+      } catch (...) {
+        trouble = tr("Something went wrong while reading; choose the trial again.");
+      }
+      if (!trouble.isEmpty()) reader_.reset(), laid_.reset();  // nothing more is read of it
       if (!fed) wake_.wait_for(held, stop, std::chrono::milliseconds(8), [] { return false; });
     }
     if (fed) ++written_;
+    if (!trouble.isEmpty())
+      QMetaObject::invokeMethod(
+          this, [this, trouble] { give_up(trouble); }, Qt::QueuedConnection);
   }
+}
+
+/// Looked for twice a second: a file that was deleted can be read on for as long as it is open, but is no proof any
+/// more.
+QString Player::lost_file() const {
+  const auto now = std::chrono::steady_clock::now();
+  if (now - looked_at_files_ < std::chrono::milliseconds(500)) return {};
+  const_cast<Player*>(this)->looked_at_files_ = now;
+  std::error_code trouble;
+  for (const auto& clip : {pair_.master, pair_.ret}) {
+    const auto& file = clip->path();
+    if (!file.is_absolute() || std::filesystem::exists(file, trouble)) continue;
+    return tr("%1 is gone while it is heard; put it back, or point to it anew (Ctrl L).")
+        .arg(QString::fromStdString(file.string()));
+  }
+  return {};
+}
+
+void Player::give_up(const QString& sentence) {
+  pause();
+  clear_source();
+  emit failed(sentence);
 }
 
 bool Player::feed_block(RingBlock& block) {
   const int64_t length = pair_.master->format().frames;
-  const bool looping = loop_to_ > loop_from_ && read_at_ < loop_to_;
-  const int64_t end = looping ? std::min(loop_to_, length) : length;
-  if (read_at_ >= end && !looping) return false;
+  const auto [from, to] = loop_frames();
+  const bool looping = to > from && read_at_ < to;
+  const int64_t end = looping ? to : length;
+  if (read_at_ >= end) return false;
   block.epoch = epoch_;
   block.first = read_at_;
   block.frames = size_t(std::min<int64_t>(int64_t(block_frames), end - read_at_));
-  try {
-    Planar m, r;
-    std::vector<double> residual(block.frames);
-    reader_->read(read_at_, int64_t(block.frames), m);
-    laid_->read(read_at_, int64_t(block.frames), r);
-    const auto last_pair = fit_.pairs.size() - 1;
-    for (size_t c = 0; c < 2; ++c) {
-      const auto& pair = fit_.pairs[std::min(c, last_pair)];
-      const auto from = m.channel(std::min<int>(int(c), m.channels() - 1)),
-                 to = r.channel(std::min<int>(int(c), r.channels() - 1));
-      take_residual(m.channel(pair.master), r.channel(pair.ret), pair, fit_.gain(), residual);
-      for (size_t n = 0; n < block.frames; ++n) {
-        block.data[n].master[c] = from[n];
-        block.data[n].ret[c] = to[n];
-        const int64_t frame = read_at_ + int64_t(n);
-        block.data[n].residual[c] = frame >= fit_.first && frame < fit_.last ? residual[n] : 0;
-      }
-    }
-    if (!filters_.empty())
-      for (size_t n = 0; n < block.frames; ++n)
-        for (size_t c = 0; c < 2; ++c) {
-          block.data[n].master[c] = filters_[c].run(block.data[n].master[c]);
-          block.data[n].ret[c] = filters_[2 + c].run(block.data[n].ret[c]);
-          block.data[n].residual[c] = filters_[4 + c].run(block.data[n].residual[c]);
-        }
-  } catch (const InputError&) {  // the file has vanished: silence, and the view says why
-    std::fill_n(block.data.begin(), block.frames, MixFrame{});
-  }
+  fill(block);
   read_at_ += int64_t(block.frames);
-  if (looping && read_at_ >= end) read_at_ = loop_from_;
+  if (looping && read_at_ >= end) read_at_ = from;
   return true;
+}
+
+void Player::fill(RingBlock& block) {
+  Planar m, r;
+  std::vector<double> residual(block.frames);
+  reader_->read(read_at_, int64_t(block.frames), m);
+  laid_->read(read_at_, int64_t(block.frames), r);
+  const auto last_pair = fit_.pairs.size() - 1;
+  for (size_t c = 0; c < 2; ++c) {
+    const auto& pair = fit_.pairs[std::min(c, last_pair)];
+    const auto from = m.channel(std::min<int>(int(c), m.channels() - 1)),
+               to = r.channel(std::min<int>(int(c), r.channels() - 1));
+    take_residual(m.channel(pair.master), r.channel(pair.ret), pair, fit_.gain(), residual);
+    for (size_t n = 0; n < block.frames; ++n) {
+      block.data[n].master[c] = from[n];
+      block.data[n].ret[c] = to[n];
+      const int64_t frame = read_at_ + int64_t(n);
+      block.data[n].residual[c] = frame >= fit_.first && frame < fit_.last ? residual[n] : 0;
+    }
+  }
+  if (filters_.empty()) return;
+  for (size_t n = 0; n < block.frames; ++n)
+    for (size_t c = 0; c < 2; ++c) {
+      block.data[n].master[c] = filters_[c].run(block.data[n].master[c]);
+      block.data[n].ret[c] = filters_[2 + c].run(block.data[n].ret[c]);
+      block.data[n].residual[c] = filters_[4 + c].run(block.data[n].residual[c]);
+    }
 }
 
 void Player::render(std::span<double> out) {

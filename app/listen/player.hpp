@@ -3,6 +3,7 @@
 #include <QObject>
 #include <QTimer>
 #include <atomic>
+#include <chrono>
 #include <condition_variable>
 #include <mutex>
 #include <thread>
@@ -43,6 +44,7 @@ class Player : public QObject {
  signals:
   void moved(double at_s);
   void playing_changed(bool playing);
+  void failed(const QString& sentence);  ///< a file went away or broke off while it was heard; playing has stopped
 
  private:
   static constexpr size_t block_frames = 512, ring_blocks = 32;
@@ -54,6 +56,10 @@ class Player : public QObject {
   };
   void feed(std::stop_token stop);
   bool feed_block(RingBlock& block);
+  void fill(RingBlock& block);
+  std::pair<int64_t, int64_t> loop_frames() const;  // nothing to loop: both 0
+  QString lost_file() const;                        // a sentence where one of the files is gone
+  void give_up(const QString& sentence);
   void render(std::span<double> out);
   void restart_device();
   void prepare_band();
@@ -68,7 +74,8 @@ class Player : public QObject {
   Fit fit_;
   std::unique_ptr<Reader> reader_;
   std::unique_ptr<LaidReturn> laid_;
-  int64_t read_at_ = 0, loop_from_ = 0, loop_to_ = 0;
+  int64_t read_at_ = 0;
+  std::optional<std::pair<double, double>> loop_s_;  // as it was asked for; cut to what there is where it is read
   int rate_ = 0;
   MixSettings mix_;
   std::optional<std::pair<double, double>> band_;
@@ -83,6 +90,7 @@ class Player : public QObject {
   std::atomic<int> heard_{0};
   std::atomic<double> return_gain_{1}, lift_db_{0};
   std::unique_ptr<LiveMeter> meter_ = std::make_unique<LiveMeter>(48000);
+  std::chrono::steady_clock::time_point looked_at_files_{};  // feeder only
   std::jthread feeder_;
 };
 

@@ -1,6 +1,5 @@
 #include "app/model/bench_model.hpp"
 
-#include <QDir>
 #include <QFileInfo>
 #include <QStandardPaths>
 
@@ -57,9 +56,9 @@ void BenchModel::put(const Bench& bench) {
   emit changed();
 }
 
-void BenchModel::open(const QString& file) {
-  const Bench loaded = load_bench(file.toStdString());
+void BenchModel::open(const QString& file, const Bench& loaded) {
   undo_.clear();
+  copy_.drop();
   bench_.settings.clear();
   file_ = QFileInfo(file).absoluteFilePath();
   put(loaded);
@@ -70,40 +69,39 @@ void BenchModel::save(const QString& file) {
   save_bench(bench_, file.toStdString());
   file_ = QFileInfo(file).absoluteFilePath();
   undo_.setClean();
-  QFile::remove(autosave_file());
+  copy_.drop();
   emit file_changed();
 }
 
 void BenchModel::start_anew() {
   undo_.clear();
+  copy_.drop();
   file_.clear();
   bench_.settings.clear();
   put(Bench{});
   emit file_changed();
 }
 
-QString BenchModel::autosave_file() {
-  const QString folder = QStandardPaths::writableLocation(QStandardPaths::AppDataLocation);
-  QDir().mkpath(folder);
-  return folder + "/unsaved.heathmist";
+std::filesystem::path BenchModel::unsaved_folder() {
+  return QStandardPaths::writableLocation(QStandardPaths::AppDataLocation).toStdString();
 }
 
 void BenchModel::autosave() {
-  if (undo_.isClean() || bench_.masters.empty()) return;
+  if (undo_.isClean()) return copy_.drop();  // its content is in the bench's own file
+  if (bench_.masters.empty()) return;
   try {
-    save_bench(bench_, autosave_file().toStdString());
-  } catch (const InputError&) {  // tried again at the next tick; the document itself is untouched
+    copy_.keep(bench_, file_.toStdString());
+  } catch (const std::exception& error) {  // tried again at the next tick; the document itself is untouched
+    emit copy_failed(tr("No copy of the unsaved bench can be kept: %1").arg(QString::fromUtf8(error.what())));
   }
 }
 
-bool BenchModel::recover() {
-  try {
-    const Bench kept = load_bench(autosave_file().toStdString());
-    edit(tr("Recover"), [&](Bench& bench) { bench = kept; });
-    return true;
-  } catch (const InputError&) {
-    return false;
-  }
+void BenchModel::recover(const UnsavedCopy::Content& content, UnsavedCopy copy) {
+  start_anew();
+  copy_ = std::move(copy);
+  file_ = QString::fromStdString(content.of.string());
+  edit(tr("Recover"), [&](Bench& bench) { bench = content.bench; });
+  emit file_changed();
 }
 
 namespace {

@@ -6,6 +6,7 @@
 #include <functional>
 
 #include "core/bench/document.hpp"
+#include "core/bench/unsaved.hpp"
 
 namespace heathmist::app {
 
@@ -27,19 +28,26 @@ class BenchModel : public QObject {
   /// A setting that goes with the bench when it is saved; no step of its own.
   void set_setting(const std::string& key, const nlohmann::ordered_json& value) { bench_.settings[key] = value; }
 
-  /// These throw InputError.
-  void open(const QString& file);
+  /// Takes up a bench that was read from a file.
+  void open(const QString& file, const Bench& loaded);
+  /// Throws InputError, OutputRefused.
   void save(const QString& file);
   void start_anew();
 
-  /// Autosave: a copy of an unsaved bench beside the user's data, offered again after a crash.
-  static QString autosave_file();
+  /// Where copies of unsaved benches lie: in the user's data.
+  static std::filesystem::path unsaved_folder();
+  /// Keeps a copy of this run's unsaved bench; done by itself every 20 seconds.
   void autosave();
-  bool recover();
+  /// Somebody chose not to keep the changes: the copy goes.
+  void throw_away_copy() { copy_.drop(); }
+  /// Takes up what an earlier run left behind. Its copy stays, as this run's own, until the bench is saved or thrown
+  /// away.
+  void recover(const UnsavedCopy::Content& content, UnsavedCopy copy);
 
  signals:
-  void changed();       ///< the bench's content
-  void file_changed();  ///< its file or whether it is saved
+  void changed();                             ///< the bench's content
+  void file_changed();                        ///< its file or whether it is saved
+  void copy_failed(const QString& sentence);  ///< no copy of the unsaved bench could be kept
 
  private:
   friend class BenchChange;
@@ -48,6 +56,7 @@ class BenchModel : public QObject {
   QString file_;
   QUndoStack undo_;
   QTimer autosave_timer_;
+  UnsavedCopy copy_{unsaved_folder()};
 };
 
 /// What one drop of files means: which is the master, which are returns.

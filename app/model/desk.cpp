@@ -3,6 +3,9 @@
 #include <QFileInfo>
 
 #include "app/theme/theme.hpp"
+#include "app/widgets/saving.hpp"
+#include "core/bench/armed.hpp"
+#include "core/printable.hpp"
 
 namespace heathmist::app {
 
@@ -72,6 +75,7 @@ Desk::Desk(QObject* parent) : QObject(parent) {
   });
   connect(&runner_, &TrialRunner::failed, this, [this](const QString& id, const QString& sentence) {
     state(id.toStdString()).failure = sentence;
+    state(id.toStdString()).disarmed = is_disarmed(id.toStdString());
     state(id.toStdString()).running = false;
     emit rows_changed();
     if (id.toStdString() == current_) emit trial_failed(sentence);
@@ -92,7 +96,44 @@ std::optional<TrialSpec> Desk::spec_of(const std::string& trial_id) const {
                    trial->chain};
 }
 
+/// The stages of a trial's chain that may not run here, and without which it cannot be made.
+std::vector<Stage> Desk::disarmed_of(const std::string& trial_id) const {
+  std::vector<Stage> found;
+  const Trial* trial = model_.bench().trial(trial_id);
+  if (!trial || !trial->chain) return found;
+  for (const Stage* stage : disarmed_stages(*trial->chain, grant_here()))
+    if (capability_of(*stage) != Capability::write_file) found.push_back(*stage);
+  return found;
+}
+
+bool Desk::is_disarmed(const std::string& trial_id) const { return !disarmed_of(trial_id).empty(); }
+
+QString Desk::words_of_disarmed(const std::string& trial_id) const {
+  QStringList lines;
+  for (const Stage& stage : disarmed_of(trial_id))
+    lines << tr("It would %1").arg(QString::fromStdString(printable(deed_of(stage))));
+  return lines.join("\n");
+}
+
+void Desk::retry_failed() {
+  stopped_ = false;
+  for (const Master& m : model_.bench().masters)
+    for (const Trial& t : m.trials) state(t.id).failure.clear(), state(t.id).disarmed = false;
+  emit rows_changed();
+  request_current();
+  if (!runner_.is_busy()) request_rest();
+}
+
+void Desk::look_at_files() {
+  for (const Master& m : model_.bench().masters) {
+    look_up(m.id, seen_[m.id] = m.audio);
+    for (const Trial& t : m.trials)
+      if (!t.chain) look_up(t.id, seen_[t.id] = t.ret);
+  }
+}
+
 void Desk::refresh() {
+  set_files_in_use(files_of(model_.bench()));
   for (const Master& m : model_.bench().masters) {
     if (auto& seen = seen_[m.id]; !(seen == m.audio)) look_up(m.id, seen = m.audio);
     for (const Trial& t : m.trials) {
@@ -139,8 +180,9 @@ void Desk::look_up(const Master& master, const Trial& trial) {
   });
 }
 
-void Desk::open(const QString& bench_file) {
-  const auto loaded = load_bench(bench_file.toStdString());  // refuses before anything is let go
+QStringList Desk::open(const QString& bench_file) {
+  std::vector<std::string> notes;
+  const auto loaded = load_bench(bench_file.toStdString(), &notes);  // refuses before anything is let go
   runner_.forget_all();
   states_.clear();
   seen_.clear();
@@ -150,8 +192,11 @@ void Desk::open(const QString& bench_file) {
       current_ = m.trials.front().id;
       break;
     }
-  model_.open(bench_file);
+  model_.open(bench_file, loaded);
   if (current_.empty()) emit nothing_selected();
+  QStringList told;
+  for (const auto& note : notes) told << QString::fromStdString(note);
+  return told;
 }
 
 void Desk::add_files(const QStringList& files) {

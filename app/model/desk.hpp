@@ -20,7 +20,8 @@ class Desk : public QObject {
 
   /// Takes files as they were dropped: a master and its returns; the null of the first return is then looked at.
   void add_files(const QStringList& files);
-  void open(const QString& bench_file);  ///< throws InputError
+  /// What was mended on the way, a sentence each. Throws InputError.
+  QStringList open(const QString& bench_file);
   void look_at(const std::string& id);
   const std::string& current() const { return current_; }
   std::shared_ptr<const TrialResult> current_result() const { return runner_.result(current_); }
@@ -35,6 +36,10 @@ class Desk : public QObject {
   void floor_from(const std::string& trial_id);  ///< what that trial leaves is the floor of the route
   void exchange(const std::string& trial_id);    ///< master and return change places
   void cancel();
+  bool is_disarmed(const std::string& trial_id) const;           ///< its chain holds a stage that may not run here
+  QString words_of_disarmed(const std::string& trial_id) const;  ///< what its stages would do, a line each
+  void retry_failed();   ///< what failed may go well now: a stage was armed, a file is back
+  void look_at_files();  ///< are they all still there, and what they were?
 
   /// Chains (desk_chains.cpp). The chain of the trial that is looked at; none: its return is a file.
   std::optional<Chain> current_chain() const;
@@ -70,6 +75,7 @@ class Desk : public QObject {
 
  private:
   void refresh();
+  std::vector<Stage> disarmed_of(const std::string& trial_id) const;
   void look_up(const std::string& id, const FileRef& ref);
   void look_up(const Master& master, const Trial& trial);
   void request_current();

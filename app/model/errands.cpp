@@ -38,7 +38,15 @@ void Errands::loop(std::stop_token stop) {
       queue_.pop_front();
       running_ = true;
     }
-    if (auto after = work()) QMetaObject::invokeMethod(this, std::move(after), Qt::QueuedConnection);
+    std::function<void()> after;
+    try {
+      after = work();
+    } catch (const std::exception& error) {
+      emit failed(QString::fromUtf8(error.what()));
+    } catch (...) {
+      emit failed(tr("Something went wrong that has no name; what was on its way does not come."));
+    }
+    if (after) QMetaObject::invokeMethod(this, std::move(after), Qt::QueuedConnection);
   }
 }
 

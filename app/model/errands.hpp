@@ -24,6 +24,9 @@ class Errands : public QObject {
   void run(const std::string& name, Work work);
   bool is_busy() const;
 
+ signals:
+  void failed(const QString& sentence);  ///< work that threw; what would have come of it does not come
+
  private:
   void loop(std::stop_token stop);
   mutable std::mutex lock_;

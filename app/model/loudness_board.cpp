@@ -2,6 +2,8 @@
 
 #include <algorithm>
 
+#include "core/bench/armed.hpp"
+
 namespace heathmist::app {
 
 namespace {
@@ -22,7 +24,7 @@ std::vector<LoudnessRow> rows_of(const Bench& bench) {
 
 /// A row's numbers: kept ones, or fresh ones.
 Measured measure_row(const LoudnessRow& row, const Job& job) {
-  return row.chain ? measure_return(row.file, *row.chain, job) : measure_file(row.file, job);
+  return row.chain ? measure_return(row.file, *row.chain, job, grant_here()) : measure_file(row.file, job);
 }
 
 }  // namespace
@@ -57,6 +59,11 @@ void LoudnessBoard::set_bench(const Bench& bench) {
   rows_ = std::move(fresh);
   emit rows_changed();
   if (was_running) run();
+}
+
+void LoudnessBoard::retry_failed() {
+  for (LoudnessRow& row : rows_) row.failure.clear();
+  emit rows_changed();
 }
 
 void LoudnessBoard::run() {

@@ -28,6 +28,8 @@ class LoudnessBoard : public QObject {
   void set_bench(const Bench& bench);
   /// Measures what has no numbers yet.
   void run();
+  /// What failed is measured again at the next run().
+  void retry_failed();
   void cancel() { task_.cancel(); }
   bool is_running() const { return task_.is_running(); }
   const std::vector<LoudnessRow>& rows() const { return rows_; }

@@ -40,6 +40,8 @@ void Task::start(std::function<void(const Job&)> work) {
     } catch (const Cancelled&) {
     } catch (const std::exception& error) {
       failure = QString::fromUtf8(error.what());
+    } catch (...) {
+      failure = QObject::tr("Something went wrong that has no name; try it again");
     }
     tell([this, run, whole, failure] { end(run, whole, failure); });
   });

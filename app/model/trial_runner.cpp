@@ -3,6 +3,8 @@
 #include <QElapsedTimer>
 #include <algorithm>
 
+#include "core/bench/armed.hpp"
+
 namespace heathmist::app {
 
 namespace {
@@ -134,6 +136,8 @@ void TrialRunner::run_trial(const TrialSpec& spec, std::stop_token stop) {
     emit cancelled(id);
   } catch (const std::exception& error) {
     emit failed(id, QString::fromUtf8(error.what()));
+  } catch (...) {
+    emit failed(id, tr("Something went wrong that has no name; choose the trial again"));
   }
 }
 
@@ -144,7 +148,8 @@ std::shared_ptr<TrialResult> TrialRunner::null_of(const TrialSpec& spec, const J
   result->spec = spec;
   result->master = clip(spec.master, job.part(0, 0.1));
   if (spec.chain) {
-    auto made = returns_.make(result->master, content_mark(spec.master), *spec.chain, job.part(0.1, 0.25));
+    auto made =
+        returns_.make(result->master, content_mark(spec.master), *spec.chain, job.part(0.1, 0.25), grant_here());
     result->ret = made.ret;
     result->stages = std::move(made.stages);
   } else {
@@ -223,7 +228,7 @@ void TrialRunner::run_look(const Look& look, std::stop_token stop) {
     auto sums = std::make_shared<ResidualSums>(
         residual_sums(*look.of->pair.master, *look.of->pair.ret, fit, look.options, job));
     emit looked(look, sums);
-  } catch (const std::exception&) {  // a look that fails leaves what is on screen
+  } catch (...) {  // a look that fails leaves what is on screen
   }
 }
 

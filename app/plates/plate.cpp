@@ -1,5 +1,6 @@
 #include "app/plates/plate.hpp"
 
+#include <QBuffer>
 #include <QSvgGenerator>
 
 #include "app/theme/theme.hpp"
@@ -42,39 +43,41 @@ QCPItemText* Plate::corner_text(QCPAxisRect* rect, double x, Qt::Alignment side)
   return text;
 }
 
-bool Plate::export_picture(const QString& file) {
-  if (file.endsWith(".png", Qt::CaseInsensitive)) return savePng(file, width(), height(), 2);
-  QSvgGenerator generator;
-  generator.setFileName(file);
-  generator.setSize(size());
-  generator.setViewBox(QRect(QPoint(), size()));
-  generator.setTitle("Heathmist: " + title_);
-  QCPPainter painter;
-  if (!painter.begin(&generator)) return false;
-  painter.setMode(QCPPainter::pmVectorized);
-  toPainter(&painter, width(), height());
-  return painter.end();
+void Plate::write_picture(const Destination& to) {
+  QByteArray bytes;
+  QBuffer buffer(&bytes);
+  buffer.open(QIODevice::WriteOnly);
+  const auto ending = to.file.extension().string();
+  if (ending == ".png") {
+    toPixmap(width(), height(), 2).save(&buffer, "PNG");
+  } else {
+    QSvgGenerator generator;
+    generator.setOutputDevice(&buffer);
+    generator.setSize(size());
+    generator.setViewBox(QRect(QPoint(), size()));
+    generator.setTitle("Heathmist: " + title_);
+    QCPPainter painter(&generator);
+    painter.setMode(QCPPainter::pmVectorized);
+    toPainter(&painter, width(), height());
+  }
+  if (bytes.isEmpty()) throw OutputRefused(to.file, "there is nothing to draw; make the window larger");
+  write_whole(to, bytes.toStdString());
 }
 
 void Plate::contextMenuEvent(QContextMenuEvent* event) {
   QMenu menu(this);
   auto save = [this](const QString& ending, const QString& kind) {
-    const QString file =
-        QFileDialog::getSaveFileName(this, tr("Save %1").arg(kind), title_ + ending, kind + " (*" + ending + ")");
-    if (file.isEmpty()) return;
-    bool done = false;
-    if (ending == ".csv") {
-      QFile out(file);
-      done = out.open(QIODevice::WriteOnly) && out.write(csv().toUtf8()) >= 0;
-    } else {
-      done = export_picture(file);
-    }
-    if (!done)
-      QMessageBox::warning(this, tr("Not saved"), tr("%1 cannot be written; choose another folder.").arg(file));
+    save_as(this, {tr("Save %1").arg(kind), title_ + "." + ending, kind + " (*." + ending + ")", ending},
+            [&](const Destination& to) {
+              if (ending == "csv")
+                write_whole(to, csv().toStdString());
+              else
+                write_picture(to);
+            });
   };
-  menu.addAction(tr("Save picture as PNG…"), this, [=] { save(".png", "PNG"); });
-  menu.addAction(tr("Save picture as SVG…"), this, [=] { save(".svg", "SVG"); });
-  menu.addAction(tr("Save numbers as CSV…"), this, [=] { save(".csv", "CSV"); });
+  menu.addAction(tr("Save picture as PNG…"), this, [=] { save("png", "PNG"); });
+  menu.addAction(tr("Save picture as SVG…"), this, [=] { save("svg", "SVG"); });
+  menu.addAction(tr("Save numbers as CSV…"), this, [=] { save("csv", "CSV"); });
   menu.exec(event->globalPos());
 }
 

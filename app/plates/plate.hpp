@@ -5,6 +5,8 @@
 
 #include <functional>
 
+#include "app/widgets/saving.hpp"
+
 namespace heathmist::app {
 
 class Plate : public QCustomPlot {
@@ -12,7 +14,8 @@ class Plate : public QCustomPlot {
 
  public:
   explicit Plate(QWidget* parent = nullptr);
-  bool export_picture(const QString& file);  ///< .png or .svg, by the ending
+  /// PNG or SVG, by the ending. Throws InputError, OutputRefused.
+  void write_picture(const Destination& to);
   virtual QString csv() const = 0;
   QString title() const { return title_; }
 

@@ -7,8 +7,11 @@
 #include <algorithm>
 
 #include "app/theme/theme.hpp"
+#include "app/widgets/saving.hpp"
+#include "app/window/arm_dialog.hpp"
 #include "app/window/main_window.hpp"
 #include "core/audio/write.hpp"
+#include "core/bench/armed.hpp"
 
 namespace heathmist::app {
 
@@ -41,7 +44,7 @@ void write_probe(const ProbeSignal& signal, const std::filesystem::path& file) {
   std::error_code ignored;
   std::filesystem::create_directories(file.parent_path(), ignored);
   const Planar sound = render(signal, probe_rate_hz, 8);
-  ClipWriter out(file, probe_rate_hz, sound.channels(), WordFormat::float64);
+  ClipWriter out({file, true}, probe_rate_hz, sound.channels(), WordFormat::float64);
   out.write(sound);
   out.finish();
 }
@@ -96,11 +99,38 @@ void MainWindow::connect_chains() {
       connect(&desk_, &Desk::trial_ready, this, jump,
               Qt::ConnectionType(Qt::SingleShotConnection | Qt::QueuedConnection));
   });
-  connect(&writing_, &Task::ended, this, [this](bool whole, const QString& failure) {
-    const auto then = std::exchange(after_writing_, {});
-    if (!failure.isEmpty()) QMessageBox::warning(this, tr("The file was not written"), failure);
+  connect(strip, &ChainStrip::arm_wished, this, [this](const Stage& stage) {
+    if (ArmDialog(stage, this).exec() == QDialog::Accepted) arm_stage(stage);
+  });
+  connect(&exporting_, &Task::progressed, this, [this](double fraction) {
+    if (export_progress_) export_progress_->setValue(int(1000 * fraction));
+  });
+  connect(&exporting_, &Task::ended, this, [this](bool whole, const QString& failure) {
+    if (export_progress_) export_progress_->deleteLater();
+    export_progress_ = nullptr;
+    if (!failure.isEmpty())
+      notice_->say(failure);
+    else if (!whole)
+      notice_->say(tr("The return was not written: it was cancelled."));
+    emit return_written(whole);
+  });
+  connect(&probe_writing_, &Task::ended, this, [this](bool whole, const QString& failure) {
+    const auto then = std::exchange(after_probe_, {});
+    if (!failure.isEmpty()) notice_->say(failure);
     if (whole && then) then();
   });
+}
+
+void MainWindow::arm_stage(const Stage& stage) {
+  try {
+    arm(stage);
+  } catch (const std::exception& error) {
+    return notice_->say(tr("It could not be armed: %1").arg(QString::fromUtf8(error.what())));
+  }
+  view_->chain_strip()->refresh_arms();
+  desk_.retry_failed();
+  board_.retry_failed();
+  refresh_loudness();
 }
 
 void MainWindow::refresh_chain() {
@@ -175,28 +205,31 @@ void MainWindow::read_chain() {
 
 void MainWindow::write_chain() {
   const auto chain = desk_.current_chain();
-  QString file =
-      chain ? QFileDialog::getSaveFileName(this, tr("Write this chain"), "chain.json", chain_filter) : QString();
-  if (file.isEmpty()) return;
-  if (!file.endsWith(".json")) file += ".json";
-  try {
-    const std::filesystem::path path = file.toStdString();
-    write_whole(path, chain_json(*chain, path.parent_path()).dump(2) + "\n");
-  } catch (const InputError& error) {
-    QMessageBox::warning(this, tr("The chain was not written"), QString::fromUtf8(error.what()));
-  }
+  if (!chain) return;
+  save_as(this, {tr("Write this chain"), "chain.json", chain_filter, "json"},
+          [&](const Destination& to) { write_whole(to, text_of(chain_json(*chain, to.file.parent_path())) + "\n"); });
 }
 
 void MainWindow::write_return() {
   const auto result = desk_.current_result();
   const auto chain = desk_.current_chain();
   if (!result || !chain || result->spec.chain != chain) return;
-  const QString file =
-      QFileDialog::getSaveFileName(this, tr("Write the return"), "return.wav", tr("Audio (*.wav *.flac)"));
-  if (file.isEmpty()) return;
-  after_writing_ = {};
-  writing_.start([passed = Passed{result->ret, result->stages}, chain = *chain,
-                  path = file.toStdString()](const Job& job) { heathmist::write_return(passed, chain, path, job); });
+  if (exporting_.is_running()) return notice_->say(tr("A return is being written; wait for it, or cancel it."));
+  if (const auto to = ask_where(this, {tr("Write the return"), "return.wav", tr("Audio (*.wav *.flac)"), "wav"}))
+    write_return_to(*to);
+}
+
+void MainWindow::write_return_to(const Destination& to) {
+  const auto result = desk_.current_result();
+  const auto chain = desk_.current_chain();
+  if (!result || !chain || result->spec.chain != chain || exporting_.is_running()) return;
+  export_progress_ = new QProgressDialog(tr("Writing the return"), tr("Cancel"), 0, 1000, this);
+  export_progress_->setMinimumDuration(quiet_ ? 1 << 30 : 400);
+  export_progress_->setAutoClose(false);
+  connect(export_progress_, &QProgressDialog::canceled, this, [this] { exporting_.cancel(); });
+  exporting_.start([passed = Passed{result->ret, result->stages}, chain = *chain, to](const Job& job) {
+    heathmist::write_return(passed, chain, to, job);
+  });
 }
 
 void MainWindow::open_cell(const MatrixRow& row, const Chain& chain) {
@@ -207,8 +240,8 @@ void MainWindow::open_cell(const MatrixRow& row, const Chain& chain) {
     desk_.look_through(desk_.master_of_file(name, file), chain);
   };
   if (!signal || std::filesystem::exists(file)) return open();
-  after_writing_ = open;
-  writing_.start([signal = *signal, file](const Job&) { write_probe(signal, file); });
+  after_probe_ = open;
+  probe_writing_.start([signal = *signal, file](const Job&) { write_probe(signal, file); });
 }
 
 }  // namespace heathmist::app

@@ -157,7 +157,9 @@ void Ledger::show_bench(const Bench& bench, const std::map<std::string, RowState
     const RowState& state = found->second;
     item->setData(state_role, words_of(state.file));
     item->setData(under_role, state.facts);
-    if (trial && !state.failure.isEmpty()) item->setData(state_role, tr("failed")), item->setToolTip(state.failure);
+    if (trial && !state.failure.isEmpty())
+      item->setData(state_role, state.disarmed ? tr("disarmed") : tr("failed")),
+          item->setToolTip(Qt::convertFromPlainText(state.failure));
     if (state.running) item->setData(kind_role, tr("measuring…"));
     if (!state.summary) return;
     item->setData(kind_role, kind_words(*state.summary));

@@ -3,6 +3,7 @@
 #include <QMessageBox>
 
 #include "app/theme/theme.hpp"
+#include "app/widgets/saving.hpp"
 #include "app/window/copies_form.hpp"
 #include "app/window/main_window.hpp"
 
@@ -42,7 +43,7 @@ void MainWindow::connect_loudness() {
     if (copies_progress_) copies_progress_->deleteLater();
     copies_progress_ = nullptr;
     const QString report = copies_report_;
-    if (!failure.isEmpty()) QMessageBox::warning(this, tr("The copies were not all written"), failure);
+    if (!failure.isEmpty()) notice_->say(tr("The copies were not all written. %1").arg(failure));
     emit copies_written(whole, report);
     if (whole && isVisible() && !report.isEmpty() && !quiet_)
       QMessageBox::information(this, tr("Levelled copies"), report);
@@ -80,17 +81,40 @@ void MainWindow::ask_for_copies() {
   const auto ids = masters_for_copies();
   if (ids.empty()) return;
   CopiesForm form(loudness_->target()->value(), int(ids.size()), this);
-  if (form.exec() == QDialog::Accepted) write_copies(form.plan(), form.as_album(), form.folder());
+  if (form.exec() != QDialog::Accepted) return;
+  const int there = copies_there(form.plan(), form.folder());
+  if (there > 0 && QMessageBox::question(this, tr("Replace copies?"),
+                                         tr("%1 of these files %2 there already. Shall %3 be replaced?")
+                                             .arg(there)
+                                             .arg(there == 1 ? tr("is") : tr("are"),
+                                                  there == 1 ? tr("it") : tr("they"))) != QMessageBox::Yes)
+    return;
+  write_copies(form.plan(), form.as_album(), form.folder(), there > 0);
 }
 
-void MainWindow::write_copies(const LevelPlan& plan, bool as_album, const QString& folder) {
+std::vector<std::filesystem::path> MainWindow::names_of_copies(const LevelPlan& plan, const QString& folder) const {
+  std::vector<std::filesystem::path> files;
+  for (const std::string& id : masters_for_copies())
+    if (const Master* m = desk_.bench().master(id)) files.push_back(m->audio.file);
+  return copy_names(files, folder.toStdString(), plan.flac);
+}
+
+int MainWindow::copies_there(const LevelPlan& plan, const QString& folder) const {
+  const auto names = names_of_copies(plan, folder);
+  return int(std::count_if(names.begin(), names.end(), [](const auto& name) { return std::filesystem::exists(name); }));
+}
+
+void MainWindow::write_copies(const LevelPlan& plan, bool as_album, const QString& folder, bool replace) {
   struct Order {
     std::string name;
     std::filesystem::path file;
+    Destination to;
   };
   std::vector<Order> orders;
+  const auto names = names_of_copies(plan, folder);
   for (const std::string& id : masters_for_copies())
-    if (const Master* m = desk_.bench().master(id)) orders.push_back({m->name, m->audio.file});
+    if (const Master* m = desk_.bench().master(id))
+      orders.push_back({m->name, m->audio.file, {names[orders.size()], replace, files_in_use()}});
   copies_report_.clear();
   if (!quiet_) {
     copies_progress_ = new QProgressDialog(tr("Writing and checking copies"), tr("Cancel"), 0, 1000, this);
@@ -98,9 +122,8 @@ void MainWindow::write_copies(const LevelPlan& plan, bool as_album, const QStrin
     copies_progress_->setAutoClose(false);
     connect(copies_progress_, &QProgressDialog::canceled, this, [this] { copying_.cancel(); });
   }
-  copying_.start([this, orders, plan, as_album, to = std::filesystem::path(folder.toStdString())](const Job& job) {
-    std::error_code ignored;
-    std::filesystem::create_directories(to, ignored);
+  copying_.start([this, orders, plan, as_album](const Job& job) {
+    for (const Order& order : orders) check(order.to);  // refused before anything is written
     std::vector<Measured> measured;
     std::vector<const Loudness*> album;
     for (size_t n = 0; n < orders.size(); ++n)
@@ -108,13 +131,10 @@ void MainWindow::write_copies(const LevelPlan& plan, bool as_album, const QStrin
                                                                0.3 * double(n + 1) / double(orders.size()))));
     if (as_album)
       for (const Measured& m : measured) album.push_back(&m.loudness);
-    std::vector<std::filesystem::path> files;
-    for (const Order& order : orders) files.push_back(order.file);
-    const auto names = copy_names(files, to, plan.flac);
     QStringList words;
     for (size_t n = 0; n < orders.size(); ++n) {
       const auto made = write_levelled(
-          Clip::open(orders[n].file, Job{job.stop, {}, 0}), measured[n].loudness, plan, names[n], album,
+          Clip::open(orders[n].file, Job{job.stop, {}, 0}), measured[n].loudness, plan, orders[n].to, album,
           job.part(0.3 + 0.7 * double(n) / double(orders.size()), 0.3 + 0.7 * double(n + 1) / double(orders.size())));
       const auto& l = made.loudness;
       words << tr("%1: %2 dB, now %3 LUFS, %4 dBTP; %5")

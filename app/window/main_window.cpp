@@ -11,7 +11,9 @@
 #include <QVBoxLayout>
 
 #include "app/theme/theme.hpp"
+#include "app/widgets/saving.hpp"
 #include "app/window/finder.hpp"
+#include "app/window/recovery.hpp"
 
 namespace heathmist::app {
 
@@ -58,6 +60,7 @@ MainWindow::MainWindow(std::unique_ptr<OutputDevice> device) : player_(std::move
   columns_->setSizes({236, 776, 268});
   columns_->setChildrenCollapsible(false);
   rows->addWidget(columns_, 1);
+  rows->addWidget(notice_ = new Notice(centre));
   listening_ = new ListeningBar(player_, centre);
   listening_->setAttribute(Qt::WA_StyledBackground);
   rows->addWidget(listening_);
@@ -169,9 +172,21 @@ void MainWindow::connect_all() {
     refresh_spectrum();
   });
   connect(&desk_, &Desk::trial_ready, this, &MainWindow::show_result);
+  connect(&desk_.model(), &BenchModel::copy_failed, notice_, &Notice::say);
+  connect(&desk_.errands(), &Errands::failed, notice_, &Notice::say);
+  connect(&player_, &Player::failed, this, [this](const QString& sentence) {
+    notice_->say(sentence);
+    desk_.look_at_files();
+  });
   connect(&desk_, &Desk::trial_failed, this, [this](const QString& sentence) {
     view_->hide_progress();
-    view_->show_failure(sentence);
+    if (desk_.is_disarmed(desk_.current()))
+      view_->show_empty(tr("A stage is disarmed"),
+                        tr("%1\n\nNothing of it has run. In the chain above it can be seen whole, and armed.")
+                            .arg(desk_.words_of_disarmed(desk_.current())),
+                        false);
+    else
+      view_->show_failure(sentence);
     findings_->show_findings({});
     player_.clear_source();
     listening_->set_pair(nullptr);
@@ -362,10 +377,10 @@ void MainWindow::choose_bench() {
 void MainWindow::open_bench(const QString& file) {
   if (!may_let_go()) return;
   try {
-    desk_.open(file);
+    for (const QString& note : desk_.open(file)) notice_->say(tr("%1: %2").arg(title_of(file), note));
     restore_settings();
     remember(file);
-  } catch (const InputError& error) {
+  } catch (const std::exception& error) {
     QMessageBox::warning(this, tr("The bench was not opened"), QString::fromUtf8(error.what()));
   }
 }
@@ -392,7 +407,7 @@ bool MainWindow::save_to(const QString& file) {
     desk_.model().save(file);
     remember(file);
     return true;
-  } catch (const InputError& error) {
+  } catch (const std::exception& error) {
     QMessageBox::warning(this, tr("The bench was not saved"), QString::fromUtf8(error.what()));
     return false;
   }
@@ -401,10 +416,10 @@ bool MainWindow::save_to(const QString& file) {
 bool MainWindow::save(bool elsewhere) {
   QString file = desk_.model().file();
   if (elsewhere || file.isEmpty()) {
-    file = QFileDialog::getSaveFileName(this, tr("Save bench"), file.isEmpty() ? "bench.heathmist" : file,
-                                        tr("Benches (*.heathmist)"));
-    if (file.isEmpty()) return false;
-    if (!file.endsWith(".heathmist")) file += ".heathmist";
+    const auto to = ask_where(
+        this, {tr("Save bench"), file.isEmpty() ? "bench.heathmist" : file, tr("Benches (*.heathmist)"), "heathmist"});
+    if (!to) return false;
+    file = QString::fromStdString(to->file.string());
   }
   return save_to(file);
 }
@@ -414,16 +429,15 @@ bool MainWindow::may_let_go() {
   const auto answer =
       QMessageBox::question(this, tr("Keep the changes?"), tr("The bench has changes that are not saved."),
                             QMessageBox::Save | QMessageBox::Discard | QMessageBox::Cancel);
+  if (answer == QMessageBox::Discard) desk_.model().throw_away_copy();
   return answer == QMessageBox::Discard || (answer == QMessageBox::Save && save(false));
 }
 
 void MainWindow::offer_recovery() {
-  if (!QFileInfo::exists(BenchModel::autosave_file())) return;
-  const auto answer =
-      QMessageBox::question(this, tr("Take up where it broke off?"),
-                            tr("The last run ended before its bench was saved. Shall it be brought back?"));
-  if (answer == QMessageBox::Yes) desk_.model().recover();
-  QFile::remove(BenchModel::autosave_file());
+  if (!offer_unsaved(this, desk_.model(), [this] { return may_let_go(); })) return;
+  restore_settings();
+  for (const Master& m : desk_.bench().masters)
+    if (!m.trials.empty()) return desk_.look_at(m.trials.front().id);
 }
 
 void MainWindow::set_night(bool night) {
@@ -443,7 +457,7 @@ void MainWindow::remember(const QString& file) {
 
 void MainWindow::closeEvent(QCloseEvent* event) {
   if (!may_let_go()) return event->ignore();
-  QFile::remove(BenchModel::autosave_file());
+  desk_.model().throw_away_copy();  // saved, or somebody chose
   desk_.cancel();
   player_.pause();
   QSettings settings;

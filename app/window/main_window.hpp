@@ -14,6 +14,7 @@
 #include "app/views/outlets/outlets_view.hpp"
 #include "app/views/spectrum/spectrum_view.hpp"
 #include "app/views/trials/trials_view.hpp"
+#include "app/widgets/notice.hpp"
 #include "app/window/findings_panel.hpp"
 #include "app/window/ledger.hpp"
 #include "app/window/listening_bar.hpp"
@@ -58,14 +59,23 @@ class MainWindow : public QMainWindow {
   Player& player() { return player_; }
   void set_night(bool night);
   bool save_to(const QString& file);
-  /// Offers what an interrupted run left behind.
+  /// Offers what earlier runs left behind that did not end orderly.
   void offer_recovery();
+  /// Lets a stage do what it would, on this machine: somebody has seen the whole of it and said so.
+  void arm_stage(const Stage& stage);
+  /// Writes the return of the trial that is looked at, off the interface thread.
+  void write_return_to(const Destination& to);
+  bool is_writing_return() const { return exporting_.is_running(); }
+  void open_cell(const MatrixRow& row, const Chain& chain);
+  Notice* notice() const { return notice_; }
   /// Copies of the masters that are chosen in the loudness table (none: of all), off the interface thread.
-  void write_copies(const LevelPlan& plan, bool as_album, const QString& folder);
+  /// `replace`: copies that are there already may go.
+  void write_copies(const LevelPlan& plan, bool as_album, const QString& folder, bool replace = false);
   void set_quiet(bool quiet) { quiet_ = quiet; }  ///< no dialogs while copies are written, and none after
 
  signals:
   void copies_written(bool whole, const QString& report);
+  void return_written(bool whole);
 
  protected:
   void closeEvent(QCloseEvent* event) override;
@@ -108,7 +118,6 @@ class MainWindow : public QMainWindow {
   void read_chain();
   void write_chain();
   void write_return();
-  void open_cell(const MatrixRow& row, const Chain& chain);
   // spectrum_doings.cpp
   void make_spectrum_actions();
   void connect_spectrum();
@@ -124,6 +133,8 @@ class MainWindow : public QMainWindow {
   void hear_chosen();
   void choose_album();
   std::vector<std::string> masters_for_copies() const;
+  std::vector<std::filesystem::path> names_of_copies(const LevelPlan& plan, const QString& folder) const;
+  int copies_there(const LevelPlan& plan, const QString& folder) const;  ///< how many of these files exist
 
   Desk desk_;
   Player player_;
@@ -148,8 +159,10 @@ class MainWindow : public QMainWindow {
   QProgressDialog* copies_progress_ = nullptr;
   QString copies_report_;
   bool quiet_ = false;
-  Task writing_;
-  std::function<void()> after_writing_;  // what waits for the file
+  Task exporting_, probe_writing_;
+  QProgressDialog* export_progress_ = nullptr;
+  std::function<void()> after_probe_;  // what waits for the probe's file
+  Notice* notice_;
   QStackedWidget* views_;
   QButtonGroup* tabs_;
   FindingsPanel* findings_;

@@ -2,6 +2,8 @@
 #pragma once
 #include <QTableWidgetItem>
 
+#include "app/widgets/saving.hpp"
+
 namespace heathmist::app {
 
 class NumberItem : public QTableWidgetItem {
@@ -21,9 +23,6 @@ class NumberItem : public QTableWidgetItem {
 
 /// Heads over numbers stand at the right, as the numbers do: columns from `first` on.
 void right_heads(QTableWidget* table, int first);
-
-/// Asks where to, and writes a table's text there, whole or not at all.
-void save_table(QWidget* parent, const QString& name, const QString& csv);
 
 /// How every table of numbers looks and behaves.
 void dress_table(QTableWidget* table, const QString& words);

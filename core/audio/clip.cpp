@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 #include <soxr.h>
 #include <sys/stat.h>
+#include <unistd.h>
 
 #include <algorithm>
 #include <cmath>
@@ -10,11 +11,60 @@
 #include <numeric>
 
 #include "core/audio/scratch.hpp"
+#include "core/printable.hpp"
 
 namespace heathmist {
 
 InputError::InputError(const std::filesystem::path& file, const std::string& wrong_and_remedy)
-    : std::runtime_error(file.string() + ": " + wrong_and_remedy) {}
+    : std::runtime_error(printable(file) + ": " + wrong_and_remedy) {}
+
+void refuse_unless_plain(const std::filesystem::path& file) {
+  std::error_code trouble;
+  const auto status = std::filesystem::status(file, trouble);
+  if (!std::filesystem::exists(status)) throw InputError(file, "there is no such file; check the name and the folder");
+  if (std::filesystem::is_directory(status)) throw InputError(file, "this is a folder; name a file inside it");
+  if (!std::filesystem::is_regular_file(status))
+    throw InputError(file, "this is no plain file but a pipe or a device; name a file");
+  if (::access(file.c_str(), R_OK) != 0) throw InputError(file, "it may not be read; check its permissions");
+  if (std::filesystem::file_size(file, trouble) == 0)
+    throw InputError(file, "the file is empty; export or copy it again");
+}
+
+namespace {
+
+[[noreturn]] void refuse_sample(const std::filesystem::path& file, double sample, int channel, double at_s) {
+  const std::string what = std::isnan(sample) ? "not a number (NaN)"
+                           : std::isinf(sample)
+                               ? "infinite"
+                               : fmt::format("at {:+.0f} dBFS, which is damage", 20 * std::log10(std::abs(sample)));
+  throw InputError(
+      file, fmt::format("it holds a sample that is {} at {:.3f} s in channel {}; render it again without it", what,
+                        at_s, channel + 1));
+}
+
+}  // namespace
+
+void refuse_damage(const std::filesystem::path& file, const ClipFormat& format, const Planar& block, int64_t at,
+                   int64_t frames, int64_t first) {
+  for (int c = 0; c < block.channels(); ++c) {
+    const auto x = block.channel(c).subspan(size_t(at), size_t(frames));
+    bool good = true;
+    for (const double v : x) good &= std::abs(v) <= most_level;
+    if (good) continue;
+    const auto bad = std::find_if(x.begin(), x.end(), [](double v) { return !(std::abs(v) <= most_level); });
+    refuse_sample(file, *bad, c, double(first + (bad - x.begin())) / format.sample_rate_hz);
+  }
+}
+
+void refuse_out_of_range(const std::filesystem::path& file, int64_t sample_rate_hz, int64_t channels) {
+  if (sample_rate_hz < least_rate_hz || sample_rate_hz > most_rate_hz)
+    throw InputError(
+        file,
+        fmt::format("its header says {} Hz, which no audio has (1 kHz to 1.536 MHz); export it again", sample_rate_hz));
+  if (channels < 1 || channels > most_channels)
+    throw InputError(file, fmt::format("its header says {} channels, and 1 to {} are taken; export it with fewer",
+                                       channels, most_channels));
+}
 
 void Reader::read(int64_t first, int64_t frames, Planar& out) {
   out.resize(format_.channels, frames);
@@ -31,13 +81,7 @@ void Reader::read(int64_t first, int64_t frames, Planar& out) {
 }
 
 std::shared_ptr<const Clip> Clip::open(const std::filesystem::path& file, const Job& job) {
-  std::error_code trouble;
-  const auto status = std::filesystem::status(file, trouble);
-  if (!std::filesystem::exists(status)) throw InputError(file, "there is no such file; check the name and the folder");
-  if (std::filesystem::is_directory(status)) throw InputError(file, "this is a folder; name an audio file inside it");
-  if (!std::ifstream(file)) throw InputError(file, "it may not be read; check its permissions");
-  if (std::filesystem::is_regular_file(status) && std::filesystem::file_size(file, trouble) == 0)
-    throw InputError(file, "the file is empty; export or copy it again");
+  refuse_unless_plain(file);
   auto clip = open_with_sndfile(file);
   if (!clip) clip = decode_with_ffmpeg(file, job);
   if (clip->format().frames == 0) throw InputError(file, "it holds no audio, its length is zero; export it again");
@@ -84,7 +128,8 @@ void convert(Reader& reader, const ClipFormat& from, int to_hz, ScratchWriter& o
 
 std::shared_ptr<const Clip> Clip::at_rate(std::shared_ptr<const Clip> clip, int sample_rate_hz, const Job& job) {
   if (clip->format().sample_rate_hz == sample_rate_hz) return clip;
-  ScratchWriter out(clip->path(), clip->format().channels, true);
+  const auto& f = clip->format();
+  ScratchWriter out(clip->path(), f.channels, true, int64_t(f.duration_s() * sample_rate_hz));
   convert(*clip->reader(), clip->format(), sample_rate_hz, out, job);
   ClipFormat format = clip->format();
   format.sample_rate_hz = sample_rate_hz;
@@ -93,7 +138,7 @@ std::shared_ptr<const Clip> Clip::at_rate(std::shared_ptr<const Clip> clip, int 
 
 std::string content_mark(const std::filesystem::path& file) {
   struct ::stat facts {};
-  if (::stat(file.c_str(), &facts) != 0) return {};
+  if (::stat(file.c_str(), &facts) != 0 || !S_ISREG(facts.st_mode)) return {};
   std::ifstream in(file, std::ios::binary);
   uint64_t hash = 1469598103934665603ULL;  // FNV-1a
   auto mix = [&](const char* bytes, size_t count) {

@@ -17,9 +17,21 @@ namespace heathmist {
 
 /// A file that cannot be used. what() is one sentence: which file, what is wrong, what to do.
 struct InputError : std::runtime_error {
-  using std::runtime_error::runtime_error;
   InputError(const std::filesystem::path& file, const std::string& wrong_and_remedy);
+  /// The whole sentence, as another said it.
+  static InputError told(const std::string& sentence) { return InputError(sentence); }
+
+ private:
+  explicit InputError(const std::string& sentence) : std::runtime_error(sentence) {}
 };
+
+/// Throws InputError unless this is a plain file, not empty, that may be read: no folder, pipe or device.
+void refuse_unless_plain(const std::filesystem::path& file);
+
+/// What a clip may be: other rates and more channels are in damaged files only.
+inline constexpr int least_rate_hz = 1000, most_rate_hz = 1536000, most_channels = 64;
+/// Louder than this is damage and no sound: +60 dBFS.
+inline constexpr double most_level = 1000;
 
 enum class SampleFormat { integer, real };
 

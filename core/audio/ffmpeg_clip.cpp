@@ -1,26 +1,22 @@
 // Everything libsndfile does not read: the first audio stream of a file, decoded once to scratch.
-extern "C" {
-#include <libavcodec/avcodec.h>
-#include <libavformat/avformat.h>
-#include <libavutil/channel_layout.h>
-}
-
 #include <fmt/format.h>
 
+#include <algorithm>
+
+#include "core/audio/ffmpeg_handles.hpp"
 #include "core/audio/scratch.hpp"
 
 namespace heathmist {
 
 namespace {
 
-struct Drop {
-  void operator()(AVFormatContext* c) const { avformat_close_input(&c); }
-  void operator()(AVCodecContext* c) const { avcodec_free_context(&c); }
-  void operator()(AVPacket* p) const { av_packet_free(&p); }
-  void operator()(AVFrame* f) const { av_frame_free(&f); }
-};
-template <class T>
-using Held = std::unique_ptr<T, Drop>;
+/// What is read through FFmpeg: containers of audio, each by itself. Playlists and descriptions of streams are not
+/// among them: they name other files and places on the network.
+constexpr const char* containers =
+    "mov,mp4,m4a,3gp,3g2,mj2,matroska,webm,mp3,aac,loas,ogg,flac,wav,w64,aiff,caf,au,ac3,eac3,dts,truehd,mlp,wv,ape,"
+    "tta,"
+    "mpegts,mpeg,avi,asf,flv,sbc,aptx,aptx_hd,g722,amr,mpc,mpc8,tak,shn,oma,ast,voc,xwma,dsf,iff,opus,nut,mxf,gsm,"
+    "sox,adts,latm";
 
 template <class T>
 void take(const AVFrame& frame, bool planar, double scale, double offset, Planar& out) {
@@ -52,8 +48,8 @@ void take_frame(const AVFrame& frame, Planar& out) {
 }
 
 struct Source {
-  Held<AVFormatContext> container;
-  Held<AVCodecContext> decoder;
+  Ffmpeg<AVFormatContext> container;
+  Ffmpeg<AVCodecContext> decoder;
   AVStream* stream = nullptr;
 };
 
@@ -61,7 +57,12 @@ Source open_source(const std::filesystem::path& file) {
   av_log_set_level(AV_LOG_QUIET);
   Source source;
   AVFormatContext* container = nullptr;
-  if (avformat_open_input(&container, file.c_str(), nullptr, nullptr) < 0)
+  AVDictionary* limits = nullptr;
+  av_dict_set(&limits, "format_whitelist", containers, 0);
+  av_dict_set(&limits, "protocol_whitelist", "file", 0);
+  const int opened = avformat_open_input(&container, ("file:" + file.string()).c_str(), nullptr, &limits);
+  av_dict_free(&limits);
+  if (opened < 0)
     throw InputError(file,
                      "this is not an audio file that can be read; export it as WAV, FLAC or another audio format");
   source.container.reset(container);
@@ -73,6 +74,8 @@ Source open_source(const std::filesystem::path& file) {
     throw InputError(file, "it holds no audio stream that can be decoded; export its audio as WAV or FLAC");
   source.stream = container->streams[index];
   source.decoder.reset(avcodec_alloc_context3(codec));
+  const auto& promised = *source.stream->codecpar;
+  refuse_out_of_range(file, promised.sample_rate, promised.ch_layout.nb_channels);
   avcodec_parameters_to_context(source.decoder.get(), source.stream->codecpar);
   source.decoder->pkt_timebase = source.stream->time_base;
   if (avcodec_open2(source.decoder.get(), codec, nullptr) < 0 || source.decoder->sample_rate <= 0)
@@ -102,8 +105,8 @@ ClipFormat format_of(const Source& source, int64_t audio_bytes, int64_t frames) 
 /// Hands every decoded frame to `sink`; returns the bytes of audio that were read.
 template <class Sink>
 int64_t decode_all(Source& source, const Job& job, Sink sink) {
-  const Held<AVPacket> packet(av_packet_alloc());
-  const Held<AVFrame> frame(av_frame_alloc());
+  const Ffmpeg<AVPacket> packet(av_packet_alloc());
+  const Ffmpeg<AVFrame> frame(av_frame_alloc());
   const double size = double(std::max<int64_t>(1, avio_size(source.container->pb)));
   int64_t bytes = 0;
   auto drain = [&] {
@@ -121,6 +124,12 @@ int64_t decode_all(Source& source, const Job& job, Sink sink) {
   avcodec_send_packet(source.decoder.get(), nullptr);
   drain();
   return bytes;
+}
+
+/// What the container says of its length; 0: nothing.
+int64_t promised_frames(const Source& source) {
+  const double seconds = double(source.stream->duration) * av_q2d(source.stream->time_base);
+  return seconds > 0 && seconds < 1e7 ? int64_t(seconds * source.decoder->sample_rate) : 0;
 }
 
 void refuse_if_cut_short(const std::filesystem::path& file, const Source& source, int64_t frames) {
@@ -143,12 +152,20 @@ std::shared_ptr<const Clip> decode_with_ffmpeg(const std::filesystem::path& file
   const bool wide = packed == AV_SAMPLE_FMT_DBL || packed == AV_SAMPLE_FMT_S32;
   std::unique_ptr<ScratchWriter> out;
   Planar block;
-  int channels = 0;
+  int channels = 0, rate = 0;
   const int64_t bytes = decode_all(source, job, [&](const AVFrame& frame) {
-    take_frame(frame, block);
-    if (!out) out = std::make_unique<ScratchWriter>(file, channels = block.channels(), wide);
-    if (block.channels() != channels)
+    if (!out) {
+      refuse_out_of_range(file, rate = frame.sample_rate, channels = frame.ch_layout.nb_channels);
+      out = std::make_unique<ScratchWriter>(file, channels, wide, promised_frames(source));
+    }
+    if (frame.ch_layout.nb_channels != channels)
       throw InputError(file, "its channel count changes on the way; export it with one layout throughout");
+    if (frame.sample_rate != rate)
+      throw InputError(file, "its sample rate changes on the way; export it with one rate throughout");
+    take_frame(frame, block);
+    ClipFormat so_far;
+    so_far.sample_rate_hz = rate;
+    refuse_damage(file, so_far, block, 0, block.frames(), out->frames());
     out->write(block, block.frames());
   });
   if (!out) throw InputError(file, "none of its audio can be decoded; export or copy it again");

@@ -3,10 +3,13 @@
 #include <fcntl.h>
 #include <unistd.h>
 
+#include <algorithm>
 #include <cerrno>
 #include <cstdlib>
 #include <cstring>
 #include <utility>
+
+#include "core/audio/temporary.hpp"
 
 namespace heathmist {
 
@@ -80,12 +83,10 @@ class ScratchClip : public Clip {
   bool wide_, made_;
 };
 
-int nameless_file() {
-  const char* wanted = std::getenv("TMPDIR");
-  const std::string folder = wanted && *wanted ? wanted : "/var/tmp";
+int nameless_file(const std::filesystem::path& folder) {
   const int file = ::open(folder.c_str(), O_TMPFILE | O_RDWR | O_CLOEXEC, 0600);
   if (file >= 0) return file;
-  std::string name = folder + "/heathmist-XXXXXX";
+  std::string name = (folder / passing_name("-XXXXXX")).string();
   const int named = ::mkostemp(name.data(), O_CLOEXEC);
   if (named >= 0) ::unlink(name.c_str());
   return named;
@@ -106,11 +107,16 @@ void gather(const Planar& block, int64_t frames, std::vector<char>& bytes) {
 
 }  // namespace
 
-ScratchWriter::ScratchWriter(const std::filesystem::path& origin, int channels, bool wide)
-    : origin_(origin), channels_(channels), wide_(wide), file_(nameless_file()) {
+ScratchWriter::ScratchWriter(const std::filesystem::path& origin, int channels, bool wide, int64_t expected_frames)
+    : origin_(origin),
+      channels_(channels),
+      wide_(wide),
+      folder_(temporary_folder()),
+      expected_frames_(expected_frames),
+      file_(nameless_file(folder_)) {
   if (file_ < 0)
-    throw InputError(origin,
-                     "no temporary file can be made to decode it to; free disk space or point TMPDIR elsewhere");
+    throw InputError(origin, "no temporary file can be made to decode it to: " +
+                                 why_not_written(errno, folder_, 0, "free space or point TMPDIR elsewhere"));
 }
 
 ScratchWriter::~ScratchWriter() {
@@ -126,7 +132,9 @@ void ScratchWriter::write(const Planar& block, int64_t frames) {
     const ssize_t n = ::write(file_, bytes_.data() + done, bytes_.size() - done);
     if (n < 0 && errno == EINTR) continue;
     if (n <= 0)
-      throw InputError(origin_, "the disk is full while decoding it; free space or point TMPDIR to a larger disk");
+      throw InputError(origin_, why_not_written(n < 0 ? errno : ENOSPC, folder_,
+                                                std::max(frames_, expected_frames_) * channels_ * (wide_ ? 8 : 4),
+                                                "free space or point TMPDIR to a larger disk"));
     done += size_t(n);
   }
   frames_ += frames;
@@ -138,7 +146,7 @@ std::shared_ptr<const Clip> ScratchWriter::finish(ClipFormat format, bool made) 
 }
 
 std::shared_ptr<const Clip> made_clip(const Planar& sound, int sample_rate_hz, const std::string& name) {
-  ScratchWriter out(name, sound.channels(), true);
+  ScratchWriter out(name, sound.channels(), true, sound.frames());
   out.write(sound, sound.frames());
   ClipFormat format;
   format.codec = "pcm";

@@ -8,7 +8,8 @@ namespace heathmist {
 /// Samples are kept as float32, or as float64 where `wide`.
 class ScratchWriter {
  public:
-  ScratchWriter(const std::filesystem::path& origin, int channels, bool wide);
+  /// `expected_frames`: how many will come in all, for the sentence where the disk is too small; 0: not known.
+  ScratchWriter(const std::filesystem::path& origin, int channels, bool wide, int64_t expected_frames = 0);
   ~ScratchWriter();
   ScratchWriter(const ScratchWriter&) = delete;
   ScratchWriter& operator=(const ScratchWriter&) = delete;
@@ -22,10 +23,20 @@ class ScratchWriter {
   std::filesystem::path origin_;
   int channels_;
   bool wide_;
+  std::filesystem::path folder_;
+  int64_t expected_frames_;
   int file_ = -1;
   int64_t frames_ = 0;
   std::vector<char> bytes_;
 };
+
+/// Throws InputError where a sample of frames [at, at + frames) of a block is no number, infinite or above
+/// `most_level`; `first`: the clip's frame at `at`.
+void refuse_damage(const std::filesystem::path& file, const ClipFormat& format, const Planar& block, int64_t at,
+                   int64_t frames, int64_t first);
+
+/// Throws InputError for rates and channel counts that no clip has.
+void refuse_out_of_range(const std::filesystem::path& file, int64_t sample_rate_hz, int64_t channels);
 
 /// Sound that was made here as a clip of its own, in double precision; `name` stands for it in sentences.
 std::shared_ptr<const Clip> made_clip(const Planar& sound, int sample_rate_hz, const std::string& name);

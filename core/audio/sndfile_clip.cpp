@@ -46,6 +46,7 @@ class SndfileReader : public Reader {
       done += got;
     }
     place_ = first + frames;
+    if (format_.sample_format == SampleFormat::real) refuse_damage(file_, format_, out, at, frames, first);
   }
 
   [[noreturn]] void fail(int64_t frame) {
@@ -142,7 +143,8 @@ std::shared_ptr<const Clip> open_with_sndfile(const std::filesystem::path& file)
   const Sound sound = open_sound(file, info);
   if (!sound) return nullptr;
   const auto kind = kind_of(info.format);
-  if (!kind || info.samplerate <= 0 || info.channels <= 0) return nullptr;
+  if (!kind) return nullptr;
+  refuse_out_of_range(file, info.samplerate, info.channels);
   const auto log = log_of(sound.get());
   if (contradicts_itself(log))
     throw InputError(

@@ -1,16 +1,21 @@
+// Words and pictures through TagLib; ReplayGain 2 as comments.
 #include "core/audio/tags.hpp"
 
 #include <fmt/format.h>
-#include <sndfile.h>
+#include <taglib/aifffile.h>
+#include <taglib/attachedpictureframe.h>
+#include <taglib/fileref.h>
+#include <taglib/flacfile.h>
+#include <taglib/id3v2tag.h>
+#include <taglib/mp4file.h>
+#include <taglib/mpegfile.h>
+#include <taglib/oggfile.h>
+#include <taglib/tpropertymap.h>
+#include <taglib/wavfile.h>
+#include <taglib/xiphcomment.h>
 
 #include <cmath>
 #include <cstdlib>
-#include <cstring>
-#include <memory>
-
-extern "C" {
-#include <libavformat/avformat.h>
-}
 
 #include "core/audio/clip.hpp"
 
@@ -18,74 +23,92 @@ namespace heathmist {
 
 namespace {
 
-constexpr int no_value = 0x7fff;  // Tech 3285: a loudness that is not known
+std::string bytes_of(const TagLib::ByteVector& bytes) { return {bytes.data(), bytes.size()}; }
+TagLib::ByteVector bytes_of(const std::string& bytes) { return {bytes.data(), unsigned(bytes.size())}; }
+TagLib::String text_of(const std::string& text) { return {text, TagLib::String::UTF8}; }
 
-struct Close {
-  void operator()(AVFormatContext* context) const {
-    if (context->iformat) {
-      avformat_close_input(&context);
-      return;
-    }
-    avio_closep(&context->pb);
-    avformat_free_context(context);
+Picture picture_of(const TagLib::FLAC::Picture& p) {
+  return {p.mimeType().to8Bit(true), p.description().to8Bit(true), bytes_of(p.data()), int(p.type())};
+}
+
+void take_pictures(const TagLib::List<TagLib::FLAC::Picture*>& from, std::vector<Picture>& to) {
+  for (const auto* p : from) to.push_back(picture_of(*p));
+}
+
+void take_pictures(const TagLib::ID3v2::Tag* tag, std::vector<Picture>& to) {
+  if (!tag) return;
+  for (const auto* frame : tag->frameList("APIC"))
+    if (const auto* p = dynamic_cast<const TagLib::ID3v2::AttachedPictureFrame*>(frame))
+      to.push_back({p->mimeType().to8Bit(true), p->description().to8Bit(true), bytes_of(p->picture()), int(p->type())});
+}
+
+void take_pictures(const TagLib::MP4::Tag* tag, std::vector<Picture>& to) {
+  if (!tag || !tag->contains("covr")) return;
+  for (const auto& cover : tag->item("covr").toCoverArtList())
+    to.push_back(
+        {cover.format() == TagLib::MP4::CoverArt::PNG ? "image/png" : "image/jpeg", "", bytes_of(cover.data()), 3});
+}
+
+std::vector<Picture> pictures_of(TagLib::File* file) {
+  std::vector<Picture> found;
+  if (auto* flac = dynamic_cast<TagLib::FLAC::File*>(file)) take_pictures(flac->pictureList(), found);
+  if (auto* mpeg = dynamic_cast<TagLib::MPEG::File*>(file)) take_pictures(mpeg->ID3v2Tag(), found);
+  if (auto* wav = dynamic_cast<TagLib::RIFF::WAV::File*>(file)) take_pictures(wav->ID3v2Tag(), found);
+  if (auto* aiff = dynamic_cast<TagLib::RIFF::AIFF::File*>(file)) take_pictures(aiff->tag(), found);
+  if (auto* mp4 = dynamic_cast<TagLib::MP4::File*>(file)) take_pictures(mp4->tag(), found);
+  if (auto* ogg = dynamic_cast<TagLib::Ogg::File*>(file))
+    if (auto* xiph = dynamic_cast<TagLib::Ogg::XiphComment*>(ogg->tag())) take_pictures(xiph->pictureList(), found);
+  return found;
+}
+
+TagLib::PropertyMap properties_of(const Tags& tags) {
+  TagLib::PropertyMap map;
+  for (const auto& [key, values] : tags.words)
+    for (const auto& value : values) map.insert(text_of(key), TagLib::StringList(text_of(value)));
+  return map;
+}
+
+void put_into_flac(TagLib::FLAC::File& file, const Tags& tags) {
+  file.setProperties(properties_of(tags));
+  file.removePictures();
+  for (const Picture& p : tags.pictures) {
+    auto* made = new TagLib::FLAC::Picture;  // the file takes it over
+    made->setMimeType(text_of(p.mime));
+    made->setDescription(text_of(p.description));
+    made->setType(TagLib::FLAC::Picture::Type(p.type));
+    made->setData(bytes_of(p.bytes));
+    file.addPicture(made);
   }
-};
-using Container = std::unique_ptr<AVFormatContext, Close>;
-
-Container open(const std::filesystem::path& file) {
-  AVFormatContext* context = nullptr;
-  if (avformat_open_input(&context, file.c_str(), nullptr, nullptr) < 0)
-    throw InputError(file, "its tags cannot be read; check that it is a WAV or FLAC file");
-  return Container(context);
 }
 
-void copy_packets(AVFormatContext* from, AVFormatContext* to) {
-  AVPacket* packet = av_packet_alloc();
-  while (av_read_frame(from, packet) >= 0) {
-    if (packet->stream_index == 0) {
-      av_packet_rescale_ts(packet, from->streams[0]->time_base, to->streams[0]->time_base);
-      av_interleaved_write_frame(to, packet);
-    }
-    av_packet_unref(packet);
+void put_into_wav(TagLib::RIFF::WAV::File& file, const Tags& tags) {
+  file.setProperties(properties_of(tags));
+  for (const Picture& p : tags.pictures) {
+    auto* made = new TagLib::ID3v2::AttachedPictureFrame;  // the tag takes it over
+    made->setMimeType(text_of(p.mime));
+    made->setDescription(text_of(p.description));
+    made->setType(TagLib::ID3v2::AttachedPictureFrame::Type(p.type));
+    made->setPicture(bytes_of(p.bytes));
+    file.ID3v2Tag()->addFrame(made);
   }
-  av_packet_free(&packet);
 }
 
-std::optional<double> hundredths(int value) { return value == no_value ? std::nullopt : std::optional(value / 100.0); }
-
-LoudnessTags from_bext(const std::filesystem::path& file) {
-  SF_INFO info{};
-  SNDFILE* sound = sf_open(file.c_str(), SFM_READ, &info);
-  if (!sound) throw InputError(file, "its tags cannot be read; check that it is a WAV or FLAC file");
-  SF_BROADCAST_INFO bext{};
-  const bool there = sf_command(sound, SFC_GET_BROADCAST_INFO, &bext, sizeof bext) == SF_TRUE && bext.version >= 2;
-  sf_close(sound);
-  if (!there) return {};
-  LoudnessTags tags;
-  tags.integrated_lufs = hundredths(bext.loudness_value);
-  tags.range_lu = hundredths(bext.loudness_range);
-  tags.true_peak_dbtp = hundredths(bext.max_true_peak_level);
-  tags.momentary_max_lufs = hundredths(bext.max_momentary_loudness);
-  tags.short_term_max_lufs = hundredths(bext.max_shortterm_loudness);
-  return tags;
-}
-
-LoudnessTags from_comments(const std::filesystem::path& file) {
-  const Container in = open(file);
+LoudnessTags from_comments(const Tags& tags) {
   auto number = [&](const char* key) -> std::optional<double> {
-    const AVDictionaryEntry* entry = av_dict_get(in->metadata, key, nullptr, 0);
-    return entry ? std::optional(std::strtod(entry->value, nullptr)) : std::nullopt;
+    const auto at = tags.words.find(key);
+    return at != tags.words.end() && !at->second.empty() ? std::optional(std::strtod(at->second[0].c_str(), nullptr))
+                                                         : std::nullopt;
   };
   auto loudness = [](std::optional<double> gain) { return gain ? std::optional(replay_gain_lufs - *gain) : gain; };
   auto decibels = [](std::optional<double> peak) {
     return peak && *peak > 0 ? std::optional(20 * std::log10(*peak)) : std::nullopt;
   };
-  LoudnessTags tags;
-  tags.integrated_lufs = loudness(number("REPLAYGAIN_TRACK_GAIN"));
-  tags.true_peak_dbtp = decibels(number("REPLAYGAIN_TRACK_PEAK"));
-  tags.album_lufs = loudness(number("REPLAYGAIN_ALBUM_GAIN"));
-  tags.album_peak_dbtp = decibels(number("REPLAYGAIN_ALBUM_PEAK"));
-  return tags;
+  LoudnessTags loud;
+  loud.integrated_lufs = loudness(number("REPLAYGAIN_TRACK_GAIN"));
+  loud.true_peak_dbtp = decibels(number("REPLAYGAIN_TRACK_PEAK"));
+  loud.album_lufs = loudness(number("REPLAYGAIN_ALBUM_GAIN"));
+  loud.album_peak_dbtp = decibels(number("REPLAYGAIN_ALBUM_PEAK"));
+  return loud;
 }
 
 }  // namespace
@@ -106,40 +129,50 @@ std::map<std::string, std::string> replay_gain_comments(const LoudnessTags& tags
   return comments;
 }
 
-void write_comments(const std::filesystem::path& flac, const std::map<std::string, std::string>& comments) {
-  const auto part = flac.parent_path() / ("." + flac.filename().string() + ".tags.part");
-  const std::string sentence = "its tags cannot be written; the disk may be full";
-  try {
-    const Container in = open(flac);
-    AVFormatContext* made = nullptr;
-    if (avformat_find_stream_info(in.get(), nullptr) < 0 || in->nb_streams < 1 ||
-        avformat_alloc_output_context2(&made, nullptr, "flac", part.c_str()) < 0)
-      throw InputError(flac, sentence);
-    const Container out(made);
-    AVStream* stream = avformat_new_stream(out.get(), nullptr);
-    if (!stream || avcodec_parameters_copy(stream->codecpar, in->streams[0]->codecpar) < 0 ||
-        avio_open(&out->pb, part.c_str(), AVIO_FLAG_WRITE) < 0)
-      throw InputError(flac, sentence);
-    stream->time_base = in->streams[0]->time_base;
-    av_dict_copy(&out->metadata, in->metadata, 0);
-    for (const auto& [key, value] : comments) av_dict_set(&out->metadata, key.c_str(), value.c_str(), 0);
-    if (avformat_write_header(out.get(), nullptr) < 0) throw InputError(flac, sentence);
-    copy_packets(in.get(), out.get());
-    if (av_write_trailer(out.get()) < 0) throw InputError(flac, sentence);
-    avio_flush(out->pb);
-    if (out->pb->error < 0) throw InputError(flac, sentence);
-  } catch (...) {
-    std::error_code ignored;
-    std::filesystem::remove(part, ignored);
-    throw;
-  }
-  std::error_code trouble;
-  std::filesystem::rename(part, flac, trouble);
-  if (trouble) throw InputError(flac, sentence);
+namespace {
+
+Tags tags_of(TagLib::File* file) {
+  Tags tags;
+  if (!file || !file->isValid()) return tags;
+  for (const auto& [key, values] : file->properties())
+    for (const auto& value : values) tags.words[key.to8Bit(true)].push_back(value.to8Bit(true));
+  tags.pictures = pictures_of(file);
+  return tags;
 }
 
-LoudnessTags read_tags(const std::filesystem::path& file) {
-  return file.extension() == ".flac" ? from_comments(file) : from_bext(file);
+}  // namespace
+
+Tags read_tags(const std::filesystem::path& file) {
+  const TagLib::FileRef opened(file.c_str(), false);
+  return opened.isNull() ? Tags{} : tags_of(opened.file());
+}
+
+Tags read_tags(const std::filesystem::path& file, bool flac) {
+  if (flac) {
+    TagLib::FLAC::File opened(file.c_str(), false);
+    return tags_of(&opened);
+  }
+  TagLib::RIFF::WAV::File opened(file.c_str(), false);
+  return tags_of(&opened);
+}
+
+void write_tags(const std::filesystem::path& file, bool flac, const Tags& tags) {
+  bool saved = false;
+  if (flac) {
+    TagLib::FLAC::File opened(file.c_str(), false);
+    if (opened.isValid()) put_into_flac(opened, tags), saved = opened.save();
+  } else {
+    TagLib::RIFF::WAV::File opened(file.c_str(), false);
+    if (opened.isValid()) put_into_wav(opened, tags), saved = opened.save();
+  }
+  if (!saved) throw InputError(file, "its tags cannot be written; the disk may be full");
+}
+
+LoudnessTags read_loudness_tags(const std::filesystem::path& file, bool flac) {
+  if (!std::filesystem::exists(file)) throw InputError(file, "its tags cannot be read; check that it is there");
+  if (flac) return from_comments(read_tags(file, true));
+  const auto bext = read_broadcast_extension(file);
+  return bext ? bext->loudness : LoudnessTags{};
 }
 
 }  // namespace heathmist

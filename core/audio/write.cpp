@@ -1,12 +1,12 @@
 #include "core/audio/write.hpp"
 
-#include <fcntl.h>
+#include <fmt/format.h>
 #include <sndfile.h>
 #include <unistd.h>
 
 #include <algorithm>
+#include <cerrno>
 #include <cmath>
-#include <cstdio>
 #include <map>
 #include <utility>
 #include <vector>
@@ -16,10 +16,6 @@
 namespace heathmist {
 
 namespace {
-
-std::filesystem::path beside(const std::filesystem::path& file) {
-  return file.parent_path() / ("." + file.filename().string() + "." + std::to_string(::getpid()) + ".part");
-}
 
 int sound_format(const std::filesystem::path& file, WordFormat word) {
   static const std::map<std::string, int> containers{{".wav", SF_FORMAT_RF64},
@@ -51,56 +47,110 @@ double levels_of(WordFormat word) {
   }
 }
 
+/// How libsndfile reaches the passing file: what fails is remembered, since not every one of its formats looks.
+struct Channel {
+  int descriptor;
+  int error = 0;
+};
+
+sf_count_t length_of(void* user) {
+  const auto* channel = static_cast<Channel*>(user);
+  const off_t at = ::lseek(channel->descriptor, 0, SEEK_CUR), end = ::lseek(channel->descriptor, 0, SEEK_END);
+  ::lseek(channel->descriptor, at, SEEK_SET);
+  return end;
+}
+
+sf_count_t seek_in(sf_count_t offset, int whence, void* user) {
+  return ::lseek(static_cast<Channel*>(user)->descriptor, offset, whence);
+}
+
+sf_count_t read_from(void* to, sf_count_t count, void* user) {
+  return std::max<ssize_t>(0, ::read(static_cast<Channel*>(user)->descriptor, to, size_t(count)));
+}
+
+sf_count_t write_to(const void* from, sf_count_t count, void* user) {
+  auto* channel = static_cast<Channel*>(user);
+  sf_count_t done = 0;
+  while (done < count) {
+    const ssize_t n = ::write(channel->descriptor, static_cast<const char*>(from) + done, size_t(count - done));
+    if (n < 0 && errno == EINTR) continue;
+    if (n <= 0) {
+      channel->error = n < 0 ? errno : ENOSPC;
+      break;
+    }
+    done += n;
+  }
+  return done;
+}
+
+sf_count_t place_in(void* user) { return ::lseek(static_cast<Channel*>(user)->descriptor, 0, SEEK_CUR); }
+
+SF_VIRTUAL_IO channel_calls{length_of, seek_in, read_from, write_to, place_in};
+
 }  // namespace
 
 struct ClipWriter::State {
-  std::filesystem::path file, part;
+  AtomicFile file;
+  Channel channel;
+  WordFormat word;
   double levels;
-  SNDFILE* sound = nullptr;
   int channels;
-  std::vector<double> reals;
-  std::vector<int> words;
+  int64_t frames = 0;
+  SNDFILE* sound = nullptr;
+  std::vector<double> reals{};
+  std::vector<int> words{};
 
+  State(const Destination& to, WordFormat format, int count)
+      : file(to), channel{file.descriptor()}, word(format), levels(levels_of(format)), channels(count) {}
   ~State() {
-    if (!sound) return;
-    sf_close(sound);
-    std::error_code ignored;
-    std::filesystem::remove(part, ignored);
+    if (sound) sf_close(sound);
+  }
+  void check() const {
+    if (channel.error) file.fail(channel.error);
   }
 };
 
-ClipWriter::ClipWriter(const std::filesystem::path& file, int sample_rate_hz, int channels, WordFormat format)
-    : state_(new State{file, beside(file), levels_of(format), nullptr, channels, {}, {}}) {
+ClipWriter::ClipWriter(const Destination& to, int sample_rate_hz, int channels, WordFormat format) {
   SF_INFO info{};
   info.samplerate = sample_rate_hz;
   info.channels = channels;
-  info.format = sound_format(file, format);
-  state_->sound = sf_open(state_->part.c_str(), SFM_WRITE, &info);
-  if (!state_->sound)
-    throw InputError(
-        file, std::string("it cannot be written (") + sf_strerror(nullptr) + "); check the folder and the format");
-  sf_command(state_->sound, SFC_RF64_AUTO_DOWNGRADE, nullptr, SF_TRUE);
-  sf_command(state_->sound, SFC_SET_ADD_PEAK_CHUNK, nullptr, SF_FALSE);
+  info.format = sound_format(to.file, format);
+  state_ = std::make_unique<State>(to, format, channels);
+  auto& s = *state_;
+  s.sound = sf_open_virtual(&channel_calls, SFM_WRITE, &info, &s.channel);
+  s.check();
+  if (!s.sound)
+    throw InputError(to.file,
+                     fmt::format("{} Hz with {} channels cannot be written as {} ({}); choose another format",
+                                 sample_rate_hz, channels, to.file.extension().string(), sf_strerror(nullptr)));
+  sf_command(s.sound, SFC_RF64_AUTO_DOWNGRADE, nullptr, SF_TRUE);
+  sf_command(s.sound, SFC_SET_ADD_PEAK_CHUNK, nullptr, SF_FALSE);
 }
 
 ClipWriter::~ClipWriter() = default;
 
-void ClipWriter::tag(const LoudnessTags& tags) {
-  if (state_->file.extension() != ".wav") return;
-  constexpr int16_t no_value = 0x7fff;
-  auto hundredths = [](std::optional<double> value) {
-    return value ? int16_t(std::lround(std::clamp(*value, -300.0, 300.0) * 100)) : no_value;
-  };
-  SF_BROADCAST_INFO bext{};
-  std::snprintf(bext.originator, sizeof bext.originator, "Heathmist");
-  bext.version = 2;
-  bext.loudness_value = hundredths(tags.integrated_lufs);
-  bext.loudness_range = hundredths(tags.range_lu);
-  bext.max_true_peak_level = hundredths(tags.true_peak_dbtp);
-  bext.max_momentary_loudness = hundredths(tags.momentary_max_lufs);
-  bext.max_shortterm_loudness = hundredths(tags.short_term_max_lufs);
-  if (sf_command(state_->sound, SFC_SET_BROADCAST_INFO, &bext, sizeof bext) != SF_TRUE)
-    throw InputError(state_->file, "its loudness cannot be written into it; write without tags");
+void ClipWriter::describe(const BroadcastExtension& bext) {
+  if (state_->file.file().extension() != ".wav") return;
+  auto chunks = bext.others;
+  chunks.insert(chunks.begin(), {"bext", bytes_of(bext)});
+  for (auto& [id, bytes] : chunks) {
+    SF_CHUNK_INFO chunk{};
+    id.copy(chunk.id, 4);
+    chunk.id_size = 4;
+    chunk.datalen = unsigned(bytes.size());
+    chunk.data = bytes.data();
+    if (sf_set_chunk(state_->sound, &chunk) != SF_ERR_NO_ERROR)
+      throw InputError(state_->file.file(), "its " + id + " chunk cannot be written; write without tags");
+  }
+}
+
+void ClipWriter::expect(int64_t frames) {
+  const auto& s = *state_;
+  const int bytes = s.word == WordFormat::pcm16     ? 2
+                    : s.word == WordFormat::pcm24   ? 3
+                    : s.word == WordFormat::float64 ? 8
+                                                    : 4;
+  state_->file.expect(frames * s.channels * bytes);
 }
 
 void ClipWriter::write(const Planar& block) { write(block, block.frames()); }
@@ -125,50 +175,56 @@ void ClipWriter::write(const Planar& block, int64_t frames) {
       for (int64_t n = 0; n < frames; ++n) s.reals[size_t(n * s.channels + c)] = block.channel(c)[size_t(n)];
     written = sf_writef_double(s.sound, s.reals.data(), frames);
   }
-  if (written != frames) throw InputError(s.file, "it cannot be written to its end; the disk may be full");
+  s.check();
+  if (written != frames) s.file.fail(EIO);
+  s.frames += frames;
+}
+
+const std::filesystem::path& ClipWriter::close() {
+  auto& s = *state_;
+  if (!s.sound) return s.file.part();
+  const int closed = sf_close(std::exchange(s.sound, nullptr));
+  s.check();
+  if (closed != 0) s.file.fail(EIO);
+  SF_INFO info{};
+  SNDFILE* back = sf_open(s.file.part().c_str(), SFM_READ, &info);  // what is there is what was meant to be
+  if (back) sf_close(back);
+  if (!back || info.frames != s.frames || info.channels != s.channels) s.file.fail(EIO);
+  return s.file.part();
 }
 
 void ClipWriter::finish() {
-  auto& s = *state_;
-  sf_write_sync(s.sound);
-  const int closed = sf_close(std::exchange(s.sound, nullptr));
-  std::error_code trouble;
-  if (closed == 0) std::filesystem::rename(s.part, s.file, trouble);
-  if (closed == 0 && !trouble) return;
-  std::error_code ignored;
-  std::filesystem::remove(s.part, ignored);
-  throw InputError(s.file, "it cannot be written to its end; the disk may be full");
+  close();
+  state_->file.commit();
 }
+
+namespace {
+
+/// What a stage made may be beyond any number; a file of that is none.
+void refuse_unless_finite(const Clip& clip, const Planar& block, int64_t first) {
+  for (int c = 0; c < block.channels(); ++c)
+    for (size_t n = 0; n < size_t(block.frames()); ++n)
+      if (!std::isfinite(block.channel(c)[n]))
+        throw InputError(clip.path(),
+                         fmt::format("what was made of it is no number at {:.3f} s in channel {}; look at the "
+                                     "stages it went through",
+                                     double(first + int64_t(n)) / clip.format().sample_rate_hz, c + 1));
+}
+
+}  // namespace
 
 void write_clip(ClipWriter& out, const Clip& clip, const Job& job) {
   const int64_t frames = clip.format().frames;
+  out.expect(frames);
   const auto reader = clip.reader();
   Planar block;
   for (int64_t at = 0; at < frames; at += block.frames()) {
     job.check();
     reader->read(at, std::min<int64_t>(1 << 16, frames - at), block);
+    refuse_unless_finite(clip, block, at);
     out.write(block);
     job.report(double(at) / double(frames));
   }
-}
-
-void write_whole(const std::filesystem::path& file, const std::string& content) {
-  const auto part = beside(file);
-  const int out = ::open(part.c_str(), O_WRONLY | O_CREAT | O_TRUNC | O_CLOEXEC, 0644);
-  if (out < 0) throw InputError(file, "it cannot be written; check the folder and its permissions");
-  size_t done = 0;
-  while (done < content.size()) {
-    const ssize_t n = ::write(out, content.data() + done, content.size() - done);
-    if (n <= 0) break;
-    done += size_t(n);
-  }
-  const bool kept = done == content.size() && ::fsync(out) == 0;
-  ::close(out);
-  std::error_code trouble, ignored;
-  if (kept) std::filesystem::rename(part, file, trouble);
-  if (kept && !trouble) return;
-  std::filesystem::remove(part, ignored);
-  throw InputError(file, "it cannot be saved, the disk may be full; the old file is left as it was");
 }
 
 }  // namespace heathmist

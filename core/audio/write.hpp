@@ -1,10 +1,11 @@
-// Writing clips and other files whole or not at all.
+// Writing clips whole or not at all.
 #pragma once
 #include <filesystem>
 #include <functional>
 #include <memory>
 #include <string>
 
+#include "core/audio/atomic_file.hpp"
 #include "core/audio/planar.hpp"
 #include "core/audio/tags.hpp"
 
@@ -15,19 +16,24 @@ struct Job;
 
 enum class WordFormat { pcm16, pcm24, pcm32, float32, float64 };
 
-/// Writes audio to a file beside `file` and moves it into place at finish(); without finish() nothing is left behind.
+/// Writes audio through an AtomicFile; without finish() nothing is left behind.
 /// `.wav` becomes WAV (RF64 past 4 GiB), `.flac` FLAC (16 or 24 bit), `.w64`, `.aiff`, `.caf` likewise.
-/// Integers are rounded to nearest and clipped at full scale; no dither. Throws InputError (a full disk too).
+/// Integers are rounded to nearest and clipped at full scale; no dither. Every byte that goes out is looked at: throws
+/// InputError (a full disk too), OutputRefused.
 class ClipWriter {
  public:
-  ClipWriter(const std::filesystem::path& file, int sample_rate_hz, int channels, WordFormat format);
+  ClipWriter(const Destination& to, int sample_rate_hz, int channels, WordFormat format);
   ~ClipWriter();
   ClipWriter(const ClipWriter&) = delete;
   ClipWriter& operator=(const ClipWriter&) = delete;
-  /// Puts its loudness into the `bext` chunk of a WAV file; before the first write(). Elsewhere it does nothing.
-  void tag(const LoudnessTags& tags);
+  /// Puts a `bext` chunk (EBU Tech 3285) into a WAV file; before the first write(). Elsewhere it does nothing.
+  void describe(const BroadcastExtension& bext);
+  /// How many frames will come, for the sentence where the disk is too small for them.
+  void expect(int64_t frames);
   void write(const Planar& block);
   void write(const Planar& block, int64_t frames);
+  /// Ends the audio, and leaves the file under its passing name: to be tagged and checked before finish().
+  const std::filesystem::path& close();
   void finish();
 
  private:
@@ -37,8 +43,5 @@ class ClipWriter {
 
 /// Writes a whole clip. Throws as its reader and the writer do, Cancelled.
 void write_clip(ClipWriter& out, const Clip& clip, const Job& job);
-
-/// Replaces a file's content in one step: an interrupted or failed write leaves the old file whole. Throws InputError.
-void write_whole(const std::filesystem::path& file, const std::string& content);
 
 }  // namespace heathmist

@@ -20,6 +20,7 @@ struct Searcher {
   const Chain& chain;
   const CeilingOptions& options;
   Job job;
+  const Grant& grant;
   CeilingAnswer answer{};
 
   /// How much of the work is probably done after so many tries: nobody knows how many it will take.
@@ -33,7 +34,7 @@ struct Searcher {
         options.limiter ? Stage{"limiter", {{"ceiling_dbtp", set_db}}} : Stage{"gain", {{"gain_db", set_db}}};
     if (options.limiter || set_db != 0) whole.stages.insert(whole.stages.begin(), before);
     const Job part = job.part(share_after(answer.points.size()), share_after(answer.points.size() + 1));
-    const auto made = pass(master, whole, part.part(0, 0.8));
+    const auto made = pass(master, whole, part.part(0, 0.8), {grant});
     const auto peaks = true_peaks(*made.ret, options.limit_dbtp, part.part(0.8, 1));
     if (keep_moments) {
       answer.worst = peaks.overs;
@@ -86,7 +87,7 @@ std::optional<double> Ceiling::for_all_db() const {
 
 Ceiling find_ceiling(std::shared_ptr<const Clip> master, const std::vector<Chain>& chains,
                      const CeilingOptions& options, const Job& job,
-                     const std::function<void(size_t, const CeilingAnswer&)>& done) {
+                     const std::function<void(size_t, const CeilingAnswer&)>& done, const Grant& grant) {
   Ceiling ceiling{options, std::vector<CeilingAnswer>(chains.size())};
   std::mutex lock;
   std::vector<double> shares(chains.size());
@@ -100,7 +101,7 @@ Ceiling find_ceiling(std::shared_ptr<const Clip> master, const std::vector<Chain
       [&](int, int64_t n) {
         const Chain& chain = chains[size_t(n)];
         Searcher searcher{master, chain, options,
-                          Job{job.stop, [&, n](double share) { progress(size_t(n), share); }, 1}};
+                          Job{job.stop, [&, n](double share) { progress(size_t(n), share); }, 1}, grant};
         searcher.answer.name = title_of(chain);
         try {
           searcher.search();

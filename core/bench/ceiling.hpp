@@ -39,7 +39,8 @@ struct Ceiling {
 /// from any thread, one at a time. Throws Cancelled.
 Ceiling find_ceiling(std::shared_ptr<const Clip> master, const std::vector<Chain>& chains,
                      const CeilingOptions& options, const Job& job = {},
-                     const std::function<void(size_t, const CeilingAnswer&)>& done = {});
+                     const std::function<void(size_t, const CeilingAnswer&)>& done = {},
+                     const Grant& grant = grant_nothing);
 
 Json ceiling_json(const Ceiling& ceiling);
 

@@ -80,7 +80,7 @@ void keep(const std::filesystem::path& place, const BoardRow& row) {
   const auto bytes = Json::to_cbor(json);
   try {
     std::filesystem::create_directories(place.parent_path());
-    write_whole(place, std::string(bytes.begin(), bytes.end()));
+    write_whole({place, true}, std::string(bytes.begin(), bytes.end()));
   } catch (const std::exception&) {  // a cache that cannot be written costs time alone
   }
 }

@@ -1,14 +1,13 @@
 // The bench: the document that holds masters and their trials. One file, open JSON (docs/formats.md).
 //
 // In memory all files are absolute paths; on disk they stand relative to the bench. `settings` are kept
-// as they are; other keys that are not known are dropped.
+// as they are; other keys that are not known are dropped. It is read strictly: a value of another kind than the
+// format's is refused with its place.
 #pragma once
 #include <filesystem>
 #include <optional>
 #include <string>
 #include <vector>
-
-#include <nlohmann/json.hpp>
 
 #include "core/compare/manual_fit.hpp"
 #include "core/stages/chain.hpp"
@@ -69,7 +68,7 @@ struct Bench {
   std::vector<Master> masters;
   std::optional<Floor> floor;
   std::vector<Chain> chains{};  ///< kept by name, to be used again
-  nlohmann::ordered_json settings = nlohmann::ordered_json::object();
+  Json settings = Json::object();
   bool operator==(const Bench&) const = default;
 
   Master* master(const std::string& id);
@@ -83,10 +82,20 @@ struct Bench {
 /// A fresh id, unlike any other.
 std::string fresh_id();
 
-/// Reads a bench. Throws InputError for one that is broken or from a newer version.
-Bench load_bench(const std::filesystem::path& file);
+/// Reads a bench. What was mended on the way (ids that two entries shared) is told to `notes`, a sentence each. Throws
+/// InputError for one that is broken or from a newer version.
+Bench load_bench(const std::filesystem::path& file, std::vector<std::string>* notes = nullptr);
 
-/// Writes a bench whole or not at all. Throws InputError.
+/// Writes a bench whole or not at all, in place of the file that is there. Throws InputError; OutputRefused where the
+/// file is one that the bench holds.
 void save_bench(const Bench& bench, const std::filesystem::path& file);
+
+/// The bench as JSON, its files relative to `folder`; and back. Throws InputError that names `from`.
+Json bench_json(const Bench& bench, const std::filesystem::path& folder);
+Bench bench_from_json(const Json& json, const std::filesystem::path& folder, const std::filesystem::path& from,
+                      std::vector<std::string>* notes = nullptr);
+
+/// Every file a bench refers to.
+std::vector<std::filesystem::path> files_of(const Bench& bench);
 
 }  // namespace heathmist

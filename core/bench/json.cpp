@@ -1,6 +1,9 @@
 #include "core/bench/json.hpp"
 
+#include <fmt/format.h>
+
 #include <cmath>
+#include <set>
 
 namespace heathmist {
 
@@ -22,19 +25,37 @@ std::string csv_word(const Json& value) {
 
 }  // namespace
 
-std::string csv_of(const std::vector<Json>& rows) {
-  if (rows.empty()) return {};
-  std::string heads, text;
-  std::vector<std::string> keys;
-  for (const auto& [key, value] : rows.front().items())
-    if (!value.is_structured()) keys.push_back(key);
-  for (const auto& key : keys) heads += (heads.empty() ? "" : ",") + key;
+namespace {
+
+/// Lists of numbers as numbers of their own.
+Json flat(const Json& row) {
+  Json made = Json::object();
+  for (const auto& [key, value] : row.items()) {
+    if (!value.is_structured()) made[key] = value;
+    if (!value.is_array()) continue;
+    for (size_t n = 0; n < value.size(); ++n)
+      if (value[n].is_number()) made[fmt::format("{}_{}", key, n + 1)] = value[n];
+  }
+  return made;
+}
+
+}  // namespace
+
+std::string csv_of(const std::vector<Json>& rows, std::vector<std::string> heads) {
+  std::vector<Json> table;
+  std::set<std::string> known(heads.begin(), heads.end());
   for (const Json& row : rows) {
-    for (size_t k = 0; k < keys.size(); ++k)
-      text += (k ? "," : "") + csv_word(row.contains(keys[k]) ? row[keys[k]] : Json());
+    table.push_back(flat(row));
+    for (const auto& [key, value] : table.back().items())
+      if (known.insert(key).second) heads.push_back(key);
+  }
+  std::string text = fmt::format("{}\n", fmt::join(heads, ","));
+  for (const Json& row : table) {
+    for (size_t k = 0; k < heads.size(); ++k)
+      text += (k ? "," : "") + csv_word(row.contains(heads[k]) ? row[heads[k]] : Json());
     text += "\n";
   }
-  return heads + "\n" + text;
+  return text;
 }
 
 namespace {

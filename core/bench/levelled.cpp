@@ -6,6 +6,7 @@
 #include <cmath>
 
 #include "core/audio/write.hpp"
+#include "core/printable.hpp"
 
 namespace heathmist {
 
@@ -64,14 +65,67 @@ std::string fault_of(const Levelled& made, const LevelPlan& plan, bool alone) {
 
 }  // namespace
 
+namespace {
+
+/// What the coding history of a copy gains (EBU R 98).
+std::string history_line(const ClipFormat& f, const LevelPlan& plan, double gain_db) {
+  const std::string mode = f.channels == 1 ? "mono" : f.channels == 2 ? "stereo" : fmt::format("{}ch", f.channels);
+  return fmt::format("A=PCM,F={},W={},M={},T=Heathmist {}; {:+.2f} dB\r\n", f.sample_rate_hz, plan.bits, mode,
+                     plan.bits >= 32 ? "float" : plan.dither + " dither", gain_db);
+}
+
+BroadcastExtension extension_for(const Clip& master, const ClipFormat& f, const LevelPlan& plan, const Levelled& made,
+                                 const LoudnessTags& tags) {
+  auto bext = read_broadcast_extension(master.path()).value_or(BroadcastExtension{});
+  if (bext.originator.empty()) bext.originator = "Heathmist";
+  if (!bext.coding_history.empty() && !bext.coding_history.ends_with('\n')) bext.coding_history += "\r\n";
+  bext.coding_history += history_line(f, plan, made.gain_db);
+  bext.loudness = tags;
+  bext.loudness.album_lufs.reset(), bext.loudness.album_peak_dbtp.reset();
+  return bext;
+}
+
+/// The master's words and pictures, without the loudness that no longer holds.
+Tags carried_tags(const Clip& master, bool flac, const LoudnessTags& loudness) {
+  Tags tags = read_tags(master.path());
+  std::erase_if(tags.words, [](const auto& entry) {
+    return entry.first.starts_with("REPLAYGAIN_") || entry.first.starts_with("R128_") || entry.first == "ENCODING" ||
+           entry.first == "ENCODEDBY";
+  });
+  if (flac)
+    for (const auto& [key, value] : replay_gain_comments(loudness)) tags.words[key] = {value};
+  return tags;
+}
+
+std::string lost_tag(const Tags& wanted, const std::filesystem::path& written, bool flac) {
+  const Tags there = read_tags(written, flac);
+  for (const auto& [key, values] : wanted.words)
+    if (const auto at = there.words.find(key); at == there.words.end() || at->second != values) return key;
+  return there.pictures.size() == wanted.pictures.size() ? "" : "a picture";
+}
+
+/// Under another ending a file is still read for what it is.
+std::shared_ptr<const Clip> open_part(const std::filesystem::path& part, const std::filesystem::path& file,
+                                      const Job& job) {
+  try {
+    return Clip::open(part, job);
+  } catch (const InputError& error) {
+    throw InputError(file, "the copy cannot be read back, so it is not kept; the disk may be full");
+  }
+}
+
+}  // namespace
+
 Levelled write_levelled(std::shared_ptr<const Clip> master, const Loudness& loudness, const LevelPlan& plan,
-                        const std::filesystem::path& file, const std::vector<const Loudness*>& album, const Job& job) {
-  if (file.extension() != ".wav" && file.extension() != ".flac")
+                        Destination to, const std::vector<const Loudness*>& album, const Job& job) {
+  const auto file = to.file;
+  const bool flac = file.extension() == ".flac";
+  if (file.extension() != ".wav" && !flac)
     throw InputError(file, "a levelled copy is written as .wav or .flac; choose one of these endings");
-  if (std::error_code none; std::filesystem::equivalent(file, master->path(), none))
-    throw InputError(file, "a copy would take its master's place; choose another name or folder");
-  if (file.extension() == ".flac" && plan.bits > 24)
+  if (flac && plan.bits > 24)
     throw InputError(file, "FLAC holds at most 24 bits; write a .wav or choose 16 or 24 bits");
+  to.inputs.push_back(master->path());
+  check(to);
   const bool alone = album.empty();
   const Loudness whole = alone ? Loudness() : album_of(album);
   Levelled made{file, 0, false, {}, {}, {}};
@@ -80,35 +134,53 @@ Levelled write_levelled(std::shared_ptr<const Clip> master, const Loudness& loud
   const auto before = measure_loudness(*passed.ret, {}, job.part(0.4, 0.55));
   if (plan.limiter && alone && before.integrated_lufs && loudness.integrated_lufs && !passed.stages.empty())
     made.gain_db = *before.integrated_lufs - *loudness.integrated_lufs;
-  const LoudnessTags tags = tags_for(before, whole, alone, made.gain_db);
+  const LoudnessTags loudness_tags = tags_for(before, whole, alone, made.gain_db);
 
   const auto& f = passed.ret->format();
-  ClipWriter out(file, f.sample_rate_hz, f.channels,
+  ClipWriter out(to, f.sample_rate_hz, f.channels,
                  plan.bits <= 16   ? WordFormat::pcm16
                  : plan.bits <= 24 ? WordFormat::pcm24
                                    : WordFormat::float32);
-  out.tag(tags);
+  out.describe(extension_for(*master, f, plan, made, loudness_tags));
   write_clip(out, *passed.ret, job.part(0.55, 0.8));
-  out.finish();
-  if (file.extension() == ".flac") write_comments(file, replay_gain_comments(tags));
+  const auto part = out.close();
+  const Tags tags = carried_tags(*master, flac, loudness_tags);
+  if (!tags.empty()) write_tags(part, flac, tags);
 
-  made.loudness = measure_loudness(*Clip::open(file, job.part(0.8, 0.85)), {}, job.part(0.85, 1));
-  made.tags = read_tags(file);
+  made.loudness = measure_loudness(*open_part(part, file, job.part(0.8, 0.85)), {}, job.part(0.85, 1));
+  made.tags = read_loudness_tags(part, flac);
   made.fault = fault_of(made, plan, alone);
+  if (const auto lost = lost_tag(tags, part, flac); made.fault.empty() && !lost.empty())
+    made.fault = "its tags lack " + lost;
+  out.finish();
   return made;
 }
 
 std::vector<std::filesystem::path> copy_names(const std::vector<std::filesystem::path>& files,
                                               const std::filesystem::path& folder, bool flac) {
+  const auto named = [&](const std::string& stem) { return folder / (stem + (flac ? ".flac" : ".wav")); };
+  const auto ending = [](const std::filesystem::path& file) {
+    const auto text = file.extension().string();
+    return text.empty() ? text : text.substr(1);
+  };
   std::vector<std::filesystem::path> names;
   for (const auto& file : files) {
-    auto name_of = [&](int number) {
-      return folder /
-             (file.stem().string() + (number > 1 ? fmt::format(" {}", number) : "") + (flac ? ".flac" : ".wav"));
-    };
-    int number = 1;
-    while (std::find(names.begin(), names.end(), name_of(number)) != names.end()) ++number;
-    names.push_back(name_of(number));
+    bool shared = false, same_ending = false;
+    for (const auto& other : files) {
+      if (&other == &file || other.stem() != file.stem()) continue;
+      shared = true;
+      same_ending |= other.extension() == file.extension();
+    }
+    std::string stem = file.stem().string();
+    if (shared && !same_ending && !ending(file).empty()) stem += " (" + ending(file) + ")";
+    if (same_ending) {
+      const auto home = std::filesystem::absolute(file).lexically_normal().parent_path().filename().string();
+      stem += home.empty() ? "" : " (" + home + ")";
+    }
+    std::string tried = stem;
+    for (int n = 2; std::find(names.begin(), names.end(), named(tried)) != names.end(); ++n)
+      tried = fmt::format("{} {}", stem, n);
+    names.push_back(named(tried));
   }
   return names;
 }

@@ -1,4 +1,5 @@
-// Levelled copies: a master at a target of loudness, written with its loudness in its tags, read back and checked.
+// Levelled copies: a master at a target of loudness, with all its tags and pictures, its new loudness among them; read
+// back and checked before it takes its place.
 #pragma once
 #include "core/audio/tags.hpp"
 #include "core/bench/measured.hpp"
@@ -24,13 +25,14 @@ struct Levelled {
   std::string fault;     ///< what the check found; empty: the copy is what was asked for, its tags what it is
 };
 
-/// Writes a copy to `file` (.wav or .flac). `album`: gain and tags count for all of it together; empty: for this one
-/// alone. Throws InputError, ChainError, Cancelled.
+/// Writes a copy (.wav or .flac). `album`: gain and tags count for all of it together; empty: for this one alone. A
+/// copy that is found not to be what was asked for is written all the same, with its fault. Throws InputError,
+/// OutputRefused, ChainError, Cancelled.
 Levelled write_levelled(std::shared_ptr<const Clip> master, const Loudness& loudness, const LevelPlan& plan,
-                        const std::filesystem::path& file, const std::vector<const Loudness*>& album = {},
-                        const Job& job = {});
+                        Destination to, const std::vector<const Loudness*>& album = {}, const Job& job = {});
 
-/// Where the copies of some files go: their names in a folder, told apart by a number where two are alike.
+/// Where the copies of some files go: their names in a folder. Where two have one name, each says what it was: "t
+/// (wav)" and "t (flac)", or the folder it lay in.
 std::vector<std::filesystem::path> copy_names(const std::vector<std::filesystem::path>& files,
                                               const std::filesystem::path& folder, bool flac);
 

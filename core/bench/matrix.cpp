@@ -34,13 +34,13 @@ struct Opened {
   std::string failure;
 };
 
-MatrixCell cell_of(const Opened& master, const MatrixRow& row, const Chain& chain, const Job& job) {
+MatrixCell cell_of(const Opened& master, const MatrixRow& row, const Chain& chain, const Job& job, const Grant& grant) {
   MatrixCell cell;
   cell.done = true;
   cell.failure = master.failure;
   if (!master.clip) return cell;
   try {
-    const Passed made = pass(master.clip, chain, job);
+    const Passed made = pass(master.clip, chain, job, {grant});
     for (const StageReport& s : made.stages)
       if (s.encoded_bytes) cell.encoded_bytes = s.encoded_bytes, cell.bit_rate_bps = s.bit_rate_bps;
     cell.true_peak_dbtp = true_peaks(*made.ret, 0, job).dbtp;
@@ -100,7 +100,7 @@ const std::vector<Chain>& common_settings() {
 }
 
 Matrix run_matrix(const std::vector<MatrixRow>& rows, const std::vector<Chain>& columns, const Job& job,
-                  const std::function<void(size_t, size_t, const MatrixCell&)>& done) {
+                  const std::function<void(size_t, size_t, const MatrixCell&)>& done, const Grant& grant) {
   Matrix matrix{rows, columns, std::vector<MatrixCell>(rows.size() * columns.size())};
   std::vector<Opened> masters(rows.size());
   for (size_t r = 0; r < rows.size(); ++r) {
@@ -120,7 +120,7 @@ Matrix run_matrix(const std::vector<MatrixRow>& rows, const std::vector<Chain>& 
       int64_t(matrix.cells.size()), job, [] { return 0; },
       [&](int, int64_t n) {
         const size_t row = size_t(n) / columns.size(), column = size_t(n) % columns.size();
-        MatrixCell cell = cell_of(masters[row], rows[row], columns[column], Job{job.stop, {}, 1});
+        MatrixCell cell = cell_of(masters[row], rows[row], columns[column], Job{job.stop, {}, 1}, grant);
         std::scoped_lock held(lock);
         if (done) done(row, column, cell);
         matrix.cells[size_t(n)] = std::move(cell);
@@ -137,19 +137,21 @@ std::string quoted(std::string text) {
 
 }  // namespace
 
+Json cell_json(const MatrixRow& row, const Chain& column, const MatrixCell& cell) {
+  Json json{{"row", row.name}, {"chain", title_of(column)}, {"kind", cell.kind}};
+  for (int v = 0; v < matrix_values; ++v)
+    json[name_of(MatrixValue(v))] = number_or_null(value_of(cell, MatrixValue(v)));
+  json["spurious_hz"] = number_or_null(cell.tones ? std::optional(cell.tones->spurious_hz) : std::nullopt);
+  json["bit_rate_bps"] = cell.bit_rate_bps ? Json(*cell.bit_rate_bps) : Json(nullptr);
+  json["failure"] = cell.failure.empty() ? Json(nullptr) : Json(cell.failure);
+  return json;
+}
+
 Json matrix_json(const Matrix& matrix) {
   Json cells = Json::array();
   for (size_t r = 0; r < matrix.rows.size(); ++r)
-    for (size_t c = 0; c < matrix.columns.size(); ++c) {
-      const MatrixCell& cell = matrix.at(r, c);
-      Json json{{"row", matrix.rows[r].name}, {"chain", title_of(matrix.columns[c])}, {"kind", cell.kind}};
-      for (int v = 0; v < matrix_values; ++v)
-        json[name_of(MatrixValue(v))] = number_or_null(value_of(cell, MatrixValue(v)));
-      json["spurious_hz"] = number_or_null(cell.tones ? std::optional(cell.tones->spurious_hz) : std::nullopt);
-      json["bit_rate_bps"] = cell.bit_rate_bps ? Json(*cell.bit_rate_bps) : Json(nullptr);
-      json["failure"] = cell.failure.empty() ? Json(nullptr) : Json(cell.failure);
-      cells.push_back(std::move(json));
-    }
+    for (size_t c = 0; c < matrix.columns.size(); ++c)
+      cells.push_back(cell_json(matrix.rows[r], matrix.columns[c], matrix.at(r, c)));
   return {{"cells", cells}};
 }
 

@@ -46,8 +46,10 @@ const std::vector<Chain>& common_settings();
 /// at a time; what was done before a cancel has been handed over. Probes are made at 44.1 kHz. A cell that cannot be
 /// done says why; the others go on. Throws Cancelled.
 Matrix run_matrix(const std::vector<MatrixRow>& rows, const std::vector<Chain>& columns, const Job& job = {},
-                  const std::function<void(size_t row, size_t column, const MatrixCell&)>& done = {});
+                  const std::function<void(size_t row, size_t column, const MatrixCell&)>& done = {},
+                  const Grant& grant = grant_nothing);
 
+Json cell_json(const MatrixRow& row, const Chain& column, const MatrixCell& cell);
 Json matrix_json(const Matrix& matrix);
 /// One line a cell.
 std::string matrix_csv(const Matrix& matrix);

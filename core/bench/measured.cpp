@@ -129,7 +129,7 @@ void keep_measured(const std::string& mark, const Measured& measured) {
   if (place.empty()) return;
   const auto bytes = Json::to_cbor(pack(measured));
   try {
-    write_whole(place, std::string(bytes.begin(), bytes.end()));
+    write_whole({place, true}, std::string(bytes.begin(), bytes.end()));
   } catch (const InputError&) {  // a cache that cannot be written only costs time
   }
 }
@@ -143,11 +143,11 @@ Measured measure_file(const std::filesystem::path& file, const Job& job) {
   return measured;
 }
 
-Measured measure_return(const std::filesystem::path& file, const Chain& chain, const Job& job) {
+Measured measure_return(const std::filesystem::path& file, const Chain& chain, const Job& job, const Grant& grant) {
   const auto master_mark = measured_mark(file);
   const auto mark = master_mark.empty() ? std::string() : master_mark + chain_mark(chain);
   if (auto kept = kept_measured(mark)) return *kept;
-  const auto made = pass(Clip::open(file, job.part(0, 0.1)), chain, job.part(0.1, 0.6));
+  const auto made = pass(Clip::open(file, job.part(0, 0.1)), chain, job.part(0.1, 0.6), {grant});
   auto fresh = measure(*made.ret, {}, job.part(0.6, 1));
   keep_measured(mark, fresh);
   return fresh;
@@ -188,10 +188,12 @@ Json album_json(const Loudness& a) {
           {"duration_s", a.duration_s}};
 }
 
-std::string measured_csv(const std::vector<std::string>& names, const std::vector<Measured>& rows) {
-  std::vector<Json> table;
-  for (size_t n = 0; n < rows.size(); ++n) table.push_back(measured_json(names[n], rows[n]));
-  return csv_of(table);
+std::string measured_csv(const std::vector<Json>& answers) {
+  std::vector<std::string> heads;
+  const Json none = measured_json("", Measured{});
+  for (const auto& [key, value] : none.items())
+    if (!value.is_structured()) heads.push_back(key);
+  return csv_of(answers, heads);
 }
 
 }  // namespace heathmist

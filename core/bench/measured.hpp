@@ -25,12 +25,13 @@ void keep_measured(const std::string& mark, const Measured& measured);
 Measured measure_file(const std::filesystem::path& file, const Job& job = {});
 
 /// The same of what a chain makes of a file. Throws ChainError, too.
-Measured measure_return(const std::filesystem::path& file, const Chain& chain, const Job& job = {});
+Measured measure_return(const std::filesystem::path& file, const Chain& chain, const Job& job = {},
+                        const Grant& grant = grant_nothing);
 
 /// The answer to `measure` for one file, `path` as given, and for an album.
 Json measured_json(const std::string& path, const Measured& measured);
 Json album_json(const Loudness& album);
-/// The same as a table: a line of heads, then a line for each of `names`.
-std::string measured_csv(const std::vector<std::string>& names, const std::vector<Measured>& rows);
+/// Such answers as a table: a line of heads, then a line each.
+std::string measured_csv(const std::vector<Json>& answers);
 
 }  // namespace heathmist

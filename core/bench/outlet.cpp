@@ -4,12 +4,12 @@
 
 #include <algorithm>
 #include <cmath>
-#include <cstdlib>
-#include <fstream>
 
 #include "core/audio/write.hpp"
+#include "core/bench/folders.hpp"
 #include "core/bench/json.hpp"
 #include "core/bench/shipped_outlets.hpp"
+#include "core/printable.hpp"
 
 namespace heathmist {
 
@@ -107,18 +107,12 @@ Json outlet_json(const Outlet& o) {
   return json;
 }
 
-std::filesystem::path outlets_folder() {
-  const char *wanted = std::getenv("XDG_CONFIG_HOME"), *home = std::getenv("HOME");
-  const std::filesystem::path base = wanted && *wanted ? std::filesystem::path(wanted)
-                                     : home && *home   ? std::filesystem::path(home) / ".config"
-                                                       : std::filesystem::temp_directory_path();
-  return base / "heathmist" / "outlets";
-}
+std::filesystem::path outlets_folder() { return config_folder() / "outlets"; }
 
 std::vector<Outlet> known_outlets(std::vector<std::string>* refused) {
   std::vector<Outlet> known;
   for (const auto& [key, text] : shipped_outlets) {
-    known.push_back(outlet_from_json(key, Json::parse(text)));
+    known.push_back(outlet_from_json(key, json_from(text)));
     known.back().shipped = true;
   }
   std::error_code none;
@@ -127,17 +121,19 @@ std::vector<Outlet> known_outlets(std::vector<std::string>* refused) {
     if (entry.path().extension() == ".json") files.push_back(entry.path());
   std::sort(files.begin(), files.end());
   for (const auto& file : files) try {
-      std::ifstream in(file);
-      const Outlet own = outlet_from_json(file.stem().string(), Json::parse(in));
+      const Outlet own = outlet_from_json(file.stem().string(), json_from_file(file));
       const auto same = std::find_if(known.begin(), known.end(), [&](const Outlet& o) { return o.key == own.key; });
       if (same != known.end())
         *same = own;
       else
         known.push_back(own);
     } catch (const OutletError& error) {
-      if (refused) refused->push_back(file.string() + ": " + error.what());
-    } catch (const std::exception&) {
-      if (refused) refused->push_back(file.string() + ": this is no JSON, so no outlet; mend it or take it away");
+      if (refused) refused->push_back(printable(file) + ": " + error.what());
+    } catch (const JsonError& error) {
+      if (refused)
+        refused->push_back(printable(file) + ": " + error.what() + ", so no outlet; mend it or take it away");
+    } catch (const InputError& error) {
+      if (refused) refused->push_back(error.what());
     }
   return known;
 }
@@ -149,7 +145,7 @@ void save_outlet(const Outlet& outlet) {
   outlet_from_json(outlet.key, json);  // what is written can be read
   std::error_code ignored;
   std::filesystem::create_directories(outlets_folder(), ignored);
-  write_whole(outlets_folder() / (outlet.key + ".json"), json.dump(2) + "\n");
+  write_whole({outlets_folder() / (outlet.key + ".json"), true}, text_of(json) + "\n");
 }
 
 bool drop_outlet(const std::string& key) {

@@ -14,6 +14,13 @@ Json line_json(const SpectralLine& l) {
           {"name", l.name}};
 }
 
+std::vector<std::string> line_heads() {
+  std::vector<std::string> heads{"path"};
+  const Json line = line_json(SpectralLine{});
+  for (const auto& [key, value] : line.items()) heads.push_back(key);
+  return heads;
+}
+
 Json lines_json(const LineReading& r) {
   Json lines = Json::array();
   for (const auto& l : r.lines) lines.push_back(line_json(l));

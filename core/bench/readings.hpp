@@ -6,6 +6,8 @@
 namespace heathmist {
 
 Json line_json(const SpectralLine& line);
+/// The heads of a table of lines, the file's path first.
+std::vector<std::string> line_heads();
 /// Numbers of a spectrum's lines; `lines` holds each of them, strongest first.
 Json lines_json(const LineReading& reading);
 Json sweep_json(const SweepReading& reading);

@@ -48,7 +48,8 @@ std::string chain_mark(const Chain& chain) {
     json.push_back(stage);
   }
   uint64_t hash = 1469598103934665603ULL;  // FNV-1a
-  for (const char c : json.dump() + fmt::format("x{}", chain.rounds)) hash = (hash ^ uint8_t(c)) * 1099511628211ULL;
+  for (const char c : text_of(json, -1) + fmt::format("x{}", chain.rounds))
+    hash = (hash ^ uint8_t(c)) * 1099511628211ULL;
   return fmt::format("c{:016x}", hash);
 }
 
@@ -74,7 +75,7 @@ void Returns::keep(const std::string& key, const Passed& passed) {
 }
 
 Passed Returns::make(const std::shared_ptr<const Clip>& master, const std::string& master_mark, const Chain& chain,
-                     const Job& job) {
+                     const Job& job, const Grant& grant) {
   check(chain);
   Passed so_far{master, {}};
   Chain front{{}, {}, chain.rounds};
@@ -88,7 +89,7 @@ Passed Returns::make(const std::shared_ptr<const Clip>& master, const std::strin
     }
     Passed made =
         pass(so_far.ret, pieces[n], job.part(double(n) / double(pieces.size()), double(n + 1) / double(pieces.size())),
-             front.stages.size() - pieces[n].stages.size() + 1);
+             {grant, false, front.stages.size() - pieces[n].stages.size() + 1});
     stages_run_ += int64_t(pieces[n].stages.size());
     so_far.ret = made.ret;
     so_far.stages.insert(so_far.stages.end(), made.stages.begin(), made.stages.end());

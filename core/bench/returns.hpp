@@ -18,7 +18,7 @@ class Returns {
   explicit Returns(size_t most = 10) : most_(most) {}
   /// Throws as pass() does. `master_mark`: the content mark of the master's file.
   Passed make(const std::shared_ptr<const Clip>& master, const std::string& master_mark, const Chain& chain,
-              const Job& job);
+              const Job& job, const Grant& grant = grant_nothing);
   /// Stages run so far (not those that were at hand).
   int64_t stages_run() const { return stages_run_; }
 

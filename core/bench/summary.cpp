@@ -115,7 +115,7 @@ void keep_summary(const FileRef& master, const Trial& trial, const TrialSummary&
                   {"band_hz", summary.band_hz},
                   {"band_db", summary.band_db}};
   try {
-    write_whole(place, json.dump());
+    write_whole({place, true}, text_of(json, -1));
   } catch (const InputError&) {  // a cache that cannot be written only costs time
   }
 }

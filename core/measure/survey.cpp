@@ -207,7 +207,7 @@ Survey cached_survey(const Clip& clip, const Job& job) {
     if (auto kept = unpacked(in, clip.format())) return *kept;
   auto fresh = survey(clip, job);
   try {
-    write_whole(place, packed(fresh));
+    write_whole({place, true}, packed(fresh));
   } catch (const InputError&) {  // a cache that cannot be written only costs time
   }
   return fresh;

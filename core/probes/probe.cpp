@@ -176,7 +176,7 @@ std::shared_ptr<const Clip> body_clip(const ProbeScore& s) {
   return made_clip(body, s.rate_hz, "probe " + s.kind);
 }
 
-void write_probe(const ProbeScore& s, const std::filesystem::path& file, ProbeWord word) {
+void write_probe(const ProbeScore& s, const Destination& to, ProbeWord word) {
   auto x = render(s);
   if (word != ProbeWord::float32) {
     dsp::Noise chance(uint64_t(s.rate_hz));
@@ -185,7 +185,7 @@ void write_probe(const ProbeScore& s, const std::filesystem::path& file, ProbeWo
   }
   Planar sound(2, int64_t(x.size()));
   for (int c = 0; c < 2; ++c) std::copy(x.begin(), x.end(), sound.channel(c).begin());
-  ClipWriter out(file, s.rate_hz, 2,
+  ClipWriter out(to, s.rate_hz, 2,
                  word == ProbeWord::pcm16   ? WordFormat::pcm16
                  : word == ProbeWord::pcm24 ? WordFormat::pcm24
                                             : WordFormat::float32);

@@ -11,6 +11,7 @@
 #pragma once
 #include <optional>
 
+#include "core/audio/atomic_file.hpp"
 #include "core/audio/clip.hpp"
 #include "core/probes/sweep_law.hpp"
 
@@ -51,8 +52,8 @@ std::vector<double> render(const ProbeScore& score);
 std::shared_ptr<const Clip> body_clip(const ProbeScore& score);
 
 enum class ProbeWord { pcm16, pcm24, float32 };
-/// Two channels, both alike; 16 and 24 bits with TPDF dither. Throws InputError.
-void write_probe(const ProbeScore& score, const std::filesystem::path& file, ProbeWord word);
+/// Two channels, both alike; 16 and 24 bits with TPDF dither. Throws InputError, OutputRefused.
+void write_probe(const ProbeScore& score, const Destination& to, ProbeWord word);
 /// What to do with the file, a sentence a line.
 std::vector<std::string> instructions(const ProbeScore& score);
 

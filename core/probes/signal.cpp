@@ -47,11 +47,11 @@ void add_sweep(int rate_hz, std::span<double> x) {
 
 const std::vector<ProbeSignal>& probe_signals() {
   static const std::vector<ProbeSignal> all{{"tone_41", "Tone 41 Hz", {41}},
-                                            {"tone_997", "Tone 997 Hz", {997}},
+                                            {"tone", "Tone 997 Hz", {997}},
                                             {"tone_7300", "Tone 7.3 kHz", {7300}},
                                             {"twin_tone", "Twin tone 11 and 12 kHz", {11000, 12000}},
                                             {"multitone", "Multitone", multitone()},
-                                            {"sweep", "Sweep", {}},
+                                            {"log_sweep", "Logarithmic sweep", {}},
                                             {"silence", "Silence", {}},
                                             {"noise_90", "Noise -90 dBFS", {}}};
   return all;
@@ -59,7 +59,8 @@ const std::vector<ProbeSignal>& probe_signals() {
 
 const ProbeSignal* probe_signal(const std::string& key) {
   const auto& all = probe_signals();
-  const auto it = std::find_if(all.begin(), all.end(), [&](const ProbeSignal& s) { return s.key == key; });
+  const std::string now = key == "tone_997" ? "tone" : key == "sweep" ? "log_sweep" : key;  // as they were called once
+  const auto it = std::find_if(all.begin(), all.end(), [&](const ProbeSignal& s) { return s.key == now; });
   return it == all.end() ? nullptr : &*it;
 }
 
@@ -69,7 +70,7 @@ Planar render(const ProbeSignal& signal, int rate_hz, double seconds, int channe
   auto tones = signal.tones_hz;
   std::erase_if(tones, [&](double hz) { return hz > 0.45 * rate_hz; });
   if (!tones.empty()) add_tones(tones, rate_hz, x);
-  if (signal.key == "sweep") add_sweep(rate_hz, x);
+  if (signal.key == "log_sweep") add_sweep(rate_hz, x);
   if (signal.key == "noise_90") {
     dsp::Noise chance(90);
     for (double& v : x) v = std::pow(10, -90 / 20.0) * chance.gaussian();

@@ -7,6 +7,7 @@
 #include <fstream>
 
 #include "core/audio/write.hpp"
+#include "core/printable.hpp"
 #include "core/stages/making.hpp"
 
 namespace heathmist {
@@ -170,14 +171,11 @@ Json chain_json(const Chain& chain, const std::filesystem::path& folder) {
 }
 
 Chain load_chain(const std::filesystem::path& file) {
-  std::ifstream in(file, std::ios::binary);
-  if (!in || std::filesystem::is_directory(file))
-    throw InputError(file, "this chain cannot be opened; check the name and its permissions");
   Json json;
   try {
-    json = Json::parse(in);
-  } catch (const std::exception&) {
-    throw InputError(file, "this is no JSON, so no chain; write {\"stages\": [{\"type\": ...}, ...]}");
+    json = json_from_file(file);
+  } catch (const JsonError& error) {
+    throw InputError(file, std::string(error.what()) + ", so no chain; write {\"stages\": [{\"type\": ...}, ...]}");
   }
   try {
     return chain_from_json(json, std::filesystem::absolute(file).lexically_normal().parent_path());
@@ -232,23 +230,72 @@ std::string words_of(const Chain& chain) {
 
 namespace {
 
-/// Puts a kept file where it is wanted, whole or not at all.
-void keep_file(const Kept& kept) {
-  auto part = kept.to;
-  part += ".part";
-  std::error_code error;
-  std::filesystem::copy_file(kept.from, part, std::filesystem::copy_options::overwrite_existing, error);
-  if (!error) std::filesystem::rename(part, kept.to, error);
-  if (!error) return;
+bool same_content(const std::filesystem::path& a, const std::filesystem::path& b) {
+  std::error_code trouble;
+  if (std::filesystem::file_size(a, trouble) != std::filesystem::file_size(b, trouble) || trouble) return false;
+  std::ifstream first(a, std::ios::binary), second(b, std::ios::binary);
+  return std::equal(std::istreambuf_iterator<char>(first), {}, std::istreambuf_iterator<char>(second));
+}
+
+/// Puts a kept file where it is wanted; what is there already with the same content stays. Throws InputError,
+/// OutputRefused.
+void keep_file(const Kept& kept, Destination to) {
+  if (to.file = kept.to; same_content(kept.from, to.file)) return;
+  AtomicFile out(to);
   std::error_code ignored;
-  std::filesystem::remove(part, ignored);
-  throw ChainError(fmt::format("the encoded file cannot be kept as {}: {}; choose another place", kept.to.string(),
-                               error.message()));
+  out.expect(int64_t(std::filesystem::file_size(kept.from, ignored)));
+  std::ifstream in(kept.from, std::ios::binary);
+  std::vector<char> bytes(1 << 16);
+  while (in.read(bytes.data(), std::streamsize(bytes.size())), in.gcount() > 0)
+    out.write({bytes.data(), size_t(in.gcount())});
+  if (!in.eof()) throw InputError(kept.to, "the encoded file cannot be read back to be kept; check the disk");
+  out.commit();
+}
+
+void keep_files(const std::vector<Kept>& kept, const std::filesystem::path& origin, const Chain& chain, bool replace,
+                std::vector<StageReport>& reports) {
+  Destination to{std::filesystem::path(), replace, files_read_by(chain)};
+  to.inputs.push_back(origin);
+  for (const Kept& k : kept) {
+    try {
+      keep_file(k, to);
+    } catch (const OutputRefused& error) {  // the return is right all the same
+      auto& note = reports[k.report].note;
+      note += (note.empty() ? "" : "; ") + std::string("not kept: ") + error.what();
+    } catch (const InputError& error) {
+      throw ChainError(std::string("the encoded file cannot be kept: ") + error.what());
+    }
+  }
+}
+
+/// The stage as it may run: a file it may not keep is left out, and said.
+Stage allowed(const Stage& stage, const Grant& grant, StageReport& report) {
+  const auto wanted = capability_of(stage);
+  if (!wanted || grant(stage)) return stage;
+  if (*wanted != Capability::write_file)
+    throw Disarmed(fmt::format("it would {}, which has not been allowed on this machine; look at it and allow it",
+                               printable(deed_of(stage))));
+  Stage without = stage;
+  without.values.erase(stage_type(stage.type)->may_when);
+  report.note = "the encoded file is not kept: that has not been allowed here";
+  return without;
 }
 
 }  // namespace
 
-Passed pass(std::shared_ptr<const Clip> master, const Chain& chain, const Job& job, size_t first_place) {
+std::vector<std::filesystem::path> files_read_by(const Chain& chain) {
+  std::vector<std::filesystem::path> files;
+  for (const Stage& stage : chain.stages) {
+    const StageType* type = stage_type(stage.type);
+    for (const Parameter& p : type ? type->parameters : std::vector<Parameter>())
+      if (p.kind == Parameter::Kind::file && p.key != type->may_when && stage.values.contains(p.key) &&
+          stage.values[p.key].is_string() && stage.values[p.key] != "")
+        files.push_back(stage.values[p.key].get<std::string>());
+  }
+  return files;
+}
+
+Passed pass(std::shared_ptr<const Clip> master, const Chain& chain, const Job& job, const PassOptions& options) {
   check(chain);
   Passed passed{master, {}};
   const auto origin = master->path();
@@ -259,7 +306,7 @@ Passed pass(std::shared_ptr<const Clip> master, const Chain& chain, const Job& j
     passed.stages.clear();
     kept.clear();
     FlowPtr flow = flow_of(passed.ret);
-    size_t place = first_place - 1;
+    size_t place = options.first_place - 1;
     for (const Stage& stage : chain.stages) {
       ++place;
       done += 1;
@@ -267,9 +314,13 @@ Passed pass(std::shared_ptr<const Clip> master, const Chain& chain, const Job& j
       job.check();
       const Family* f = family(stage.type);
       passed.stages.push_back({stage.type});
-      Making making{origin, passed.stages.back(), job.part((done - 1) / steps, done / steps), kept};
+      const size_t report = passed.stages.size() - 1;
+      Making making{origin, passed.stages.back(), job.part((done - 1) / steps, done / steps), kept, report};
       try {
-        flow = f->make(std::move(flow), Values(f->type, stage), making);
+        const Stage runs = allowed(stage, options.grant, passed.stages.back());
+        flow = f->make(std::move(flow), Values(f->type, runs), making);
+      } catch (const Disarmed& error) {
+        throw Disarmed(fmt::format("stage {} ({}): {}", place, stage.type, error.what()));
       } catch (const ChainError& error) {
         throw ChainError(fmt::format("stage {} ({}): {}", place, stage.type, error.what()));
       }
@@ -277,7 +328,7 @@ Passed pass(std::shared_ptr<const Clip> master, const Chain& chain, const Job& j
     done += 1;
     if (!passed.stages.empty()) passed.ret = clip_of(*flow, origin, job.part((done - 1) / steps, done / steps));
   }
-  for (const Kept& k : kept) keep_file(k);
+  keep_files(kept, origin, chain, options.replace_kept, passed.stages);
   return passed;
 }
 
@@ -295,11 +346,12 @@ WordFormat words_for(const Clip& ret, const Chain& chain, const std::filesystem:
 
 }  // namespace
 
-void write_return(const Passed& passed, const Chain& chain, const std::filesystem::path& file, const Job& job) {
+void write_return(const Passed& passed, const Chain& chain, const Destination& to, const Job& job) {
+  const auto& file = to.file;
   if (file.extension() != ".wav" && file.extension() != ".flac")
     throw InputError(file, "a return is written as .wav or .flac; choose one of these endings");
   const auto& f = passed.ret->format();
-  ClipWriter out(file, f.sample_rate_hz, f.channels, words_for(*passed.ret, chain, file));
+  ClipWriter out(to, f.sample_rate_hz, f.channels, words_for(*passed.ret, chain, file));
   write_clip(out, *passed.ret, job);
   out.finish();
 }
@@ -316,7 +368,11 @@ Json stages_json() {
       if (!p.when.empty()) json["when"] = {{p.when, p.when_one_of}};
       parameters.push_back(std::move(json));
     }
-    list.push_back({{"type", t.type}, {"title", t.title}, {"what", t.what}, {"parameters", parameters}});
+    list.push_back({{"type", t.type},
+                    {"title", t.title},
+                    {"what", t.what},
+                    {"needs_leave", t.may ? Json(word_of(*t.may)) : Json(nullptr)},
+                    {"parameters", parameters}});
   }
   return {{"stages", list}};
 }

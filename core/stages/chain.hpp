@@ -7,13 +7,12 @@
 // Times are in the units the keys name; levels in dBFS where 0 is a full-scale sine's peak. Files in a chain are
 // absolute in memory and relative to the chain's own file on disk.
 #pragma once
-#include <nlohmann/json.hpp>
-
+#include "core/audio/atomic_file.hpp"
 #include "core/audio/clip.hpp"
+#include "core/json.hpp"
+#include "core/stages/permission.hpp"
 
 namespace heathmist {
-
-using Json = nlohmann::ordered_json;
 
 struct Parameter {
   enum class Kind { number, whole, choice, flag, file, text };
@@ -31,6 +30,8 @@ const char* name_of(Parameter::Kind kind);
 struct StageType {
   std::string type, title, what;
   std::vector<Parameter> parameters;
+  std::optional<Capability> may{};  ///< what it does besides changing audio ...
+  std::string may_when{};           ///< ... where this parameter is set; always where it is empty
   const Parameter* parameter(const std::string& key) const;
 };
 /// All types, in the order they are offered.
@@ -55,6 +56,11 @@ struct Chain {
 /// A chain that cannot be: one sentence that names the stage, says what is wrong and what it takes.
 struct ChainError : std::runtime_error {
   using std::runtime_error::runtime_error;
+};
+
+/// A chain with a stage that would do what it has not been allowed to.
+struct Disarmed : ChainError {
+  using ChainError::ChainError;
 };
 
 /// Throws ChainError where a type, a parameter or a value is none.
@@ -88,13 +94,24 @@ struct Passed {
   std::vector<StageReport> stages;  ///< of the stages that are on, of the last round
 };
 
-/// Sends a clip through a chain. `first_place`: what its first stage is counted as in sentences. Throws ChainError,
-/// InputError, Cancelled.
-Passed pass(std::shared_ptr<const Clip> master, const Chain& chain, const Job& job = {}, size_t first_place = 1);
+struct PassOptions {
+  Grant grant = grant_nothing;  ///< what stages may do besides changing audio
+  bool replace_kept = false;    ///< a file that is kept may take the place of another
+  size_t first_place = 1;       ///< what the first stage is counted as in sentences
+};
+
+/// Sends a clip through a chain. A stage that would run a program or load a plug-in without leave is Disarmed; an
+/// encoded file that may not be kept is not kept, and the stage's note says so. Throws ChainError, InputError,
+/// Cancelled.
+Passed pass(std::shared_ptr<const Clip> master, const Chain& chain, const Job& job = {},
+            const PassOptions& options = {});
+
+/// The files a chain reads: never to be written over.
+std::vector<std::filesystem::path> files_read_by(const Chain& chain);
 
 /// Writes a return: 32-bit float in `.wav`, 24 bit in `.flac`, or the word length the chain ends in.
-/// Throws InputError.
-void write_return(const Passed& passed, const Chain& chain, const std::filesystem::path& file, const Job& job = {});
+/// Throws InputError, OutputRefused.
+void write_return(const Passed& passed, const Chain& chain, const Destination& to, const Job& job = {});
 
 /// Everything about the types as JSON: {"stages": [...]}.
 Json stages_json();

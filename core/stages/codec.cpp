@@ -66,6 +66,16 @@ std::string after_file(const std::filesystem::path& file, const std::string& sen
   return sentence.starts_with(file.string() + ": ") ? sentence.substr(file.string().size() + 2) : sentence;
 }
 
+/// A lossless coder gives every frame back. A lossy one puts its delay before the audio, and fills its last block up or
+/// drops it; more or less than that is a failure.
+void refuse_other_length(const Codec& codec, const ClipFormat& in, const ClipFormat& out, const Encoded& encoded) {
+  const int64_t off = out.frames - in.frames, block = out.lossy ? std::min<int64_t>(encoded.block_samples, 4096) : 0;
+  const int64_t delay = out.lossy ? encoded.delay_samples : 0;
+  if (out.sample_rate_hz != in.sample_rate_hz || (off <= delay + 2 * block && off >= -delay - block)) return;
+  throw ChainError(fmt::format("{} gave {} frames back for {} that went in; the encode is not whole", codec.title,
+                               out.frames, in.frames));
+}
+
 FlowPtr make(FlowPtr in, const Values& v, Making& making) {
   const Codec& codec = codec_of(v);
   const Encoding encoding = encoding_of(codec, v);
@@ -87,10 +97,11 @@ FlowPtr make(FlowPtr in, const Values& v, Making& making) {
     throw ChainError(fmt::format("keep is {}; a file of {} ends in {}", keep.string(), codec.title, codec.ending));
   const auto folder = std::make_shared<const TemporaryFolder>();
   const auto file = folder->path() / (std::string("encoded") + codec.ending);
-  if (!keep.empty()) making.kept.push_back({folder, file, keep});
+  if (!keep.empty()) making.kept.push_back({folder, file, keep, making.place});
   try {
     const Encoded encoded = encode(*clip, encoding, file, making.job.part(0.4, 0.8));
     auto decoded = Clip::open(file, making.job.part(0.8, 1));
+    refuse_other_length(codec, clip->format(), decoded->format(), encoded);
     making.report.encoded_bytes = encoded.bytes;
     making.report.delay_samples = encoded.delay_samples;
     making.report.bit_rate_bps = decoded->format().bit_rate_bps;
@@ -134,7 +145,9 @@ std::vector<Family> codec_stages() {
              p::choice("stereo", "channels together or each by itself: AAC, MP3 and AC-3", {"auto", "joint", "split"}),
              "codec", {"aac", "mp3", "ac3"}),
          p::whole("rate_hz", "sample rate to encode at; 0: the nearest the codec takes", "Hz", 0, 384000, 0),
-         p::file("keep", "where to keep the encoded file")}},
+         p::file("keep", "where to keep the encoded file")},
+        Capability::write_file,
+        "keep"},
        make,
        words}};
 }

@@ -1,9 +1,6 @@
 #include "core/stages/encoder.hpp"
 
 extern "C" {
-#include <libavcodec/avcodec.h>
-#include <libavformat/avformat.h>
-#include <libavutil/channel_layout.h>
 #include <libavutil/opt.h>
 }
 
@@ -14,21 +11,12 @@ extern "C" {
 #include <cstring>
 #include <memory>
 
+#include "core/audio/ffmpeg_handles.hpp"
+#include "core/audio/temporary.hpp"
+
 namespace heathmist {
 
 namespace {
-
-struct Drop {
-  void operator()(AVCodecContext* c) const { avcodec_free_context(&c); }
-  void operator()(AVPacket* p) const { av_packet_free(&p); }
-  void operator()(AVFrame* f) const { av_frame_free(&f); }
-  void operator()(AVFormatContext* c) const {
-    if (c->pb) avio_closep(&c->pb);
-    avformat_free_context(c);
-  }
-};
-template <class T>
-using Held = std::unique_ptr<T, Drop>;
 
 template <class T>
 T level_of(double x, double levels) {
@@ -98,7 +86,7 @@ class Encoder {
  public:
   Encoder(const Clip& clip, const Encoding& encoding, const std::filesystem::path& file,
           const std::filesystem::path& part)
-      : clip_(clip) {
+      : clip_(clip), file_(file) {
     av_log_set_level(AV_LOG_QUIET);
     const AVCodec* codec = avcodec_find_encoder_by_name(encoding.codec.c_str());
     if (!codec)
@@ -123,14 +111,15 @@ class Encoder {
     stream_ = avformat_new_stream(container, nullptr);
     avcodec_parameters_from_context(stream_->codecpar, context_.get());
     stream_->time_base = context_->time_base;
-    if (avio_open(&container->pb, part.c_str(), AVIO_FLAG_WRITE) < 0 || avformat_write_header(container, nullptr) < 0)
-      throw InputError(file, "it cannot be written; check the folder and the container");
+    if (const int error = avio_open(&container->pb, part.c_str(), AVIO_FLAG_WRITE); error < 0) fail(error);
+    wrote(avformat_write_header(container, nullptr));
   }
 
   int64_t delay_samples() const { return context_->initial_padding; }
+  int64_t block_samples() const { return context_->frame_size > 0 ? context_->frame_size : free_block; }
 
   void run(const Job& job) {
-    const int frame_size = context_->frame_size > 0 ? context_->frame_size : 4096;
+    const int frame_size = context_->frame_size > 0 ? context_->frame_size : free_block;
     const int channels = clip_.format().channels;
     const auto reader = clip_.reader();
     Planar block;
@@ -138,12 +127,16 @@ class Encoder {
       job.check();
       const int frames = int(std::min<int64_t>(frame_size, clip_.format().frames - at));
       reader->read(at, frames, block);
-      const Held<AVFrame> frame(av_frame_alloc());
+      for (int c = 0; c < channels; ++c)
+        for (const double x : block.channel(c))
+          if (!std::isfinite(x))
+            throw InputError(file_, "the audio holds a sample that is no number; look at the stages before it");
+      const Ffmpeg<AVFrame> frame(av_frame_alloc());
       frame->nb_samples = frames;
       frame->format = context_->sample_fmt;
       av_channel_layout_copy(&frame->ch_layout, &context_->ch_layout);
       frame->sample_rate = context_->sample_rate;
-      av_frame_get_buffer(frame.get(), 0);
+      if (av_frame_get_buffer(frame.get(), 0) < 0) throw std::bad_alloc();
       for (int c = 0; c < channels; ++c)
         for (int n = 0; n < frames; ++n)
           put_sample(*frame, context_->sample_fmt, c, n, channels, block.channel(c)[size_t(n)]);
@@ -152,7 +145,10 @@ class Encoder {
       job.report(double(at) / double(clip_.format().frames));
     }
     send(nullptr);
-    av_write_trailer(container_.get());
+    wrote(av_write_trailer(container_.get()));
+    avio_flush(container_->pb);
+    wrote(container_->pb->error);
+    wrote(avio_closep(&container_->pb));
   }
 
  private:
@@ -172,18 +168,41 @@ class Encoder {
   }
 
   void send(const AVFrame* frame) {
-    const Held<AVPacket> packet(av_packet_alloc());
-    avcodec_send_frame(context_.get(), frame);
-    while (avcodec_receive_packet(context_.get(), packet.get()) == 0) {
+    const Ffmpeg<AVPacket> packet(av_packet_alloc());
+    if (const int error = avcodec_send_frame(context_.get(), frame); error < 0) encoder_failed(error);
+    int error = 0;
+    while ((error = avcodec_receive_packet(context_.get(), packet.get())) == 0) {
       packet->stream_index = stream_->index;
       av_packet_rescale_ts(packet.get(), context_->time_base, stream_->time_base);
-      av_interleaved_write_frame(container_.get(), packet.get());
+      wrote(av_interleaved_write_frame(container_.get(), packet.get()));
+      wrote(container_->pb->error);
     }
+    if (error != AVERROR(EAGAIN) && error != AVERROR_EOF) encoder_failed(error);
   }
 
+  /// What a muxer or a write gave back.
+  void wrote(int error) const {
+    if (error < 0) fail(error);
+  }
+  [[noreturn]] void fail(int error) const {
+    const auto& f = clip_.format();
+    const int64_t bits = context_->bit_rate > 0 ? context_->bit_rate : int64_t(16) * f.channels * f.sample_rate_hz;
+    throw InputError(file_,
+                     why_not_written(AVUNERROR(error), file_.parent_path(), int64_t(f.duration_s() * double(bits) / 8),
+                                     "free space or point TMPDIR to a larger disk"));
+  }
+  [[noreturn]] void encoder_failed(int error) const {
+    char words[AV_ERROR_MAX_STRING_SIZE] = "";
+    av_strerror(error, words, sizeof words);
+    throw InputError(file_,
+                     fmt::format("the encoder {} failed ({}); choose other settings", context_->codec->name, words));
+  }
+
+  static constexpr int free_block = 4096;  // for encoders that take any number of frames at a time
   const Clip& clip_;
-  Held<AVFormatContext> container_;
-  Held<AVCodecContext> context_;
+  const std::filesystem::path file_;
+  Ffmpeg<AVFormatContext> container_;
+  Ffmpeg<AVCodecContext> context_;
   AVStream* stream_ = nullptr;
 };
 
@@ -207,6 +226,7 @@ Encoded encode(const Clip& clip, const Encoding& encoding, const std::filesystem
       Encoder encoder(clip, encoding, file, part);
       encoder.run(job);
       encoded.delay_samples = encoder.delay_samples();
+      encoded.block_samples = encoder.block_samples();
     }
     std::filesystem::rename(part, file);
     encoded.bytes = int64_t(std::filesystem::file_size(file));

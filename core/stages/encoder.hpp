@@ -18,10 +18,11 @@ struct Encoding {
 struct Encoded {
   int64_t bytes = 0;          ///< of the file
   int64_t delay_samples = 0;  ///< silence the encoder puts before the audio, which a decoder may take away again
+  int64_t block_samples = 0;  ///< what it codes at a time: the last one is filled up
 };
 
 /// Encodes to `file`, in the container its ending names, whole or not at all. Throws InputError: encoder missing, or it
-/// cannot take the rate, the channels or the setting; the sentence says which it can.
+/// cannot take the rate, the channels or the setting (the sentence says which it can); the disk is full.
 Encoded encode(const Clip& clip, const Encoding& encoding, const std::filesystem::path& file, const Job& job = {});
 
 /// The rate an encoder takes that is nearest above `sample_rate_hz` (or its highest).

@@ -2,9 +2,9 @@
 #include <fmt/format.h>
 
 #include "core/audio/write.hpp"
+#include "core/printable.hpp"
 #include "core/stages/making.hpp"
 #include "core/stages/process.hpp"
-#include "core/stages/temporary.hpp"
 
 namespace heathmist {
 
@@ -34,6 +34,7 @@ std::vector<std::string> command_of(const Values& v) {
 void write(Flow& in, const std::filesystem::path& file, WordFormat words, const Job& job) {
   const auto& f = in.format();
   ClipWriter out(file, f.sample_rate_hz, f.channels, words);
+  out.expect(f.frames);
   Planar block;
   for (int64_t at = 0; at < f.frames; at += block.frames()) {
     job.check();
@@ -49,7 +50,7 @@ std::string last_words(std::string said) {
   for (char& c : said)
     if (c == '\n' || c == '\r' || c == '\t') c = ' ';
   if (said.empty()) return "it said nothing";
-  return "it said: " + (said.size() > 400 ? "... " + said.substr(said.size() - 400) : said);
+  return "it said: " + printable(said.size() > 400 ? "... " + said.substr(said.size() - 400) : said);
 }
 
 FlowPtr make(FlowPtr in, const Values& v, Making& making) {
@@ -85,19 +86,19 @@ FlowPtr make(FlowPtr in, const Values& v, Making& making) {
 }  // namespace
 
 std::vector<Family> external_stages() {
-  return {
-      {{"external",
-        "External program",
-        "Any program that reads one audio file and writes another; run without a shell.",
-        {p::text("command", "the program and its arguments, with {in} and {out} for the files", ""),
-         p::choice("input", "what {in} is written as (WAV)", {"float32", "pcm24", "pcm16"}),
-         p::text("ending", "ending of {out}", ".wav"), p::number("limit_s", "stopped after", "s", 0.1, 86400, 300)}},
-       make,
-       [](const Values& v) {
-         const std::string command = v.text("command");
-         return command.empty() ? std::string("external")
-                                : std::filesystem::path(command.substr(0, command.find(' '))).filename().string();
-       }}};
+  return {{{"external",
+            "External program",
+            "Any program that reads one audio file and writes another; run without a shell.",
+            {p::text("command", "the program and its arguments, with {in} and {out} for the files", ""),
+             p::choice("input", "what {in} is written as (WAV)", {"float32", "pcm24", "pcm16"}),
+             p::text("ending", "ending of {out}", ".wav"), p::number("limit_s", "stopped after", "s", 0.1, 86400, 300)},
+            Capability::run_program},
+           make,
+           [](const Values& v) {
+             const std::string command = v.text("command");
+             return command.empty() ? std::string("external")
+                                    : std::filesystem::path(command.substr(0, command.find(' '))).filename().string();
+           }}};
 }
 
 }  // namespace heathmist

@@ -67,7 +67,7 @@ FlowPtr changed_flow(FlowPtr in, std::function<void(Planar&)> change, int64_t le
 
 std::shared_ptr<const Clip> settle(Flow& flow, const std::filesystem::path& origin, const Job& job) {
   const auto& f = flow.format();
-  ScratchWriter out(origin, f.channels, true);
+  ScratchWriter out(origin, f.channels, true, f.frames);
   Planar block;
   for (int64_t at = 0; at < f.frames; at += block_frames) {
     job.check();

@@ -187,7 +187,8 @@ std::vector<Family> lv2_stages() {
             "LV2 effect",
             "An installed LV2 effect, its reported latency taken away again.",
             {p::text("uri", "the effect's URI", ""),
-             p::text("controls", "name=value, name=value; the rest as the effect sets them", "")}},
+             p::text("controls", "name=value, name=value; the rest as the effect sets them", "")},
+            Capability::load_plugin},
            make,
            [](const Values& v) {
              const std::string uri = v.text("uri");

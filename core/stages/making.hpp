@@ -1,8 +1,8 @@
 // What every family of stages is built from. Inside core/stages only.
 #pragma once
+#include "core/audio/temporary.hpp"
 #include "core/stages/chain.hpp"
 #include "core/stages/flow.hpp"
-#include "core/stages/temporary.hpp"
 
 namespace heathmist {
 
@@ -26,6 +26,7 @@ class Values {
 struct Kept {
   std::shared_ptr<const TemporaryFolder> folder;
   std::filesystem::path from, to;
+  size_t report;  ///< of the stage, among the round's
 };
 
 /// What surrounds a stage while it is made.
@@ -34,6 +35,7 @@ struct Making {
   StageReport& report;
   Job job;
   std::vector<Kept>& kept;
+  size_t place;  ///< of its report among the round's
 };
 
 using Make = FlowPtr (*)(FlowPtr in, const Values& values, Making& making);

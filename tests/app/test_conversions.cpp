@@ -45,7 +45,7 @@ class TestConversions : public QObject {
     QVERIFY2(std::abs(folds->tone()->value() - 24000) < 400, qPrintable(QString::number(folds->tone()->value())));
     QVERIFY(folds->headline().contains("folds to 20"));
     QVERIFY(plate->csv().startsWith("in_hz,out_hz"));
-    QVERIFY(plate->export_picture(QString::fromStdString((folder_ / "folds.svg").string())));
+    plate->write_picture(folder_ / "folds.svg");
   }
 
   void word_lengths_are_read_chosen_and_heard() {

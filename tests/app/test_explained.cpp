@@ -86,7 +86,7 @@ class TestExplained : public QObject {
            std::initializer_list<Plate*>{plates->spectra(), plates->path(), plates->stack(), plates->words(),
                                          plates->course(), plates->depth(), plates->mask()}) {
         const QString file = QString::fromStdString((folder_ / "p.png").string());
-        QVERIFY(plate->export_picture(file));
+        plate->write_picture(chosen_destination(file));
         QFile::remove(file);
       }
     }

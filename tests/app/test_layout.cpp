@@ -125,11 +125,11 @@ class TestLayout : public QObject {
         ++plates;
         for (const char* ending : {".png", ".svg"}) {
           const auto file = QString::fromStdString((folder_ / ("plate" + std::to_string(plates) + ending)).string());
-          QVERIFY2(plate->export_picture(file), qPrintable(file));
+          plate->write_picture(chosen_destination(file));
           QVERIFY(QFileInfo(file).size() > 500);
         }
         QVERIFY2(!plate->csv().isEmpty(), qPrintable(plate->title()));
-        QVERIFY(!plate->export_picture("/no such folder/plate.svg"));
+        QVERIFY_EXCEPTION_THROWN(plate->write_picture("/dev/null/plate.svg"), InputError);
       }
     }
     QVERIFY(plates >= 8);

@@ -30,6 +30,14 @@ std::vector<MixFrame> frames(size_t count, uint64_t seed) {
 class TestListen : public QObject {
   Q_OBJECT
 
+ private:
+  static Fit whole_fit(int64_t frames) {
+    Fit fit;
+    fit.pairs = plain_pairs(2, 2);
+    set_overlap(fit, frames, frames);
+    return fit;
+  }
+
  private slots:
   void initTestCase() { qputenv("XDG_CACHE_HOME", QByteArray((folder_ / "cache").c_str())); }
 
@@ -136,10 +144,50 @@ class TestListen : public QObject {
     QVERIFY(player.has_source());
     std::filesystem::remove(file);
     fit.gain_db = -1;
+    QSignalSpy told(&player, &Player::failed);
     player.set_source({clip, clip}, fit);
     QVERIFY(!player.has_source());
+    QVERIFY(told.count() == 1 && told[0][0].toString().contains("gone.wav"));
     player.play();
     QVERIFY(!player.is_playing());
+  }
+
+  void a_file_that_goes_or_breaks_off_while_it_is_heard_is_told() {
+    for (const bool deleted : {true, false}) {
+      const auto sound = Programme(4, 5).render(48000);
+      const auto file = save(folder_ / (deleted ? "deleted.wav" : "cut.wav"), sound, 48000),
+                 other = save(folder_ / "other.wav", sound, 48000);
+      Player player(simulated_output());
+      QSignalSpy told(&player, &Player::failed);
+      player.set_source({Clip::open(other), Clip::open(file)}, whole_fit(sound.frames()));
+      player.play();
+      QTRY_VERIFY_WITH_TIMEOUT(player.place_s() > 0.05, 5000);
+      if (deleted)
+        std::filesystem::remove(file);
+      else
+        std::filesystem::resize_file(file, 100000);
+      QTRY_COMPARE_WITH_TIMEOUT(told.count(), 1, 8000);
+      QVERIFY2(told[0][0].toString().contains(QString::fromStdString(file.filename().string())),
+               qPrintable(told[0][0].toString()));
+      QVERIFY(!player.is_playing() && !player.has_source());
+    }
+  }
+
+  /// A loop that was made on a longer trial: what lies behind the end of a shorter one is no loop there.
+  void a_loop_behind_the_end_is_none() {
+    const auto sound = Programme(1, 5).render(48000);
+    const auto clip = Clip::open(save(folder_ / "short.wav", sound, 48000));
+    Player player(simulated_output());
+    player.set_loop(std::pair{10.0, 15.0});
+    player.set_source({clip, clip}, whole_fit(sound.frames()));
+    player.seek(0.8);
+    player.play();
+    QTRY_VERIFY_WITH_TIMEOUT(!player.is_playing(), 5000);  // to its end, and back
+    player.set_loop(std::pair{0.5, 15.0});                 // begins inside: cut to what is there
+    player.seek(0.9);
+    player.play();
+    QTRY_VERIFY_WITH_TIMEOUT(player.place_s() < 0.8 && player.place_s() >= 0.5, 5000);
+    QVERIFY(player.is_playing());
   }
 
   void a_band_is_heard_alone() {

@@ -117,6 +117,17 @@ class TestLoudness : public QObject {
     QVERIFY(!text(0, LoudnessView::integrated_column).isEmpty());
   }
 
+  void a_selection_in_a_file_that_is_gone_says_so_and_keeps_the_others() {
+    show_loudness();
+    const auto file = std::filesystem::path(window_->desk().bench().masters[0].audio.file), away = folder_ / "away.wav";
+    std::filesystem::rename(file, away);
+    loudness()->table()->selectAll();
+    emit loudness()->plate()->selected(std::pair{1.0, 3.0});
+    QTRY_VERIFY2_WITH_TIMEOUT(loudness()->within().contains("no such file") && loudness()->within().contains("LUFS"),
+                              qPrintable(loudness()->within()), 20000);
+    std::filesystem::rename(away, file);
+  }
+
   void outlets_keep_file_and_player_apart() {
     show_outlets();
     choose(window_->outlets_view()->master(), "Slack Water");

@@ -175,12 +175,12 @@ class TestSpectrum : public QObject {
     QVERIFY(board->shown_plates().front()->csv().count('\n') > 1000);
 
     QSignalSpy made(board, &ConvertersView::probe_written);
-    board->write_probe_to("sweep", QString::fromStdString((folder_ / "sweep.wav").string()));
+    board->write_probe_to("sweep", folder_ / "sweep.wav");
     QVERIFY(made.wait(30000));
     QVERIFY(made[0][0].toBool() && made[0][1].toString().contains("bring in what came back"));
-    board->write_probe_to("sweep", "/no such folder/sweep.wav");
+    board->write_probe_to("sweep", "/dev/null/sweep.wav");
     QVERIFY(made.wait(30000));
-    QVERIFY(!made[1][0].toBool() && made[1][1].toString().contains("no such folder"));
+    QVERIFY(!made[1][0].toBool() && made[1][1].toString().contains("its folder is not there"));
     const auto chain = chain_of(
         {{{"type", "delay"}, {"delay_samples", 4321}}, {{"type", "converter"}, {"rate_hz", 48000}, {"by", "cubic"}}});
     write_return(pass(Clip::open(folder_ / "sweep.wav"), chain), chain, folder_ / "other program.wav");

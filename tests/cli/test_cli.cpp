@@ -1,31 +1,11 @@
 // The command line as scripts see it: keys, exit status, one object on standard output, one line on standard error.
-#include <QJsonArray>
-#include <QJsonDocument>
-#include <QJsonObject>
-#include <QProcess>
 #include <QtTest>
 
+#include "tests/support/cli.hpp"
 #include "tests/support/signals.hpp"
 
 using namespace heathmist;
 using namespace heathmist::test;
-
-namespace {
-
-struct Answer {
-  int status;
-  QByteArray out, err;
-  QJsonObject json() const { return QJsonDocument::fromJson(out).object(); }
-};
-
-Answer call(const QStringList& words) {
-  QProcess process;
-  process.start(HEATHMIST_CLI, words);
-  process.waitForFinished(120000);
-  return {process.exitCode(), process.readAllStandardOutput(), process.readAllStandardError()};
-}
-
-}  // namespace
 
 class TestCli : public QObject {
   Q_OBJECT
@@ -133,7 +113,7 @@ class TestCli : public QObject {
     }
     QCOMPARE(call({"level", master_, "-o", path("copies"), "--bits", "12"}).status, 2);
     QCOMPARE(call({"level", master_, "-o", master_}).status, 1);
-    QCOMPARE(call({"level", master_, "-o", QFileInfo(master_).path(), "--format", "wav"}).status, 1);
+    QCOMPARE(call({"level", master_, "-o", QFileInfo(master_).path(), "--format", "wav", "--force"}).status, 2);
   }
 
   void pass_writes_a_return_or_nothing() {
@@ -182,15 +162,15 @@ class TestCli : public QObject {
     const QString chains = written(
         "chains.json", R"({"chains":[{"name":"Small","stages":[{"type":"codec","codec":"mp3","bit_rate_kbps":64}]},
       {"stages":[{"type":"word_length","bits":12}]}]})");
-    const auto answer =
-        call({"matrix", master_, "--chains", chains, "--probes", "tone_997,silence", "--csv", path("m.csv"), "--json"});
+    const auto answer = call(
+        {"matrix", master_, "--chains", chains, "--probes", "tone,silence", "--csv", path("matrix.csv"), "--json"});
     QCOMPARE(answer.status, 0);
     const auto cells = answer.json()["cells"].toArray();
     QCOMPARE(cells.size(), 6);
     QCOMPARE(cells[0].toObject()["chain"].toString(), QString("Small"));
     QVERIFY(cells[2].toObject()["thd_n_db"].toDouble() < -40);
     QVERIFY(cells[0].toObject()["thd_n_db"].isNull());
-    QFile csv(path("m.csv"));
+    QFile csv(path("matrix.csv"));
     QVERIFY(csv.open(QFile::ReadOnly));
     QCOMPARE(csv.readAll().count('\n'), 7);
     QCOMPARE(call({"matrix", "--chains", chains, "--probes", "nothing"}).status, 2);
@@ -233,7 +213,8 @@ class TestCli : public QObject {
     QCOMPARE(call({"read", "warble", path("back.wav")}).status, 2);
     const auto wrong = call({"read", "sweep", master_, "--json"});
     QCOMPARE(wrong.status, 1);
-    QVERIFY(wrong.out.isEmpty() && wrong.err.contains("m.wav") && wrong.err.count('\n') == 1);
+    QVERIFY(wrong.err.contains("m.wav") && wrong.err.count('\n') == 1);
+    QVERIFY(wrong.json()["returns"].toArray()[0].toObject()["error"].toString().contains("m.wav"));
   }
 
   void steady_probes_read_what_went_in() {

@@ -74,7 +74,8 @@ class TestAliasing : public StageTest {
       QVERIFY2(std::abs(b.in_low_hz - 27400) < 0.1 && std::abs(b.out_low_hz - 16700) < 0.1,
                qPrintable(QString::number(b.in_low_hz, 'f', 3)));
       const Finding* tone = told.said("steady_tone");
-      QVERIFY2(!tone, tone ? qPrintable(QString("%1 %2").arg(*tone->value, 0, 'f', 3).arg(by)) : "");  // what came of it is no tone of its own
+      QVERIFY2(!tone, tone ? qPrintable(QString("%1 %2").arg(*tone->value, 0, 'f', 3).arg(by))
+                           : "");  // what came of it is no tone of its own
       QVERIFY(comes_of(told.why.aliasing, 96000, 16700, 1) && !comes_of(told.why.aliasing, 96000, 15000, 1));
       QVERIFY2(b.coherence > 0.95, qPrintable(QString::number(b.coherence)));
       QVERIFY2(std::abs(b.level_db() - level_db) < 0.1, qPrintable(QString::number(b.level_db())));

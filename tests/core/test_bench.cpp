@@ -1,10 +1,12 @@
 // The document: saved and opened again, refused when broken, files found and missed.
 #include <QtTest>
 #include <fstream>
+#include <set>
 
 #include "core/bench/document.hpp"
 #include "core/bench/summary.hpp"
 #include "tests/support/signals.hpp"
+#include "tests/support/small_disk.hpp"
 
 using namespace heathmist;
 using namespace heathmist::test;
@@ -53,11 +55,24 @@ class TestBench : public QObject {
     QTest::addColumn<QString>("text");
     QTest::addColumn<QString>("says");
     QTest::newRow("empty") << ""
-                           << "broken";
+                           << "empty";
     QTest::newRow("half") << "{\"heathmist_bench\": 1, \"name\": \"x\", \"mas"
                           << "broken";
     QTest::newRow("other json") << "{\"a\": 1}"
-                                << "broken";
+                                << "no bench";
+    for (const char* version : {"1e30", "-5", "0", "1.5", "\"2\"", "true", "null"})
+      QTest::newRow(version) << QString("{\"heathmist_bench\": %1, \"name\": \"\", \"masters\": []}").arg(version)
+                             << "heathmist_bench must be";
+    for (const char* settings : {"[]", "true", "1", "\"x\"", "null"})
+      QTest::newRow(settings)
+          << QString("{\"heathmist_bench\": 2, \"name\": \"\", \"masters\": [], \"settings\": %1}").arg(settings)
+          << "settings must be an object";
+    QTest::newRow("hold")
+        << R"({"heathmist_bench": 2, "name": "x", "masters": [{"id": "1", "name": "y", "audio": {"file": "a"},
+      "trials": [{"id": "2", "name": "", "return": {"file": "b"}, "hold": {"gain_db": "loud"}}]}]})"
+        << "masters[0].trials[0].hold.gain_db must be a number";
+    QTest::newRow("list") << "[1]"
+                          << "no bench";
     QTest::newRow("wrong types") << R"({"heathmist_bench": 1, "name": 3, "masters": {}})"
                                  << "broken";
     QTest::newRow("no file")
@@ -83,11 +98,47 @@ class TestBench : public QObject {
     bench.name = "old";
     const auto file = folder_ / "keep.heathmist";
     save_bench(bench, file);
-    std::filesystem::create_directories(
-        folder_ / (".keep.heathmist." + std::to_string(getpid()) + ".part"));  // in the way of the new one
     bench.name = "new";
-    QVERIFY_EXCEPTION_THROWN(save_bench(bench, file), InputError);
+    {
+      const SmallDisk full(40);
+      QVERIFY_EXCEPTION_THROWN(save_bench(bench, file), InputError);
+    }
     QCOMPARE(load_bench(file).name, std::string("old"));
+  }
+
+  void a_bench_is_never_saved_over_what_it_holds() {
+    const auto audio = save(folder_ / "held.wav", Planar(1, 100), 48000);
+    const auto before = std::filesystem::file_size(audio);
+    Bench bench;
+    bench.masters.push_back({"m", "Mill Race", {audio, ""}, {}});
+    QVERIFY_EXCEPTION_THROWN(save_bench(bench, audio), OutputRefused);
+    QCOMPARE(std::filesystem::file_size(audio), before);
+  }
+
+  /// Results are known by id: no two entries may have one.
+  void entries_of_one_id_are_told_apart_and_said() {
+    std::ofstream(folder_ / "twins.heathmist") << R"({"heathmist_bench": 2, "name": "x", "masters": [
+      {"id": "a", "name": "y", "audio": {"file": "y.wav"}, "trials": [
+        {"id": "a", "name": "1", "return": {"file": "1.wav"}}, {"id": "b", "name": "2", "return": {"file": "2.wav"}},
+        {"id": "b", "name": "3", "return": {"file": "3.wav"}}, {"id": "", "name": "4", "return": {"file": "4.wav"}}]}]})";
+    std::vector<std::string> notes;
+    const Bench bench = load_bench(folder_ / "twins.heathmist", &notes);
+    std::set<std::string> ids{bench.masters[0].id};
+    for (const Trial& t : bench.masters[0].trials) ids.insert(t.id);
+    QCOMPARE(ids.size(), size_t(5));
+    QCOMPARE(bench.masters[0].id, std::string("a"));
+    QVERIFY(notes.size() == 1 && notes[0].starts_with("3 of its entries"));
+    load_bench(folder_ / "x.heathmist", &notes);
+    QCOMPARE(notes.size(), size_t(1));
+  }
+
+  /// A name that is no UTF-8 comes back byte for byte, though JSON cannot hold it.
+  void names_in_latin_1_come_back() {
+    Bench bench;
+    bench.masters.push_back({"m", "Caf\xe9", {folder_ / "caf\xe9.wav", "1-2"}, {}});
+    save_bench(bench, folder_ / "latin.heathmist");
+    const Bench back = load_bench(folder_ / "latin.heathmist");
+    QVERIFY(back.masters[0].audio == bench.masters[0].audio);
   }
 
   void held_values_take_the_place_of_measured_ones() {

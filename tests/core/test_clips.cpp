@@ -216,11 +216,11 @@ class TestClips : public QObject {
     save(file, ramp_noise(1, 100, 16), 48000);
     const auto before = std::filesystem::file_size(file);
     {
-      ClipWriter unfinished(file, 48000, 1, WordFormat::pcm16);
+      ClipWriter unfinished({file, true}, 48000, 1, WordFormat::pcm16);
       unfinished.write(ramp_noise(1, 50000, 16));
     }
     QCOMPARE(std::filesystem::file_size(file), before);
-    QVERIFY_EXCEPTION_THROWN(write_whole(folder_ / "no" / "such" / "x.json", "x"), InputError);
+    QVERIFY_EXCEPTION_THROWN(write_whole("/dev/null/x.json", "x"), InputError);
     int left = 0;
     for (const auto& entry : std::filesystem::directory_iterator(folder_ / ""))
       left += entry.path().string().ends_with(".part");

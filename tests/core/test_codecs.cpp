@@ -44,7 +44,9 @@ class TestCodecs : public StageTest {
     const auto file = folder_ / ("kept" + ending.toStdString());
     const Chain chain = chain_of(
         {{{"type", "codec"}, {"codec", codec.toStdString()}, {"bit_rate_kbps", 192}, {"keep", file.string()}}});
-    const auto made = pass(m, chain);
+    auto options = everything();
+    options.replace_kept = true;
+    const auto made = pass(m, chain, {}, options);
     QCOMPARE(made.ret->format().sample_rate_hz, rate);
     QVERIFY(made.ret->format().lossy);
     QCOMPARE(*made.stages[0].encoded_bytes, int64_t(std::filesystem::file_size(file)));
@@ -135,8 +137,12 @@ class TestCodecs : public StageTest {
     run(m, {codec});
     QVERIFY(std::filesystem::file_size(file) > 5000);
     Json nowhere = codec;
-    nowhere["keep"] = (folder_ / "no folder" / "a.mp3").string();
-    QCOMPARE(refused([&] { run(m, {nowhere}); }, "cannot be kept as"), 0);
+    nowhere["keep"] = "/dev/null/a.mp3";
+    QCOMPARE(refused([&] { run(m, {nowhere}); }, "cannot be kept"), 0);
+    Json deep = codec;
+    deep["keep"] = (folder_ / "new" / "folder" / "a.mp3").string();  // folders that lack are made
+    run(m, {deep});
+    QVERIFY(std::filesystem::exists(folder_ / "new" / "folder" / "a.mp3"));
   }
 
   void joint_and_split_stereo_differ() {
@@ -169,15 +175,16 @@ class TestCodecs : public StageTest {
       std::this_thread::sleep_for(std::chrono::milliseconds(300));
       stop.request_stop();
     });
-    QVERIFY_EXCEPTION_THROWN(pass(m, chain_of({external("sh -c 'sleep 30' {in} {out}")}), Job{stop.get_token(), {}, 0}),
-                             Cancelled);
+    QVERIFY_EXCEPTION_THROWN(
+        pass(m, chain_of({external("sh -c 'sleep 30' {in} {out}")}), Job{stop.get_token(), {}, 0}, everything()),
+        Cancelled);
   }
 
   void lv2_effects_run_with_their_latency_taken_away() {
     qputenv("LV2_PATH", HEATHMIST_TEST_LV2);
     const auto m = clip(requantised(Programme(1, 2).render(48000), 16, true));
     const Chain chain = chain_of({{{"type", "lv2"}, {"uri", "urn:heathmist:test-gain"}, {"controls", "gain=0.5"}}});
-    const auto made = pass(m, chain);
+    const auto made = pass(m, chain, {}, everything());
     QCOMPARE(made.stages[0].delay_samples.value_or(0), int64_t(64));
     const Planar a = samples_of(*m), b = samples_of(*made.ret);
     QCOMPARE(b.frames(), a.frames());

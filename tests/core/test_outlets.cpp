@@ -215,17 +215,75 @@ class TestOutlets : public StageTest {
     QVERIFY(std::abs(*ma.tags.album_lufs + 28) < 0.02 && ma.tags.album_lufs == mb.tags.album_lufs);
   }
 
-  void copies_of_the_same_name_stand_side_by_side() {
+  /// What a copy is for is more than its samples: words, pictures and the broadcast extension go with it.
+  void copies_carry_all_that_the_master_said_of_itself_data() {
+    QTest::addColumn<QString>("from");
+    QTest::addColumn<QString>("to");
+    for (const char* from : {"wav", "flac"})
+      for (const char* to : {"wav", "flac"}) QTest::addRow("%s to %s", from, to) << QString(from) << QString(to);
+  }
+  void copies_carry_all_that_the_master_said_of_itself() {
+    QFETCH(QString, from);
+    QFETCH(QString, to);
+    const auto file = folder_ / ("tagged." + from.toStdString());
+    BroadcastExtension bext;
+    bext.description = "Mill Race, take 3";
+    bext.originator = "Sluice Quartet";
+    bext.date = "2026-05-04", bext.time = "10:11:12";
+    bext.time_reference = 123456789012ULL;
+    bext.coding_history = "A=PCM,F=48000,W=24,M=stereo,T=tide mill";  // no line end: one is put in
+    bext.others = {{"iXML", "<BWFXML><TAKE>3</TAKE></BWFXML>"}};
+    bext.loudness.integrated_lufs = -9.99;
+    {
+      ClipWriter out({file, true}, 48000, 2, WordFormat::pcm24);
+      out.describe(bext);
+      out.write(Programme(6, 8, 15000).render(48000));
+      out.finish();
+    }
+    Tags tags;
+    tags.words = {{"TITLE", {"Mill Race"}},
+                  {"ARTIST", {"Sluice Quartet", "The Miller"}},
+                  {"ISRC", {"XXS012600001"}},
+                  {"REPLAYGAIN_TRACK_GAIN", {"-8.01 dB"}}};
+    tags.pictures = {{"image/png", "cover", std::string("\x89PNG\r\n\x1a\n\0\0", 10), 3}};
+    write_tags(file, from == "flac", tags);
+    const auto master = Clip::open(file);
+    LevelPlan plan;
+    plan.target_lufs = -30, plan.bits = to == "wav" ? 32 : 24, plan.flac = to == "flac";
+    const auto made = write_levelled(master, measure_loudness(*master), plan,
+                                     Destination(folder_ / ("tagged-copy." + to.toStdString()), true));
+    QVERIFY2(made.fault.empty(), made.fault.c_str());
+    const Tags back = read_tags(made.file);
+    for (const char* key : {"TITLE", "ARTIST", "ISRC"}) QVERIFY2(back.words.at(key) == tags.words.at(key), key);
+    QVERIFY(back.pictures == tags.pictures);
+    const auto gain = back.words.find("REPLAYGAIN_TRACK_GAIN");
+    QVERIFY(gain == back.words.end() ? to == "wav" : gain->second[0] != "-8.01 dB");
+    if (to != "wav") return;
+    const auto told = read_broadcast_extension(made.file).value();
+    QVERIFY(std::abs(*told.loudness.integrated_lufs + 30) < 0.05);
+    QVERIFY2(QString::fromStdString(told.coding_history).contains("A=PCM,F=48000,W=32,M=stereo"),
+             told.coding_history.c_str());
+    if (from != "wav") return;
+    QVERIFY(told.description == bext.description && told.originator == bext.originator && told.date == bext.date &&
+            told.time == bext.time && told.time_reference == bext.time_reference);
+    QVERIFY(told.coding_history.starts_with(bext.coding_history + "\r\n") && told.others == bext.others);
+  }
+
+  void copies_of_the_same_name_say_what_they_were() {
     const auto names = copy_names({"a/song.wav", "b/song.flac", "c/song.wav", "other.wav"}, "out", true);
-    const std::vector<std::filesystem::path> truth{"out/song.flac", "out/song 2.flac", "out/song 3.flac",
+    const std::vector<std::filesystem::path> truth{"out/song (a).flac", "out/song (flac).flac", "out/song (c).flac",
                                                    "out/other.flac"};
     QVERIFY(names == truth);
+    QVERIFY(copy_names({"t.wav", "t.flac"}, "out", false) ==
+            (std::vector<std::filesystem::path>{"out/t (wav).wav", "out/t (flac).wav"}));
   }
 
   void copies_are_refused_where_they_would_harm() {
     const auto master = clip(tone(440, 0.1, 1, 48000));
     const Loudness l = measure_loudness(*master);
-    QVERIFY_EXCEPTION_THROWN(write_levelled(master, l, {}, master->path()), InputError);
+    QVERIFY_EXCEPTION_THROWN(write_levelled(master, l, {}, Destination(master->path(), true)), OutputRefused);
+    const auto other = save(folder_ / "other.wav", Planar(1, 10), 48000);
+    QVERIFY_EXCEPTION_THROWN(write_levelled(master, l, {}, other), OutputRefused);
     QVERIFY_EXCEPTION_THROWN(write_levelled(master, l, {}, folder_ / "a.mp3"), InputError);
     LevelPlan real;
     real.bits = 32;

@@ -77,7 +77,7 @@ class TestProbes : public StageTest {
     QFETCH(double, gain);
     const auto score = probe_score("tone", rate);
     const auto file = folder_ / "probe.wav";
-    write_probe(score, file, ProbeWord::pcm24);
+    write_probe(score, {file, true}, ProbeWord::pcm24);
     Chain chain = chain_of({{{"type", "delay"}, {"delay_samples", delay_s * rate}},
                             {{"type", "gain"}, {"gain_db", 20 * std::log10(std::abs(gain))}},
                             {{"type", "polarity"}}});
@@ -135,7 +135,7 @@ class TestProbes : public StageTest {
   void a_sweep_from_a_file_reads_as_one_in_place() {
     for (const auto& [from, to] : {std::pair{48000, 96000}, {96000, 48000}, {48000, 44100}}) {
       const auto score = probe_score("sweep", from);
-      write_probe(score, folder_ / "sweep.wav", ProbeWord::float32);
+      write_probe(score, {folder_ / "sweep.wav", true}, ProbeWord::float32);
       const auto late = chain_of({{{"type", "delay"}, {"delay_samples", 1000}},  // whole: a part would bend the top
                                   {{"type", "converter"}, {"rate_hz", to}, {"by", "linear"}}});
       const auto read = read_probe(*pass(Clip::open(folder_ / "sweep.wav"), late).ret, "sweep");
@@ -230,7 +230,7 @@ class TestProbes : public StageTest {
   void the_wrong_kind_is_refused_and_either_sweep_is_read() {
     for (const char* kind : {"log_sweep", "tone"}) {
       const auto file = folder_ / (std::string(kind) + ".wav");
-      write_probe(probe_score(kind, 48000), file, ProbeWord::pcm24);
+      write_probe(probe_score(kind, 48000), {file, true}, ProbeWord::pcm24);
       QVERIFY_EXCEPTION_THROWN(read_probe(*Clip::open(file), "sweep"), InputError);
     }
     const auto row = read_returned_sweep(folder_ / "log_sweep.wav");

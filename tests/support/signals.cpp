@@ -45,7 +45,7 @@ Planar Programme::render(int rate_hz, double delay_samples, double ratio, double
 }
 
 std::filesystem::path save(const std::filesystem::path& file, const Planar& sound, int rate_hz, WordFormat word) {
-  ClipWriter out(file, rate_hz, sound.channels(), word);
+  ClipWriter out({file, true}, rate_hz, sound.channels(), word);
   out.write(sound);
   out.finish();
   return file;

@@ -15,6 +15,11 @@ inline Chain chain_of(std::initializer_list<Json> stages, int rounds = 1) {
   return chain_from_json({{"stages", Json(std::vector<Json>(stages))}, {"rounds", rounds}});
 }
 
+/// Leave for all that stages may do.
+inline PassOptions everything() {
+  return {grant_of({Capability::run_program, Capability::load_plugin, Capability::write_file})};
+}
+
 inline Planar samples_of(const Clip& clip, int64_t first = 0, int64_t frames = -1) {
   Planar block;
   clip.reader()->read(first, frames < 0 ? clip.format().frames : frames, block);
@@ -65,7 +70,7 @@ class StageTest : public QObject {
     return Clip::open(save(folder_ / ("clip" + std::to_string(++count_) + ".wav"), sound, rate_hz));
   }
   std::shared_ptr<const Clip> run(std::shared_ptr<const Clip> m, std::initializer_list<Json> stages) {
-    return pass(std::move(m), chain_of(stages)).ret;
+    return pass(std::move(m), chain_of(stages), {}, everything()).ret;
   }
   Folder folder_;
   int count_ = 0;

@@ -14,7 +14,7 @@ void prepare_window(const Folder& folder) {
   QCoreApplication::setOrganizationName("Heathmist tests");
   QSettings::setPath(QSettings::NativeFormat, QSettings::UserScope,
                      QString::fromStdString((folder / "settings").string()));
-  QFile::remove(app::BenchModel::autosave_file());
+  std::filesystem::remove_all(app::BenchModel::unsaved_folder());
   app::Theme::instance().apply(false);
 }
 

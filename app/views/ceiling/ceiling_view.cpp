@@ -8,6 +8,7 @@
 #include "app/window/labels.hpp"
 #include "app/window/number_field.hpp"
 #include "app/window/number_item.hpp"
+#include "core/bench/armed.hpp"
 
 namespace heathmist::app {
 
@@ -149,15 +150,17 @@ void CeilingView::start() {
   show_found();
   headline_->setText(tr("Encoding, decoding, reading true peaks…"));
   task_.start([this, run = ++run_number_, file = file_, chains = chains_, options](const Job& job) {
-    find_ceiling(Clip::open(file, Job{job.stop, {}, 0}), chains, options, job,
-                 [this, run](size_t place, const CeilingAnswer& answer) {
-                   QMetaObject::invokeMethod(
-                       this,
-                       [this, run, place, answer] {
-                         if (run == run_number_) take(place, answer);
-                       },
-                       Qt::QueuedConnection);
-                 });
+    find_ceiling(
+        Clip::open(file, Job{job.stop, {}, 0}), chains, options, job,
+        [this, run](size_t place, const CeilingAnswer& answer) {
+          QMetaObject::invokeMethod(
+              this,
+              [this, run, place, answer] {
+                if (run == run_number_) take(place, answer);
+              },
+              Qt::QueuedConnection);
+        },
+        grant_here());
   });
   refresh_state();
 }

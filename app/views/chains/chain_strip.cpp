@@ -7,6 +7,7 @@
 #include <QVBoxLayout>
 
 #include "app/theme/theme.hpp"
+#include "core/bench/armed.hpp"
 
 namespace heathmist::app {
 
@@ -26,6 +27,12 @@ QToolButton* tool(const QString& text, const QString& hint, QWidget* parent) {
   button->setAccessibleName(hint);
   button->setFont(face(Type::small));
   return button;
+}
+
+QString doing_of(Capability capability) {
+  return capability == Capability::run_program   ? QObject::tr("run a program")
+         : capability == Capability::load_plugin ? QObject::tr("load a plug-in")
+                                                 : QObject::tr("keep a file");
 }
 
 QString bytes(int64_t count) {
@@ -85,8 +92,20 @@ ChainStrip::ChainStrip(QWidget* parent) : QFrame(parent) {
   later_ = tool(QString(QChar(0x2192)), tr("Later in the chain (Alt+Right)"), tools_);
   remove_ = tool(tr("remove"), tr("Take this stage out (Delete)"), tools_);
   for (QToolButton* button : {on_, earlier_, later_, remove_}) tools->addWidget(button);
-  report_ = soft("", tools_);
+  disarmed_ = new QLabel(tools_);
+  disarmed_->setFont(face(Type::small));
+  arm_ = new QPushButton(tr("Arm…"), tools_);
+  arm_->setObjectName("armStage");
+  arm_->setProperty("plain", false);
+  arm_->setFont(face(Type::small));
+  arm_->setToolTip(tr("See the whole of what this stage would do, and allow it on this machine"));
+  connect(arm_, &QPushButton::clicked, this, [this] {
+    if (chosen_ >= 0) emit arm_wished(chain_.stages[size_t(chosen_)]);
+  });
   tools->addSpacing(10);
+  tools->addWidget(disarmed_);
+  tools->addWidget(arm_);
+  report_ = soft("", tools_);
   tools->addWidget(report_, 1);
   connect(on_, &QToolButton::clicked, this, &ChainStrip::switch_stage);
   connect(earlier_, &QToolButton::clicked, this, [this] { move_stage(-1); });
@@ -98,7 +117,9 @@ ChainStrip::ChainStrip(QWidget* parent) : QFrame(parent) {
   connect(form_, &StageForm::changed, this, [this](const Stage& stage) {
     if (chosen_ < 0 || chain_.stages[size_t(chosen_)].type != stage.type) return;
     chain_.stages[size_t(chosen_)] = stage;
-    buttons_[size_t(chosen_)]->setText(QString::fromStdString(words_of(stage)));
+    grant_ = grant_here();
+    dress_button(buttons_[size_t(chosen_)], stage);
+    choose(chosen_);
     tell(tr("Change the %1").arg(QString::fromStdString(stage_type(stage.type)->title).toLower()));
   });
   auto dress = [this] {
@@ -121,6 +142,8 @@ void ChainStrip::show_chain(const Chain& chain) {
   rounds_->setValue(chain_.rounds);
   chosen_ = std::min(chosen_, int(chain_.stages.size()) - 1);
   if (fresh && chosen_ < 0 && !chain_.stages.empty()) chosen_ = 0;
+  const auto disarmed = disarmed_stages(chain_, grant_here());  // what has to be decided is shown first
+  if (!disarmed.empty()) chosen_ = int(disarmed.front() - chain_.stages.data());
   rebuild();
 }
 
@@ -135,7 +158,18 @@ void ChainStrip::show_reports(const std::vector<StageReport>& stages) {
   report_->setText(words.join(QString::fromUtf8(" · ")));
 }
 
+/// A stage's button: what it is, struck through where it is off, and whether it may run here.
+void ChainStrip::dress_button(QToolButton* button, const Stage& stage) {
+  QFont font = face(Type::body);
+  font.setStrikeOut(!stage.on);
+  button->setFont(font);
+  const bool armed = !capability_of(stage) || grant_(stage);
+  const QString words = QString::fromStdString(words_of(stage));
+  button->setText(armed ? words : tr("%1 (disarmed)").arg(words));
+}
+
 void ChainStrip::rebuild() {
+  grant_ = grant_here();
   while (QLayoutItem* item = stage_row_->takeAt(0)) {
     if (item->widget()) item->widget()->deleteLater();
     delete item;
@@ -147,10 +181,7 @@ void ChainStrip::rebuild() {
     auto* button = new QToolButton(stages_);
     button->setObjectName("stage");
     button->setCheckable(true);
-    QFont font = face(Type::body);
-    font.setStrikeOut(!stage.on);
-    button->setFont(font);
-    button->setText(QString::fromStdString(words_of(stage)));
+    dress_button(button, stage);
     button->setToolTip(stage_type(stage.type) ? QString::fromStdString(stage_type(stage.type)->what)
                                               : tr("There is no such stage"));
     button->installEventFilter(this);
@@ -179,7 +210,13 @@ void ChainStrip::choose(int index) {
   const bool any = index >= 0 && index < int(chain_.stages.size());
   for (QToolButton* button : {on_, earlier_, later_, remove_}) button->setVisible(any);
   form_->setVisible(any);
+  const bool disarmed = any && capability_of(chain_.stages[size_t(index)]) && !grant_(chain_.stages[size_t(index)]);
+  disarmed_->setVisible(disarmed);
+  arm_->setVisible(disarmed);
   if (!any) return;
+  if (disarmed)
+    disarmed_->setText(tr("Disarmed: it would %1, and has not been allowed to here.")
+                           .arg(doing_of(*capability_of(chain_.stages[size_t(index)]))));
   const Stage& stage = chain_.stages[size_t(index)];
   on_->setChecked(stage.on);
   earlier_->setEnabled(index > 0);

@@ -3,6 +3,7 @@
 #include <QFrame>
 #include <QLabel>
 #include <QMenu>
+#include <QPushButton>
 #include <QSpinBox>
 #include <QToolButton>
 
@@ -28,18 +29,22 @@ class ChainStrip : public QFrame {
   void remove_stage();
   void switch_stage(bool on);
   StageForm* form() const { return form_; }
+  /// Looks anew at what may run here.
+  void refresh_arms() { rebuild(); }
 
  signals:
   void changed(const heathmist::Chain& chain, const QString& what);
   void wished(heathmist::app::ChainStrip::Wish wish);
   void rename_wished(const heathmist::Chain& kept);
   void drop_wished(const heathmist::Chain& kept);
+  void arm_wished(const heathmist::Stage& stage);
 
  protected:
   bool eventFilter(QObject* watched, QEvent* event) override;
 
  private:
   void rebuild();
+  void dress_button(QToolButton* button, const Stage& stage);
   void tell(const QString& what);
   void fill_menu();
   Chain chain_;
@@ -51,7 +56,9 @@ class ChainStrip : public QFrame {
   QWidget* tools_;
   QToolButton *on_, *earlier_, *later_, *remove_;
   QSpinBox* rounds_;
-  QLabel* report_;
+  QLabel *report_, *disarmed_;
+  QPushButton* arm_;
+  Grant grant_ = grant_nothing;  // what may run here, as it was when the stages were drawn
   QMenu* menu_;
   StageForm* form_;
 };

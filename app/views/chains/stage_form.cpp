@@ -5,11 +5,14 @@
 #include <QFileDialog>
 #include <QLabel>
 #include <QLineEdit>
+#include <QMessageBox>
 #include <QToolButton>
 #include <QVBoxLayout>
 
 #include "app/theme/theme.hpp"
+#include "app/widgets/saving.hpp"
 #include "app/window/number_field.hpp"
+#include "core/bench/armed.hpp"
 
 namespace heathmist::app {
 
@@ -151,6 +154,23 @@ QWidget* StageForm::choice_field(const Parameter& p, const Json& value) {
   return box;
 }
 
+/// Where the encoded file is to be kept; choosing it here is leave to keep files in its folder.
+QString StageForm::file_to_keep() {
+  const QString file = QFileDialog::getSaveFileName(this, tr("Keep the encoded file as"), {}, {}, nullptr,
+                                                    QFileDialog::DontConfirmOverwrite);
+  if (file.isEmpty()) return {};
+  try {
+    check(Destination(file.toStdString(), false, files_in_use()));
+    Stage kept = stage_;
+    kept.values["keep"] = file.toStdString();
+    arm(kept);
+    return file;
+  } catch (const std::exception& error) {
+    QMessageBox::warning(this, tr("It cannot be kept there"), QString::fromUtf8(error.what()));
+    return {};
+  }
+}
+
 QWidget* StageForm::text_field(const Parameter& p, const Json& value) {
   auto* edit = new QLineEdit(this);
   edit->setText(value.is_string() ? QString::fromStdString(value.get<std::string>()) : QString());
@@ -172,8 +192,7 @@ QWidget* StageForm::text_field(const Parameter& p, const Json& value) {
   row->addWidget(edit, 1);
   row->addWidget(button);
   connect(button, &QToolButton::clicked, this, [this, edit, to = p.key == "keep", key = p.key] {
-    const QString file = to ? QFileDialog::getSaveFileName(this, tr("Keep the encoded file as"))
-                            : QFileDialog::getOpenFileName(this, tr("Choose a file"));
+    const QString file = to ? file_to_keep() : QFileDialog::getOpenFileName(this, tr("Choose a file"));
     if (file.isEmpty()) return;
     edit->setText(file);
     put(key, file.toStdString());

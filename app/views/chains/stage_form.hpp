@@ -24,6 +24,7 @@ class StageForm : public QWidget {
   QWidget* text_field(const Parameter& parameter, const Json& value);
   void put(const std::string& key, const Json& value);
   void build();
+  QString file_to_keep();
   Stage stage_;
   QGridLayout* grid_;
   std::vector<std::string> shown_;  // the parameters that have a field

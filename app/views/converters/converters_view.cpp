@@ -231,16 +231,14 @@ void ConvertersView::write_probe_file() {
       this, tr("Write a probe"), tr("Which one, at %1:").arg(kilohertz(from_hz())), titles, 0, false, &chosen);
   if (!chosen) return;
   const auto& kind = probe_kinds()[size_t(titles.indexOf(title))];
-  const QString file = QFileDialog::getSaveFileName(
-      this, tr("Write a probe"), QString("%1-%2.wav").arg(QString::fromStdString(kind.key)).arg(from_hz()),
-      tr("WAV (*.wav)"));
-  if (file.isEmpty()) return;
-  write_probe_to(kind.key, file);
+  const QString name = QString("%1-%2.wav").arg(QString::fromStdString(kind.key)).arg(from_hz());
+  if (const auto to = ask_where(this, {tr("Write a probe"), name, tr("WAV (*.wav)"), "wav"}))
+    write_probe_to(kind.key, *to);
 }
 
-void ConvertersView::write_probe_to(const std::string& kind, const QString& file) {
+void ConvertersView::write_probe_to(const std::string& kind, const Destination& to) {
   const auto score = probe_score(kind, from_hz());
-  writing_.start([score, file](const Job&) { write_probe(score, file.toStdString(), ProbeWord::pcm24); });
+  writing_.start([score, to](const Job&) { write_probe(score, to, ProbeWord::pcm24); });
   QStringList lines;
   for (const auto& line : instructions(score)) lines << QString::fromStdString(line);
   lines.back() = tr("Then bring in what came back, with the button beside this one.");

@@ -42,7 +42,7 @@ class ConvertersView : public QWidget {
   /// Sweep probes that came back from some other program.
   void bring(const QStringList& files);
   /// Writes a probe at the rate that goes in, off the interface thread.
-  void write_probe_to(const std::string& kind, const QString& file);
+  void write_probe_to(const std::string& kind, const Destination& to);
   QTableWidget* table() const { return table_; }
   const std::vector<BoardRow>& rows() const { return rows_; }
   std::vector<FoldPlate*> shown_plates() const;

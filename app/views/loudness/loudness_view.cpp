@@ -8,6 +8,7 @@
 #include "app/theme/theme.hpp"
 #include "app/window/labels.hpp"
 #include "app/window/number_item.hpp"
+#include "core/bench/armed.hpp"
 #include "core/stages/chain.hpp"
 
 namespace heathmist::app {
@@ -348,12 +349,14 @@ void LoudnessView::measure_selection() {
     for (const LoudnessRow& row : wanted) {
       try {
         auto clip = Clip::open(row.file, job);
-        if (row.chain) clip = pass(clip, *row.chain, job).ret;
+        if (row.chain) clip = pass(clip, *row.chain, job, {grant_here()}).ret;
         MeterOptions own = ask;
         const double rate = clip->format().sample_rate_hz;
         if (range) own.first = int64_t(range->first * rate), own.last = int64_t(range->second * rate);
         words << numbers_of(row, measure_loudness(*clip, own, job), unit);
-      } catch (const std::invalid_argument& error) {
+      } catch (const Cancelled&) {
+        throw;
+      } catch (const std::exception& error) {  // the others are measured all the same
         words << tr("%1: %2").arg(row.name, QString::fromUtf8(error.what()));
       }
     }
@@ -368,15 +371,14 @@ void LoudnessView::measure_selection() {
 }
 
 QString LoudnessView::csv() const {
-  std::vector<std::string> names;
-  std::vector<Measured> rows;
+  std::vector<Json> rows;
   for (int row = 0; row < table_->rowCount(); ++row) {
     const auto* entry = board_.row(table_->item(row, name_column)->data(Qt::UserRole).toString().toStdString());
     if (!entry || !entry->measured || table_->isRowHidden(row)) continue;
-    names.push_back((entry->is_master ? entry->name : entry->master + ", " + entry->name).toStdString());
-    rows.push_back(*entry->measured);
+    const QString name = entry->is_master ? entry->name : entry->master + ", " + entry->name;
+    rows.push_back(measured_json(name.toStdString(), *entry->measured));
   }
-  return QString::fromStdString(measured_csv(names, rows));
+  return QString::fromStdString(measured_csv(rows));
 }
 
 void LoudnessView::save_csv() { save_table(this, "loudness.csv", csv()); }

@@ -12,6 +12,7 @@
 #include "app/theme/theme.hpp"
 #include "app/window/labels.hpp"
 #include "app/window/number_item.hpp"
+#include "core/bench/armed.hpp"
 
 namespace heathmist::app {
 
@@ -219,14 +220,17 @@ void MatrixView::start() {
   done_ = 0;
   fill();
   task_.start([this, run = ++run_number_, rows = matrix_.rows, columns = matrix_.columns](const Job& job) {
-    run_matrix(rows, columns, job, [this, run](size_t row, size_t column, const MatrixCell& cell) {
-      QMetaObject::invokeMethod(
-          this,
-          [this, run, row, column, cell] {
-            if (run == run_number_) take(row, column, cell);
-          },
-          Qt::QueuedConnection);
-    });
+    run_matrix(
+        rows, columns, job,
+        [this, run](size_t row, size_t column, const MatrixCell& cell) {
+          QMetaObject::invokeMethod(
+              this,
+              [this, run, row, column, cell] {
+                if (run == run_number_) take(row, column, cell);
+              },
+              Qt::QueuedConnection);
+        },
+        grant_here());
   });
   refresh_state();
 }

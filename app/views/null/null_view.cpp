@@ -81,8 +81,8 @@ QWidget* NullView::make_empty() {
   empty_headline_ = new QLabel(page);
   empty_headline_->setFont(face(Type::headline, true));
   empty_headline_->setAlignment(Qt::AlignCenter);
+  for (QLabel* label : {empty_headline_, empty_advice_ = new QLabel(page)}) label->setTextFormat(Qt::PlainText);
   empty_headline_->setWordWrap(true);
-  empty_advice_ = new QLabel(page);
   empty_advice_->setAlignment(Qt::AlignCenter);
   empty_advice_->setWordWrap(true);
   choose_ = new QPushButton(tr("Choose files…"), page);

@@ -11,6 +11,7 @@
 #include "app/views/outlets/outlet_form.hpp"
 #include "app/window/labels.hpp"
 #include "app/window/number_item.hpp"
+#include "core/bench/armed.hpp"
 
 namespace heathmist::app {
 
@@ -341,9 +342,9 @@ void OutletsView::run_encodes() {
       std::shared_ptr<const Measured> made;
       QString failure;
       try {
-        made = std::make_shared<Measured>(
-            measure_return(orders[k].file, orders[k].chain,
-                           job.part(double(k) / double(orders.size()), double(k + 1) / double(orders.size()))));
+        made = std::make_shared<Measured>(measure_return(
+            orders[k].file, orders[k].chain,
+            job.part(double(k) / double(orders.size()), double(k + 1) / double(orders.size())), grant_here()));
       } catch (const Cancelled&) {
         throw;
       } catch (const std::exception& error) {

@@ -4,6 +4,7 @@
 #include <mutex>
 
 #include "app/views/spectrum/spectrum_view.hpp"
+#include "core/bench/armed.hpp"
 #include "core/measure/spectrogram_tiles.hpp"
 
 namespace heathmist::app {
@@ -29,13 +30,13 @@ struct SpectrumView::Opened {
   std::shared_ptr<const Clip> open(const Subject& subject, const Job& job) {
     if (subject.clip) return subject.clip;
     std::string key = subject.file.string();
-    if (subject.chain) key += chain_json(*subject.chain).dump();
+    if (subject.chain) key += text_of(chain_json(*subject.chain), -1);
     {
       std::scoped_lock held(lock);
       if (const auto it = clips.find(key); it != clips.end()) return it->second;
     }
     auto clip = Clip::open(subject.file, job);
-    if (subject.chain) clip = pass(clip, *subject.chain, job).ret;
+    if (subject.chain) clip = pass(clip, *subject.chain, job, {grant_here()}).ret;
     std::scoped_lock held(lock);
     return clips[key] = clip;
   }

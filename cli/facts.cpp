@@ -1,0 +1,46 @@
+// facts: what files say they are, and what their samples are.
+#include "cli/verbs.hpp"
+#include "core/bench/json.hpp"
+#include "core/printable.hpp"
+
+namespace heathmist::cli {
+
+namespace {
+
+struct Call {
+  Shared shared;
+  std::vector<std::string> files;
+};
+
+Json facts_of(const Session& session, const Source& source) {
+  const Job job = session.watched(source.name);
+  const auto clip = Clip::open(source.file, job.part(0, 0.5));
+  const auto levels = survey(*clip, job.part(0.5, 0.9)).levels;
+  const auto bandwidth = bandwidth_hz(average_spectrum(*clip, 8192, 0, -1, 400, job.part(0.9, 1)));
+  const auto& f = clip->format();
+  const auto bits = [](std::optional<int> value) { return value ? fmt::format("{}", *value) : std::string("none"); };
+  session.say("{}: {}, {} Hz, {} ch, {:.2f} s, bits {} of {}, reaches {} Hz\n", printable(source.name), f.codec,
+              f.sample_rate_hz, f.channels, f.duration_s(), bits(levels.bits_used), bits(f.container_bits),
+              shown(bandwidth, 0));
+  return facts_json(source.name, f, levels, bandwidth);
+}
+
+void facts(const Call& call) {
+  Session session(call.shared);
+  Answer answer(session, "files");
+  answer.each(session.sources(call.files), [&](const Source& source) { return facts_of(session, source); });
+  answer.print();
+}
+
+}  // namespace
+
+void add_facts(CLI::App& app) {
+  auto call = std::make_shared<Call>();
+  auto* verb = app.add_subcommand("facts", "what files say they are, and what their samples are");
+  verb->add_option("FILE", call->files, "audio files (- for standard input)");
+  add_common(*verb, call->shared);
+  add_lists(*verb, call->shared);
+  verb->callback([call] { facts(*call); });
+}
+
+}  // namespace heathmist::cli

@@ -1,0 +1,30 @@
+// FFmpeg's things, each let go by its own function. Inside core only.
+#pragma once
+extern "C" {
+#include <libavcodec/avcodec.h>
+#include <libavformat/avformat.h>
+#include <libavutil/channel_layout.h>
+}
+
+#include <memory>
+
+namespace heathmist {
+
+struct DropFfmpeg {
+  void operator()(AVFormatContext* c) const {
+    if (c->iformat) {
+      avformat_close_input(&c);
+      return;
+    }
+    if (c->pb) avio_closep(&c->pb);
+    avformat_free_context(c);
+  }
+  void operator()(AVCodecContext* c) const { avcodec_free_context(&c); }
+  void operator()(AVPacket* p) const { av_packet_free(&p); }
+  void operator()(AVFrame* f) const { av_frame_free(&f); }
+  void operator()(AVDictionary* d) const { av_dict_free(&d); }
+};
+template <class T>
+using Ffmpeg = std::unique_ptr<T, DropFfmpeg>;
+
+}  // namespace heathmist

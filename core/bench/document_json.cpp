@@ -1,0 +1,272 @@
+// The bench on disk: written, and read strictly.
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <cmath>
+#include <set>
+
+#include "core/audio/atomic_file.hpp"
+#include "core/bench/document.hpp"
+#include "core/printable.hpp"
+
+namespace heathmist {
+
+namespace {
+
+std::string hex_of(const std::string& bytes) {
+  std::string text;
+  for (const char c : bytes) text += fmt::format("{:02x}", uint8_t(c));
+  return text;
+}
+
+template <class T>
+void put(Json& to, const char* key, const std::optional<T>& value) {
+  if (value) to[key] = *value;
+}
+
+Json json_of(const FileRef& ref, const std::filesystem::path& folder) {
+  const auto file = std::filesystem::absolute(ref.file).lexically_normal();
+  const auto relative = file.lexically_relative(folder);
+  const std::string name = (relative.empty() ? file : relative).generic_string();
+  Json json{{"file", name}};
+  if (!is_utf8(name))
+    json["file_bytes"] = hex_of(name);  // JSON is UTF-8: the name itself goes beside what can be read of it
+  json["mark"] = ref.mark;
+  return json;
+}
+
+constexpr const char* part_names[] = {"all", "channel", "mid", "side"};
+
+Json json_of(const FitBy& by) {
+  Json json{{"part", part_names[int(by.part)]}};
+  if (by.part == FitBy::Part::channel) json["channel"] = by.channel;
+  if (by.high_hz > 0) json["low_hz"] = by.low_hz, json["high_hz"] = by.high_hz;
+  return json;
+}
+
+Json json_of(const Trial& trial, const std::filesystem::path& folder) {
+  Json hold = Json::object();
+  put(hold, "delay_samples", trial.hold.delay_samples);
+  put(hold, "drift_ppm", trial.hold.drift_ppm);
+  put(hold, "gain_db", trial.hold.gain_db);
+  put(hold, "inverted", trial.hold.inverted);
+  put(hold, "swapped", trial.hold.swapped);
+  if (trial.hold.by) hold["by"] = json_of(*trial.hold.by);
+  Json json{{"id", trial.id}, {"name", trial.name}};
+  if (trial.chain)
+    json["chain"] = chain_json(*trial.chain, folder);
+  else
+    json["return"] = json_of(trial.ret, folder);
+  json["hold"] = hold;
+  return json;
+}
+
+/// A value on its way in: it knows where in the document it stands, and says so where it is not what is meant.
+class Place {
+ public:
+  Place(const Json& value, std::string where) : value_(value), where_(std::move(where)) {}
+
+  [[noreturn]] void refuse(const std::string& what) const {
+    throw std::invalid_argument((where_.empty() ? "it" : where_) + " " + what);
+  }
+  bool has(const char* key) const { return value_.is_object() && value_.contains(key); }
+  Place at(const char* key) const {
+    object();
+    if (!value_.contains(key)) refuse(fmt::format("lacks \"{}\"", key));
+    return {value_.at(key), where_.empty() ? key : where_ + "." + key};
+  }
+  const Json& object() const {
+    if (!value_.is_object()) refuse("must be an object in braces");
+    return value_;
+  }
+  std::vector<Place> list() const {
+    if (!value_.is_array()) refuse("must be a list in brackets");
+    std::vector<Place> places;
+    for (size_t n = 0; n < value_.size(); ++n) places.emplace_back(value_[n], fmt::format("{}[{}]", where_, n));
+    return places;
+  }
+  std::string text() const {
+    if (!value_.is_string()) refuse("must be text in quotes");
+    return value_.get<std::string>();
+  }
+  double number() const {
+    if (!value_.is_number() || !std::isfinite(value_.get<double>())) refuse("must be a number");
+    return value_.get<double>();
+  }
+  int whole(int low, int high) const {
+    if (!value_.is_number_integer() || value_ < low || value_ > high)
+      refuse(fmt::format("must be a whole number from {} to {}", low, high));
+    return value_.get<int>();
+  }
+  bool flag() const {
+    if (!value_.is_boolean()) refuse("must be true or false");
+    return value_.get<bool>();
+  }
+  const Json& json() const { return value_; }
+
+ private:
+  const Json& value_;
+  std::string where_;
+};
+
+std::string bytes_from_hex(const Place& place) {
+  const std::string text = place.text();
+  std::string bytes;
+  for (size_t n = 0; n + 1 < text.size(); n += 2) {
+    if (!isxdigit(uint8_t(text[n])) || !isxdigit(uint8_t(text[n + 1]))) place.refuse("must be hexadecimal digits");
+    bytes += char(std::stoi(text.substr(n, 2), nullptr, 16));
+  }
+  return bytes;
+}
+
+FileRef ref_from(const Place& place, const std::filesystem::path& folder) {
+  const Place named = place.at("file");
+  std::filesystem::path file = place.has("file_bytes") ? bytes_from_hex(place.at("file_bytes")) : named.text();
+  if (file.empty() || file.native().find('\0') != std::string::npos) named.refuse("must name a file");
+  if (file.is_relative()) file = (folder / file).lexically_normal();
+  return {file, place.has("mark") ? place.at("mark").text() : std::string()};
+}
+
+FitBy by_from(const Place& place) {
+  const std::string part = place.at("part").text();
+  const auto found = std::find(std::begin(part_names), std::end(part_names), part);
+  if (found == std::end(part_names)) place.at("part").refuse("must be all, channel, mid or side");
+  FitBy by{FitBy::Part(found - std::begin(part_names)), 0, 0, 0};
+  if (place.has("channel")) by.channel = place.at("channel").whole(0, most_channels - 1);
+  if (place.has("low_hz")) by.low_hz = place.at("low_hz").number();
+  if (place.has("high_hz")) by.high_hz = place.at("high_hz").number();
+  return by;
+}
+
+FitHold hold_from(const Place& place) {
+  place.object();
+  FitHold hold;
+  if (place.has("delay_samples")) hold.delay_samples = place.at("delay_samples").number();
+  if (place.has("drift_ppm")) hold.drift_ppm = place.at("drift_ppm").number();
+  if (place.has("gain_db")) hold.gain_db = place.at("gain_db").number();
+  if (place.has("inverted")) hold.inverted = place.at("inverted").flag();
+  if (place.has("swapped")) hold.swapped = place.at("swapped").flag();
+  if (place.has("by")) hold.by = by_from(place.at("by"));
+  return hold;
+}
+
+Chain chain_from(const Place& place, const std::filesystem::path& folder) {
+  try {
+    return unchecked_chain_from_json(place.json(), folder);
+  } catch (const ChainError& error) {
+    place.refuse(std::string("is no chain: ") + error.what());
+  }
+}
+
+Trial trial_from(const Place& place, const std::filesystem::path& folder) {
+  Trial trial{place.at("id").text(), place.at("name").text(), {}, {}};
+  if (place.has("chain"))
+    trial.chain = chain_from(place.at("chain"), folder);
+  else
+    trial.ret = ref_from(place.at("return"), folder);
+  if (place.has("hold")) trial.hold = hold_from(place.at("hold"));
+  return trial;
+}
+
+Master master_from(const Place& place, const std::filesystem::path& folder) {
+  Master master{place.at("id").text(), place.at("name").text(), ref_from(place.at("audio"), folder), {}};
+  for (const Place& t : place.at("trials").list()) master.trials.push_back(trial_from(t, folder));
+  if (place.has("album")) master.album = place.at("album").text();
+  return master;
+}
+
+/// Results are known by id: two entries with one id would show each other's.
+void renumber(Bench& bench, std::vector<std::string>* notes) {
+  std::set<std::string> seen;
+  int fresh = 0;
+  auto own = [&](std::string& id) {
+    if (!id.empty() && seen.insert(id).second) return;
+    while (!seen.insert(id = fresh_id()).second)
+      ;
+    ++fresh;
+  };
+  for (Master& m : bench.masters) {
+    own(m.id);
+    for (Trial& t : m.trials) own(t.id);
+  }
+  if (fresh && notes)
+    notes->push_back(fmt::format("{} of its entries had the id of another, or none, and got {} own.", fresh,
+                                 fresh == 1 ? "its" : "their"));
+}
+
+Bench bench_from(const Place& place, const std::filesystem::path& folder) {
+  Bench bench;
+  bench.name = place.at("name").text();
+  if (place.has("settings")) bench.settings = place.at("settings").object();
+  for (const Place& m : place.at("masters").list()) bench.masters.push_back(master_from(m, folder));
+  if (place.has("chains"))
+    for (const Place& c : place.at("chains").list()) bench.chains.push_back(chain_from(c, folder));
+  if (place.has("floor")) {
+    const Place floor = place.at("floor");
+    bench.floor = Floor{floor.at("name").text(), ref_from(floor.at("recording"), folder), {}};
+    if (floor.has("master")) bench.floor->master = ref_from(floor.at("master"), folder);
+  }
+  return bench;
+}
+
+std::filesystem::path folder_of(const std::filesystem::path& file) {
+  return std::filesystem::absolute(file).lexically_normal().parent_path();
+}
+
+}  // namespace
+
+Bench bench_from_json(const Json& json, const std::filesystem::path& folder, const std::filesystem::path& from,
+                      std::vector<std::string>* notes) {
+  const auto head = json.is_object() ? json.find("heathmist_bench") : json.end();
+  if (!json.is_object() || head == json.end())
+    throw InputError(from, "this is no bench; open a bench that Heathmist saved");
+  if (head->is_number_unsigned() && *head > Bench::version)
+    throw InputError(from,
+                     fmt::format("this bench was saved by a newer Heathmist (format {}); update the program to open it",
+                                 head->dump()));
+  try {
+    const Place place(json, "");
+    place.at("heathmist_bench").whole(1, Bench::version);
+    Bench bench = bench_from(place, folder);
+    renumber(bench, notes);
+    return bench;
+  } catch (const std::invalid_argument& error) {
+    throw InputError(from, fmt::format("this bench is broken: {}; open a saved copy of it instead", error.what()));
+  }
+}
+
+Bench load_bench(const std::filesystem::path& file, std::vector<std::string>* notes) {
+  try {
+    return bench_from_json(json_from_file(file), folder_of(file), file, notes);
+  } catch (const JsonError& error) {
+    throw InputError(
+        file, fmt::format("this is not a bench, or a broken one: {}; open a saved copy of it instead", error.what()));
+  }
+}
+
+Json bench_json(const Bench& bench, const std::filesystem::path& folder) {
+  Json masters = Json::array();
+  for (const Master& m : bench.masters) {
+    Json trials = Json::array();
+    for (const Trial& t : m.trials) trials.push_back(json_of(t, folder));
+    masters.push_back({{"id", m.id}, {"name", m.name}, {"audio", json_of(m.audio, folder)}, {"trials", trials}});
+    if (!m.album.empty()) masters.back()["album"] = m.album;
+  }
+  Json json{{"heathmist_bench", Bench::version}, {"name", bench.name}, {"masters", masters}};
+  if (bench.floor) {
+    json["floor"] = {{"name", bench.floor->name}, {"recording", json_of(bench.floor->recording, folder)}};
+    if (bench.floor->master) json["floor"]["master"] = json_of(*bench.floor->master, folder);
+  }
+  if (!bench.chains.empty()) {
+    json["chains"] = Json::array();
+    for (const Chain& c : bench.chains) json["chains"].push_back(chain_json(c, folder));
+  }
+  json["settings"] = bench.settings;
+  return json;
+}
+
+void save_bench(const Bench& bench, const std::filesystem::path& file) {
+  write_whole({file, true, files_of(bench)}, text_of(bench_json(bench, folder_of(file))) + "\n");
+}
+
+}  // namespace heathmist
