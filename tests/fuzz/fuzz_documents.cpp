@@ -1,0 +1,67 @@
+// Any text as a bench, a chain, an outlet or a command: read or refused. What was read is written and read again, and
+// is then the same.
+#include "core/bench/document.hpp"
+#include "core/bench/outlet.hpp"
+#include "core/printable.hpp"
+#include "core/stages/process.hpp"
+
+using namespace heathmist;
+
+namespace {
+
+const std::filesystem::path folder = "/somewhere";
+
+void demand(bool truth) {
+  if (!truth) __builtin_trap();
+}
+
+void try_bench(const Json& json) {
+  try {
+    const Bench bench = bench_from_json(json, folder, "x.heathmist");
+    const std::string text = text_of(bench_json(bench, folder));
+    const Bench again = bench_from_json(json_from(text), folder, "x.heathmist");
+    demand(text_of(bench_json(again, folder)) == text);
+    files_of(bench);
+    for (const Master& m : bench.masters)
+      for (const Trial& t : m.trials) demand(is_utf8(printable(title_of(t))));
+  } catch (const InputError&) {
+  }
+}
+
+void try_chain(const Json& json) {
+  try {
+    const Chain chain = chain_from_json(json, folder);
+    words_of(chain);
+    disarmed_stages(chain, grant_nothing);
+    files_read_by(chain);
+    demand(chain_from_json(json_from(text_of(chain_json(chain, folder))), folder).stages.size() == chain.stages.size());
+  } catch (const ChainError&) {
+  }
+}
+
+void try_outlet(const Json& json) {
+  try {
+    const Outlet outlet = outlet_from_json("x", json);
+    demand(outlet_from_json("x", outlet_json(outlet)).name == outlet.name);
+  } catch (const OutletError&) {
+  }
+}
+
+}  // namespace
+
+extern "C" int LLVMFuzzerTestOneInput(const uint8_t* bytes, size_t count) {
+  const std::string text(reinterpret_cast<const char*>(bytes), count);
+  demand(is_utf8(printable(text)));
+  try {
+    words_of_command(text);
+  } catch (const std::invalid_argument&) {
+  }
+  try {
+    const Json json = json_from(text);
+    try_bench(json);
+    try_chain(json);
+    try_outlet(json);
+  } catch (const JsonError&) {
+  }
+  return 0;
+}
