@@ -208,10 +208,10 @@ void Player::feed(std::stop_token stop) {
 
 /// Looked for twice a second: a file that was deleted can be read on for as long as it is open, but is no proof any
 /// more.
-QString Player::lost_file() const {
+QString Player::lost_file() {
   const auto now = std::chrono::steady_clock::now();
   if (now - looked_at_files_ < std::chrono::milliseconds(500)) return {};
-  const_cast<Player*>(this)->looked_at_files_ = now;
+  looked_at_files_ = now;
   std::error_code trouble;
   for (const auto& clip : {pair_.master, pair_.ret}) {
     const auto& file = clip->path();

@@ -58,7 +58,7 @@ class Player : public QObject {
   bool feed_block(RingBlock& block);
   void fill(RingBlock& block);
   std::pair<int64_t, int64_t> loop_frames() const;  // nothing to loop: both 0
-  QString lost_file() const;                        // a sentence where one of the files is gone
+  QString lost_file();                              // a sentence where one of the files is gone
   void give_up(const QString& sentence);
   void render(std::span<double> out);
   void restart_device();

@@ -118,7 +118,11 @@ QString Desk::words_of_disarmed(const std::string& trial_id) const {
 void Desk::retry_failed() {
   stopped_ = false;
   for (const Master& m : model_.bench().masters)
-    for (const Trial& t : m.trials) state(t.id).failure.clear(), state(t.id).disarmed = false;
+    for (const Trial& t : m.trials) {
+      state(t.id).failure.clear();
+      state(t.id).disarmed = false;
+      if (t.chain && !disarmed_stages(*t.chain, grant_nothing).empty()) runner_.forget(t.id);  // it may do more now
+    }
   emit rows_changed();
   request_current();
   if (!runner_.is_busy()) request_rest();

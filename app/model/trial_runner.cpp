@@ -68,6 +68,11 @@ void TrialRunner::forget_all() {
   results_.clear();
 }
 
+void TrialRunner::forget(const std::string& id) {
+  std::scoped_lock held(lock_);
+  results_.erase(id);
+}
+
 bool TrialRunner::is_busy() const {
   std::scoped_lock held(lock_);
   return running_ || look_ || !queue_.empty();

@@ -57,6 +57,7 @@ class TrialRunner : public QObject {
   /// Stops the trial that is running and forgets what is queued.
   void cancel();
   void forget_all();
+  void forget(const std::string& id);  ///< its result: it is run anew when it is asked for
   bool is_busy() const;
 
   std::shared_ptr<const TrialResult> result(const std::string& id) const;

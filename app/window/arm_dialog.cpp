@@ -8,6 +8,7 @@
 #include <QVBoxLayout>
 
 #include "app/theme/theme.hpp"
+#include "app/widgets/bordered.hpp"
 #include "core/printable.hpp"
 
 namespace heathmist::app {
@@ -49,10 +50,16 @@ ArmDialog::ArmDialog(const Stage& stage, QWidget* parent) : QDialog(parent) {
   rows->addWidget(head);
   auto* deed = new QPlainTextEdit(QString::fromStdString(printable(deed_of(stage))), this);
   deed->setReadOnly(true);
-  deed->setFont(QFontDatabase::systemFont(QFontDatabase::FixedFont));
+  deed->setWordWrapMode(QTextOption::WrapAnywhere);  // the whole of it: nothing lies behind an edge
+  deed->setHorizontalScrollBarPolicy(Qt::ScrollBarAlwaysOff);
+  deed->setStyleSheet(
+      QString("QPlainTextEdit { background: transparent; font-family: '%1'; border: 1px solid %2; border-radius: 4px; "
+              "padding: 4px; }")
+          .arg(QFontDatabase::systemFont(QFontDatabase::FixedFont).family(), colour(Role::rule).name()));
   deed->setAccessibleName(tr("What it would do"));
-  deed->setMinimumSize(520, 96);
-  rows->addWidget(deed, 1);
+  deed->setMinimumWidth(560);
+  deed->setFixedHeight(96);
+  rows->addWidget(deed);
   auto* meaning = new QLabel(meaning_of(capability), this);
   meaning->setWordWrap(true);
   rows->addWidget(meaning);
@@ -61,6 +68,7 @@ ArmDialog::ArmDialog(const Stage& stage, QWidget* parent) : QDialog(parent) {
   auto* arm = buttons->addButton(tr("Arm it on this machine"), QDialogButtonBox::AcceptRole);
   arm->setObjectName("arm");
   arm->setAutoDefault(false);
+  for (QPushButton* button : {leave, arm}) give_border(button);
   leave->setDefault(true);
   connect(buttons, &QDialogButtonBox::accepted, this, &QDialog::accept);
   connect(buttons, &QDialogButtonBox::rejected, this, &QDialog::reject);

@@ -5,6 +5,8 @@
 #include <QMessageBox>
 #include <QPushButton>
 
+#include "app/widgets/bordered.hpp"
+
 namespace heathmist::app {
 
 namespace {
@@ -17,7 +19,7 @@ QString time_of(const UnsavedCopy& copy) {
 
 /// What somebody wants done with a copy; `broken` is the sentence of one that cannot be read.
 Choice ask(QWidget* parent, const QString& what, const QString& more, bool readable) {
-  QMessageBox box(QMessageBox::Question, QObject::tr("Unsaved work of an earlier run"), what, QMessageBox::NoButton,
+  QMessageBox box(QMessageBox::NoIcon, QObject::tr("Unsaved work of an earlier run"), what, QMessageBox::NoButton,
                   parent);
   box.setTextFormat(Qt::PlainText);  // names are names
   box.setInformativeText(more);
@@ -27,6 +29,7 @@ Choice ask(QWidget* parent, const QString& what, const QString& more, bool reada
   open ? open->setObjectName("openCopy") : void();
   drop->setObjectName("dropCopy");
   leave->setObjectName("leaveCopy");
+  for (QAbstractButton* button : box.buttons()) give_border(button);
   box.setDefaultButton(open ? open : leave);
   box.setEscapeButton(leave);
   box.exec();

@@ -82,7 +82,9 @@ Passed Returns::make(const std::shared_ptr<const Clip>& master, const std::strin
   const auto pieces = pieces_of(chain);
   for (size_t n = 0; n < pieces.size(); ++n) {
     front.stages.insert(front.stages.end(), pieces[n].stages.begin(), pieces[n].stages.end());
-    const std::string key = master_mark + chain_mark(front);
+    // what was made while something was disarmed is not what is made once it is armed
+    const std::string key =
+        fmt::format("{}{}-{}", master_mark, chain_mark(front), disarmed_stages(front, grant).size());
     if (const Passed* before = kept(key)) {
       so_far = *before;
       continue;

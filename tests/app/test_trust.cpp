@@ -129,6 +129,13 @@ class TestTrust : public QObject {
     QVERIFY(std::filesystem::file_size(there / "new.m4a") > 10000);
     QCOMPARE(std::filesystem::file_size(there / "mine.m4a"), uintmax_t(4));
     QVERIFY(!std::filesystem::exists(folder_ / "escaped.m4a"));
+    const auto late = folder_ / "late";
+    std::filesystem::create_directories(late);
+    open(bench_of({{{"type", "codec"}, {"codec", "aac"}, {"keep", (late / "late.m4a").string()}}}));
+    QTRY_VERIFY_WITH_TIMEOUT(window_->desk().current_result() && window_->desk().current_result()->why, 30000);
+    QVERIFY(!std::filesystem::exists(late / "late.m4a"));
+    window_->arm_stage(window_->desk().current_chain()->stages[0]);  // armed after it was measured: kept now
+    QTRY_VERIFY_WITH_TIMEOUT(std::filesystem::exists(late / "late.m4a"), 30000);
   }
 
   /// Opening a probe's cell takes nothing from a return that is being written.
