@@ -1,8 +1,9 @@
-// Any text as a bench, a chain, an outlet or a command: read or refused. What was read is written and read again, and
-// is then the same.
+// Any text as a bench, a chain, an outlet, a probe's score or a command: read or refused. What was read is written and
+// read again, and is then the same.
 #include "core/bench/document.hpp"
 #include "core/bench/outlet.hpp"
 #include "core/printable.hpp"
+#include "core/probes/probe.hpp"
 #include "core/stages/process.hpp"
 
 using namespace heathmist;
@@ -54,6 +55,13 @@ extern "C" int LLVMFuzzerTestOneInput(const uint8_t* bytes, size_t count) {
   demand(is_utf8(printable(text)));
   try {
     words_of_command(text);
+  } catch (const std::invalid_argument&) {
+  }
+  try {  // a probe's score is made from two words of a call
+    const auto blank = text.find(' ');
+    const ProbeScore score =
+        probe_score(text.substr(0, blank), blank == std::string::npos ? 48000 : std::atoi(text.c_str() + blank));
+    demand(score.length_s > 0 && !instructions(score).empty());
   } catch (const std::invalid_argument&) {
   }
   try {
