@@ -50,7 +50,7 @@ void level(const Call& call) {
   for (const auto& name : names) session.destination(name);  // refused before anything is written
   std::vector<std::optional<Measured>> rows(sources.size());
   std::vector<std::string> bad(sources.size());
-  for (size_t n = 0; n < sources.size(); ++n) {
+  for (size_t n = 0; call.album && n < sources.size(); ++n) {  // its gain is one for all: all are measured first
     try {
       rows[n] = measure_file(sources[n].file, session.watched(sources[n].name));
     } catch (const std::exception& error) {
@@ -63,16 +63,16 @@ void level(const Call& call) {
   const bool lacking = call.album && album.size() < rows.size();
   Answer answer(session, "copies");
   size_t next = 0;
-  std::string wrong;
   answer.each(sources, [&](const Source& source) -> Json {
     const size_t n = next++;
+    if (!call.album) rows[n] = measure_file(source.file, session.watched(source.name));
     if (!rows[n]) throw InputError::told(bad[n]);
     if (lacking) throw InputError(source.name, "not levelled, since another file of the album cannot be used");
     Json json = copy_of(session, source, *rows[n], plan, names[n], album);
-    if (!json["fault"].is_null()) wrong = names[n].string();
+    if (!json["fault"].is_null())
+      answer.fault(printable(names[n]) + ": this copy is not what was asked for: " + json["fault"].get<std::string>());
     return json;
   });
-  if (!wrong.empty()) answer.fail(wrong, printable(wrong) + ": this copy is not what was asked for; see its fault");
   answer.print();
 }
 

@@ -92,7 +92,8 @@ void outlets(const Call& call) {
   session.check_output(call.csv);
   std::deque<File> files;
   std::map<std::string, std::string> bad;
-  for (const Source& source : sources) {
+  for (const Source& source :
+       call.album ? sources : std::vector<Source>()) {  // an album is known when all are measured
     try {
       files.push_back({source, measure_file(source.file, session.watched(source.name))});
     } catch (const std::exception& error) {
@@ -105,6 +106,9 @@ void outlets(const Call& call) {
   std::vector<Json> table;
   Answer answer(session, "files");
   answer.each(sources, [&](const Source& source) -> Json {
+    if (!call.album)
+      return deliveries_of(session, {source, measure_file(source.file, session.watched(source.name))}, list, call,
+                           nullptr, table);
     if (const auto sentence = bad.find(source.name); sentence != bad.end()) throw InputError::told(sentence->second);
     const auto file =
         std::find_if(files.begin(), files.end(), [&](const File& f) { return f.source.name == source.name; });

@@ -204,9 +204,13 @@ void Answer::add(Json entry) {
   entries_.push_back(std::move(entry));
 }
 
-void Answer::fail(const std::string& name, const std::string& sentence) {
+void Answer::fault(const std::string& sentence) {
   failed_ = true;
   complain(sentence);
+}
+
+void Answer::fail(const std::string& name, const std::string& sentence) {
+  fault(sentence);
   add({{"path", name}, {"error", sentence}});
 }
 

@@ -97,6 +97,8 @@ class Answer {
   /// An entry of its own making.
   void add(Json entry);
   void fail(const std::string& name, const std::string& sentence);
+  /// Something is wrong with an entry that stands: it is told, and the exit status says so.
+  void fault(const std::string& sentence);
   bool failed() const { return failed_; }
   /// Another key of the answer, beside the list.
   void set(const std::string& key, Json value) { others_[key] = std::move(value); }
