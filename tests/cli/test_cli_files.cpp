@@ -311,6 +311,30 @@ class TestCliFiles : public QObject {
     QVERIFY(leftovers().isEmpty());
   }
 
+  /// Set-up on a machine where installing would take something else off: one sentence, and nothing is done.
+  void set_up_removes_no_package() {
+    const QString bin = path("fake bin"), log = path("apt.log");
+    QDir().mkpath(bin);
+    const auto program = [&](const char* name, const QByteArray& text) {
+      const QString file = written((std::string("fake bin/") + name).c_str(), "#!/bin/sh\n" + text);
+      QFile::setPermissions(file, QFile::ReadOwner | QFile::WriteOwner | QFile::ExeOwner);
+    };
+    program("dpkg-query", "exit 1\n");
+    program("sudo", "exec \"$@\"\n");
+    const QByteArray noting = "echo \"$*\" >> '" + log.toUtf8() + "'\n";
+    const QStringList with{"PATH=" + bin + ":" + qEnvironmentVariable("PATH")};
+    program("apt-get", noting + "case \"$*\" in *' -s '*) echo 'Remv jackd2 [1.9]';; esac\n");
+    const auto refused = call_program(HEATHMIST_SETUP, {}, {}, with);
+    QVERIFY2(refused.status == 1 && refused.err.contains("jackd2") && refused.err.contains("nothing was done"),
+             refused.err);
+    QVERIFY(!content(log).contains("install -y"));
+    program("apt-get", noting);
+    QCOMPARE(call_program(HEATHMIST_SETUP, {}, {}, with).status, 0);
+    const auto asked = content(log);
+    QVERIFY(asked.contains("install -y -q --no-remove") && !asked.contains("clang\n") && !asked.contains(" clang "));
+    QVERIFY(asked.indexOf("libjack-jackd2-dev") < asked.indexOf("librtaudio-dev"));
+  }
+
   void the_window_answers_help_without_a_display() {
     const QStringList none{"DISPLAY=", "WAYLAND_DISPLAY=", "QT_QPA_PLATFORM="};
     for (const char* word : {"--help", "--version", "-h", "-v"}) {
