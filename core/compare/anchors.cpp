@@ -207,7 +207,8 @@ std::vector<CrossSpectra> cross_spectra(const std::vector<Anchor>& anchors, cons
 
 std::vector<double> snr_weights(const std::vector<CrossSpectra>& pairs) {
   std::vector<double> weights(CrossSpectra::size / 2 + 1, 0);
-  for (size_t k = 1; k + 1 < weights.size(); ++k)
+  // The last hundredth of the band, where no block can be read between its samples, must not pull the rest.
+  for (size_t k = 1; k < weights.size() * 99 / 100; ++k)
     for (const auto& pair : pairs) {
       const double agree = pair.coherence(k);
       if (pair.blocks < 3)

@@ -16,7 +16,10 @@ constexpr double least_share = 0.35;      // of the anchors that must lie on one
 constexpr double least_agreement = 0.12;  // under which two clips are called unrelated
 constexpr double whole_sample = 0.02;     // a delay this near a whole sample may be one
 constexpr double unity_db = 0.002;        // a gain this near 0 dB may be none
-constexpr double as_good = 1e-3;          // ... where the residual's energy grows by no more than this share
+constexpr int most_rounds = 10;
+constexpr double settled = 1e-6;  // samples: white noise moved by that leaves -115 dB
+constexpr double as_good = 4e-3;  // ... where the residual's energy grows by no more than this share (reading between
+                                  // samples loses the last 0.2 % of the band, and of noise)
 
 struct Search {
   const Clip& master;
@@ -195,8 +198,8 @@ double remaining_drift_ppm(const Search& s, const std::vector<CrossSpectra>& spe
   for (size_t i = 0; i < count; ++i) left += std::pow(d[i] - mean_d - slope * (t[i] - mean_t), 2);
   const double deviation = std::sqrt(left / double(count - 2) / tt);
   const double span = t.back() - t.front();
-  return std::abs(slope) > 5 * deviation && std::abs(slope) * span > (so_far_ppm == 0 ? 0.01 : 0.0005) ? slope * 1e6
-                                                                                                       : 0;
+  return std::abs(slope) > 5 * deviation && std::abs(slope) * span > (so_far_ppm == 0 ? 0.01 : settled) ? slope * 1e6
+                                                                                                        : 0;
 }
 
 /// Sums over the anchors that gain and residual follow from.
@@ -274,9 +277,11 @@ void settle(const Search& s, Fit& fit) {
   whole.delay_samples = std::round(fit.delay_samples) + 0.0;  // no negative zero
   if (!s.options.delay_samples && fit.drift_ppm == 0 &&
       std::abs(whole.delay_samples - fit.delay_samples) < whole_sample) {
-    set_overlap(whole, master_frames, return_frames);
-    const auto other = weigh(s, whole, {});
-    if (other.residual <= best.residual * (1 + as_good) + 1e-14 * other.energies.mm) fit = whole, best = other;
+    const auto other = weigh(s, whole, {});  // over the same frames
+    if (other.residual <= best.residual * (1 + as_good) + 1e-14 * other.energies.mm) {
+      fit = whole, best = other;
+      set_overlap(fit, master_frames, return_frames);
+    }
   }
   fit.gain_db = 20 * std::log10(best.energies.gain());
   if (s.options.gain_db)
@@ -313,7 +318,7 @@ double band_coherence(const std::vector<CrossSpectra>& spectra, double sample_ra
 void refine(Search& s, Fit& fit) {
   std::vector<CrossSpectra> spectra;
   std::vector<double> weights;
-  for (int round = 0; round < 5; ++round) {
+  for (int round = 0; round < most_rounds; ++round) {
     s.job.check();
     spectra = cross_spectra(s.anchors, s.master, s.ret, fit.pairs, fit.delay_samples, fit.drift_ppm, s.job);
     weights = snr_weights(spectra);
@@ -323,7 +328,7 @@ void refine(Search& s, Fit& fit) {
     for (const auto& a : s.anchors) centre += double(a.at) / double(s.anchors.size());
     fit.drift_ppm += drift;
     if (!s.options.delay_samples) fit.delay_samples += delay - drift * 1e-6 * centre;
-    if ((std::abs(delay) < 2e-5 && drift == 0) || (s.options.delay_samples && drift == 0)) break;
+    if ((std::abs(delay) < settled && drift == 0) || (s.options.delay_samples && drift == 0)) break;
   }
   for (size_t p = 0; p < fit.pairs.size(); ++p) {
     const auto own = phase_delay(spectra[p].cross, snr_weights({spectra[p]}));

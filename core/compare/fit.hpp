@@ -9,6 +9,7 @@
 #include <vector>
 
 #include "core/audio/clip.hpp"
+#include "core/dsp/full_band.hpp"
 
 namespace heathmist {
 
@@ -63,8 +64,11 @@ class LaidReturn {
   void read(int64_t first, int64_t frames, Planar& out);
 
  private:
+  void read_stretched(int64_t first, int64_t frames, Planar& out);
   std::unique_ptr<Reader> reader_;
   double delay_, step_;
+  std::optional<dsp::FullBand> shift_;
+  std::optional<dsp::FullBandStretch> stretch_;
   Planar raw_;
 };
 

@@ -2,11 +2,8 @@
 #include <cmath>
 
 #include "core/compare/fit.hpp"
-#include "core/dsp/interpolator.hpp"
 
 namespace heathmist {
-
-using dsp::Interpolator;
 
 double Fit::gain() const { return std::pow(10.0, gain_db / 20); }
 
@@ -26,7 +23,10 @@ bool Fit::swapped() const {
 
 void set_overlap(Fit& fit, int64_t master_frames, int64_t return_frames) {
   const bool whole = fit.drift_ppm == 0 && fit.delay_samples == std::round(fit.delay_samples);
-  const double before = whole ? 0 : Interpolator::before, after = whole ? 0 : Interpolator::after;
+  // A short return gives up no more than a part of itself: past its ends silence is read.
+  const auto most = double(return_frames / 64);
+  const double before = whole ? 0 : std::min<double>(most, dsp::FullBandStretch::before),
+               after = whole ? 0 : std::min<double>(most, dsp::FullBandStretch::after);
   fit.first = std::max<int64_t>(0, int64_t(std::ceil((before - fit.delay_samples) / fit.ratio())));
   const auto end = int64_t(std::floor((double(return_frames - 1) - after - fit.delay_samples) / fit.ratio())) + 1;
   fit.last = std::max(fit.first, std::min(master_frames, end));
@@ -49,22 +49,23 @@ LaidReturn::LaidReturn(const Clip& ret, double delay_samples, double drift_ppm)
     : reader_(ret.reader()), delay_(delay_samples), step_(1 + drift_ppm * 1e-6) {}
 
 void LaidReturn::read(int64_t first, int64_t frames, Planar& out) {
-  const double place = double(first) * step_ + delay_;
-  const double whole = std::floor(place);
-  const double fraction = place - whole;
-  if (step_ == 1 && fraction == 0) {
-    reader_->read(int64_t(whole), frames, out);
-    return;
-  }
-  const int64_t span = int64_t(std::ceil(double(frames) * step_)) + Interpolator::taps + 1;
-  reader_->read(int64_t(whole) - Interpolator::before, span, raw_);
+  if (step_ != 1) return read_stretched(first, frames, out);
+  const auto whole = int64_t(std::floor(delay_));
+  if (double(whole) == delay_) return reader_->read(first + whole, frames, out);
+  if (!shift_) shift_.emplace(delay_ - double(whole));
+  reader_->read(first + whole - dsp::FullBand::before, frames + dsp::FullBand::taps - 1, raw_);
   out.resize(raw_.channels(), frames);
-  for (int c = 0; c < out.channels(); ++c) {
-    if (step_ == 1)
-      Interpolator::shift(raw_.channel(c).first(size_t(frames + Interpolator::taps - 1)), fraction, out.channel(c));
-    else
-      Interpolator::stretch(raw_.channel(c), fraction, step_, out.channel(c));
-  }
+  for (int c = 0; c < out.channels(); ++c) shift_->shift(raw_.channel(c), out.channel(c));
+}
+
+void LaidReturn::read_stretched(int64_t first, int64_t frames, Planar& out) {
+  using Stretch = dsp::FullBandStretch;
+  const double place = double(first) * step_ + delay_, whole = std::floor(place), fraction = place - whole;
+  if (!stretch_) stretch_.emplace();
+  reader_->read(int64_t(whole) - Stretch::before,
+                int64_t(std::ceil(double(frames) * step_)) + Stretch::before + Stretch::after + 2, raw_);
+  out.resize(raw_.channels(), frames);
+  for (int c = 0; c < out.channels(); ++c) stretch_->stretch(raw_.channel(c), fraction, step_, out.channel(c));
 }
 
 void take_residual(std::span<const double> master, std::span<const double> laid, const ChannelPair& pair, double gain,

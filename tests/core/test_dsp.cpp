@@ -5,6 +5,7 @@
 #include <numeric>
 
 #include "core/dsp/fft.hpp"
+#include "core/dsp/full_band.hpp"
 #include "core/dsp/interpolator.hpp"
 #include "core/dsp/noise.hpp"
 #include "core/dsp/simd.hpp"
@@ -108,6 +109,37 @@ class TestDsp : public QObject {
       for (size_t n = 0; n < out.size(); ++n)
         QVERIFY(std::abs(out[n] - tone(0.4 + double(n) * step + dsp::Interpolator::before)) < 4e-6);
     }
+  }
+
+  /// Tones up to 0.998 of half the rate, at the block's ends too: one block, many blocks, few samples.
+  void the_whole_band_is_read_between_samples() {
+    dsp::Noise chance(11);
+    for (const double share : {0.001, 0.4, 0.94, 0.985, 0.998}) {
+      const double turn = std::numbers::pi * share, phase = chance.between(0, 6);
+      auto tone = [&](double n) { return std::sin(turn * n + phase); };
+      for (const size_t frames : {3, 4097, 5000, 40000}) {
+        std::vector<double> in(frames + dsp::FullBand::taps - 1), out(frames);
+        for (size_t n = 0; n < in.size(); ++n) in[n] = tone(double(n) - dsp::FullBand::before);
+        const double fraction = chance.between(0.01, 0.99);
+        dsp::FullBand(fraction).shift(in, out);
+        double worst = 0;
+        for (size_t n = 0; n < frames; ++n) worst = std::max(worst, std::abs(out[n] - tone(double(n) + fraction)));
+        QVERIFY2(worst < 2e-6, qPrintable(QString("%1 at %2: %3").arg(share).arg(frames).arg(worst)));
+        const double step = 1 + chance.between(-1e-3, 1e-3);
+        using Stretch = dsp::FullBandStretch;
+        in.resize(size_t(std::ceil(double(frames) * step)) + Stretch::before + Stretch::after + 2);
+        for (size_t n = 0; n < in.size(); ++n) in[n] = tone(double(n) - Stretch::before);
+        Stretch().stretch(in, fraction, step, out);
+        worst = 0;
+        for (size_t n = 0; n < frames; ++n)
+          worst = std::max(worst, std::abs(out[n] - tone(fraction + double(n) * step)));
+        QVERIFY2(worst < 2e-6, qPrintable(QString("%1 stretched: %2").arg(share).arg(worst)));
+      }
+    }
+    std::vector<double> in(dsp::FullBand::taps + 50), out(51);
+    for (double& x : in) x = chance.between(-1, 1);
+    dsp::FullBand(0).shift(in, out);
+    QVERIFY(std::equal(out.begin(), out.end(), in.begin() + dsp::FullBand::before));
   }
 
   void chance_is_the_same_everywhere_and_fair() {

@@ -1,6 +1,8 @@
 // The fit against constructed truths: delay, drift, gain, polarity and map.
 #include <QtTest>
 #include <cmath>
+#include <complex>
+#include <numbers>
 
 #include "core/stages/encoder.hpp"
 #include "tests/support/signals.hpp"
@@ -95,6 +97,51 @@ class TestFit : public QObject {
                qPrintable(QString::number(report.fit.delay_samples)));
       QVERIFY2(db(report.residual_relative_db()) < -80, qPrintable(QString::number(db(report.residual_relative_db()))));
     }
+  }
+
+  /// A white spectrum up to 0.996 of half the rate that can be read at any place exactly: 1200 lines at random places.
+  static Planar white_lines(double seconds, int rate, double delay, double ratio) {
+    Planar out(2, int64_t(seconds * rate * ratio) + 2000);
+    dsp::Noise chance(4242);
+    const int lines = 1200;
+    for (int k = 0; k < lines; ++k) {
+      const double turn = std::numbers::pi * 0.996 * (k + chance.uniform()) / lines, phase = chance.between(0, 6.283);
+      const double pan = chance.between(-1, 1);
+      const auto step = std::polar(1.0, turn / ratio);
+      for (int64_t from = 0; from < out.frames(); from += 512) {
+        auto wave = std::polar(0.3 / std::sqrt(double(lines)), turn * (double(from) - delay) / ratio + phase);
+        for (int64_t n = from; n < std::min(out.frames(), from + 512); ++n, wave *= step) {
+          out.channel(0)[size_t(n)] += (1 - 0.7 * pan) * wave.real();
+          out.channel(1)[size_t(n)] += (1 + 0.7 * pan) * wave.real();
+        }
+      }
+    }
+    return out;
+  }
+
+  void full_band_material_nulls_data() {
+    QTest::addColumn<double>("delay");
+    QTest::addColumn<double>("ppm");
+    QTest::newRow("half a sample") << 0.5 << 0.0;
+    QTest::newRow("late") << 1234.321 << 0.0;
+    QTest::newRow("drift") << 12.75 << 37.0;
+    QTest::newRow("much drift") << -3.3 << 1000.0;
+    QTest::newRow("much drift the other way") << 200.1 << -1000.0;
+  }
+  void full_band_material_nulls() {
+    QFETCH(double, delay);
+    QFETCH(double, ppm);
+    const auto master = save(folder_ / "m.wav", white_lines(5, 44100, 0, 1), 44100);
+    const auto ret = save(folder_ / "r.wav", white_lines(5, 44100, delay, 1 + ppm * 1e-6), 44100);
+    const auto report = null_of(master, ret);
+    const auto what = QString("delay %1, drift %2, residual %3")
+                          .arg(report.fit.delay_samples, 0, 'f', 5)
+                          .arg(report.fit.drift_ppm, 0, 'f', 4)
+                          .arg(db(report.residual_relative_db()));
+    QVERIFY2(std::abs(report.fit.delay_samples - delay) < 0.002, qPrintable(what));
+    QVERIFY2(std::abs(report.fit.drift_ppm - ppm) < 0.2, qPrintable(what));
+    QVERIFY2(db(report.residual_relative_db()) < -110, qPrintable(what));
+    QCOMPARE(report.kind, Kind::shifted);
   }
 
   void steady_clips_show_no_drift() {

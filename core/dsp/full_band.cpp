@@ -1,0 +1,121 @@
+#include "core/dsp/full_band.hpp"
+
+#include <algorithm>
+#include <cmath>
+#include <numbers>
+
+#include "core/dsp/simd.hpp"
+
+namespace heathmist::dsp {
+
+namespace {
+
+/// A Kaiser window over `taps`, at `away` taps from its middle; looked up, since the Bessel function is slow.
+class KaiserTable {
+ public:
+  KaiserTable(double beta, double reach) : reach_(reach) {
+    for (int n = 0; n <= steps + 1; ++n) {
+      const double edge = std::min(1.0, double(n) / steps);
+      values_.push_back(bessel_i0(beta * std::sqrt(1 - edge * edge)) / bessel_i0(beta));
+    }
+  }
+  double at(double away) const {
+    const double place = std::abs(away) / reach_ * steps;
+    if (place >= steps) return 0;
+    const auto n = size_t(place);
+    const double t = place - double(n);  // cubic (Catmull and Rom), mirrored about the middle
+    const double a = values_[n == 0 ? 1 : n - 1], b = values_[n], c = values_[n + 1],
+                 d = values_[std::min<size_t>(n + 2, steps + 1)];
+    return b + 0.5 * t * (c - a + t * (2 * a - 5 * b + 4 * c - d + t * (3 * (b - c) + d - a)));
+  }
+
+ private:
+  static constexpr int steps = 8192;
+  double reach_;
+  std::vector<double> values_;
+};
+
+double sinc(double t) { return t == 0 ? 1 : std::sin(std::numbers::pi * t) / (std::numbers::pi * t); }
+
+constexpr size_t short_block = 2 * FullBand::taps, long_block = 4 * FullBand::taps;
+
+}  // namespace
+
+FullBand::FullBand(double fraction) : fraction_(fraction) {}
+
+FullBand::Block& FullBand::block_of(size_t size) {
+  const auto known = blocks_.find(size);
+  if (known != blocks_.end()) return known->second;
+  static const KaiserTable window(12.3, taps / 2.0);  // -120 dB
+  auto& block = blocks_.emplace(size, Block{RealFft<double>(size), {}}).first->second;
+  std::fill(block.fft.time().begin(), block.fft.time().end(), 0.0);
+  // sin(pi (k - before - fraction)) only changes its sign from tap to tap
+  const double sine = std::sin(std::numbers::pi * fraction_) / std::numbers::pi;
+  for (int k = 0; k < taps; ++k) {
+    const double t = k - before - fraction_;
+    const double value = fraction_ == 0 ? sinc(t) : ((k - before) % 2 ? 1 : -1) * sine / t;
+    block.fft.time()[size_t(taps - 1 - k)] = value * window.at(t) / double(size);  // turned: a convolution
+  }
+  block.fft.forward();
+  block.kernel.assign(block.fft.spectrum().begin(), block.fft.spectrum().end());
+  return block;
+}
+
+void FullBand::shift(std::span<const double> in, std::span<double> out) {
+  if (fraction_ == 0) {
+    std::copy_n(in.begin() + before, out.size(), out.begin());
+    return;
+  }
+  for (size_t at = 0; at < out.size();) {
+    const size_t left = out.size() - at, size = left > short_block - taps + 1 ? long_block : short_block;
+    const size_t fresh = std::min(left, size - taps + 1);
+    Block& block = block_of(size);
+    const auto time = block.fft.time();
+    std::copy_n(in.begin() + long(at), fresh + taps - 1, time.begin());
+    std::fill(time.begin() + long(fresh + taps - 1), time.end(), 0.0);
+    block.fft.forward();
+    for (size_t k = 0; k < block.kernel.size(); ++k) block.fft.spectrum()[k] *= block.kernel[k];
+    block.fft.inverse();
+    std::copy_n(time.begin() + taps - 1, fresh, out.begin() + long(at));
+    at += fresh;
+  }
+}
+
+namespace {
+
+/// Reads a signal of twice the rate, which fills half of its band: (phases + 1) x taps, the last row being one sample
+/// on from the first.
+struct ShortKernel {
+  static constexpr int taps = 24, before = taps / 2 - 1, phases = 2048;
+  std::vector<double> rows;
+  ShortKernel() {
+    const KaiserTable window(14.5, taps / 2.0);
+    for (int p = 0; p <= phases; ++p)
+      for (int k = 0; k < taps; ++k) {
+        const double t = k - before - double(p) / phases;
+        rows.push_back(sinc(t) * window.at(t));
+      }
+  }
+};
+
+}  // namespace
+
+void FullBandStretch::stretch(std::span<const double> in, double start, double step, std::span<double> out) {
+  static const ShortKernel kernel;
+  between_.resize(in.size() - FullBand::taps + 1);
+  half_.shift(in, between_);
+  dense_.resize(2 * between_.size());
+  for (size_t n = 0; n < between_.size(); ++n)
+    dense_[2 * n] = in[n + FullBand::before], dense_[2 * n + 1] = between_[n];
+  const double first = 2 * double(before - FullBand::before);  // x[0] in dense_
+  for (size_t n = 0; n < out.size(); ++n) {
+    const double place = first + 2 * (start + double(n) * step), whole = std::floor(place);
+    const double phase = (place - whole) * ShortKernel::phases;
+    const int row = std::min(int(phase), ShortKernel::phases - 1);
+    out[n] = simd::blend_dot(dense_.data() + int64_t(whole) - ShortKernel::before,
+                             kernel.rows.data() + size_t(row) * ShortKernel::taps,
+                             kernel.rows.data() + size_t(row + 1) * ShortKernel::taps, phase - row, ShortKernel::taps);
+  }
+}
+
+}  // namespace heathmist::dsp
