@@ -53,6 +53,16 @@ Json null_json(const NullReport& r) {
                         {"value", number_or_null(f.value)},
                         {"unit", f.unit},
                         {"at_s", number_or_null(f.at_s)}});
+  Json causes = Json::array();
+  for (const Cause& c : r.causes)
+    causes.push_back({{"code", c.code},
+                      {"text", c.text},
+                      {"before_db", number_or_null(c.before_db)},
+                      {"after_db", number_or_null(c.after_db)},
+                      {"channels", c.channels},
+                      {"from_s", number_or_null(c.from_s)},
+                      {"until_s", number_or_null(c.until_s)},
+                      {"values", c.values}});
   return {{"identical", r.identical},
           {"kind", name_of(r.kind)},
           {"delay_samples", number_or_null(r.fit.delay_samples)},
@@ -70,7 +80,8 @@ Json null_json(const NullReport& r) {
           {"bandwidth_hz",
            {{"master", number_or_null(r.master_bandwidth_hz)}, {"return", number_or_null(r.return_bandwidth_hz)}}},
           {"channels", channels},
-          {"findings", findings}};
+          {"findings", findings},
+          {"causes", causes}};
 }
 
 namespace {

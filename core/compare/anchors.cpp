@@ -62,7 +62,7 @@ struct Finder {
 }  // namespace
 
 void find_anchors(std::vector<Anchor>& anchors, const Clip& master, const Clip& ret, const Mixture& master_mixture,
-                  const Mixture& return_mixture, double delay, int64_t slack, const Job& job) {
+                  const Mixture& return_mixture, double delay, int64_t slack, const Job& job, double drift_ppm) {
   if (anchors.empty()) return;
   const int64_t frames = anchors.front().frames;
   const size_t size = dsp::good_fft_size(size_t(2 * frames + 2 * slack));
@@ -79,7 +79,7 @@ void find_anchors(std::vector<Anchor>& anchors, const Clip& master, const Clip& 
         f.master->read(anchor.at, frames, f.block);
         mix_down(f.block, master_mixture, f.a.time());
         for (int64_t n = 0; n < frames; ++n) f.a.time()[size_t(n)] *= window[size_t(n)];
-        const auto start = anchor.at + int64_t(std::llround(delay)) - slack;
+        const auto start = anchor.at + int64_t(std::llround(delay + drift_ppm * 1e-6 * double(anchor.at))) - slack;
         f.ret->read(start, frames + 2 * slack, f.block);
         mix_down(f.block, return_mixture, f.b.time());
         f.a.forward();
@@ -107,6 +107,10 @@ void find_anchors(std::vector<Anchor>& anchors, const Clip& master, const Clip& 
       });
 }
 
+double slack_on_line(const Anchor& anchor, double drift_ppm) {
+  return 1 + 0.25e-6 * std::abs(drift_ppm) * double(anchor.frames);
+}
+
 DelayLine line_through(const std::vector<Anchor>& anchors) {
   constexpr double most_drift = 3000e-6;
   DelayLine best;
@@ -115,7 +119,7 @@ DelayLine line_through(const std::vector<Anchor>& anchors) {
   auto try_line = [&](double delay, double drift, double bonus) {
     double support = 0;
     for (const auto& a : anchors)
-      if (std::abs(a.delay - delay - drift * double(a.at)) < 1.0) support += a.clearness;
+      if (std::abs(a.delay - delay - drift * double(a.at)) < slack_on_line(a, drift * 1e6)) support += a.clearness;
     if (support * bonus > best.support) best = {delay, drift * 1e6, all > 0 ? support / all : 0, support};
   };
   for (const auto& a : anchors) try_line(a.delay, 0, 1.05);
@@ -198,6 +202,8 @@ std::vector<CrossSpectra> cross_spectra(const std::vector<Anchor>& anchors, cons
       }
       sum.blocks += part[p].blocks * 0.75;  // half-overlapped Hann blocks are not quite independent
       sum.by_anchor.push_back(std::move(part[p].cross));
+      sum.master_by_anchor.push_back(std::move(part[p].master));
+      sum.ret_by_anchor.push_back(std::move(part[p].ret));
     }
     if (sum.blocks < 3) sum.blocks = 1;
     sum.peak_power = *std::max_element(sum.master.begin(), sum.master.end());

@@ -18,9 +18,9 @@ struct Anchor {
 std::vector<Anchor> place_anchors(const Sketch& master, int64_t master_frames, int64_t return_frames, double delay,
                                   int most);
 
-/// Finds every anchor near `delay`, within `slack` samples.
+/// Finds every anchor near `delay` (and what a drift has added to it there), within `slack` samples.
 void find_anchors(std::vector<Anchor>& anchors, const Clip& master, const Clip& ret, const Mixture& master_mixture,
-                  const Mixture& return_mixture, double delay, int64_t slack, const Job& job);
+                  const Mixture& return_mixture, double delay, int64_t slack, const Job& job, double drift_ppm = 0);
 
 /// The straight line of delay over master time on which most anchors lie.
 struct DelayLine {
@@ -29,6 +29,8 @@ struct DelayLine {
   double support = 0;  ///< that clearness
 };
 DelayLine line_through(const std::vector<Anchor>& anchors);
+/// How far off the line an anchor may be read, in samples: under drift its delay moves within it.
+double slack_on_line(const Anchor& anchor, double drift_ppm);
 
 /// Averaged cross-spectra of master and laid return for one pair, over the anchors (Welch 1967; Carter 1987 for
 /// coherence).
@@ -36,7 +38,8 @@ struct CrossSpectra {
   static constexpr size_t size = 4096;
   std::vector<double> master, ret;          ///< power
   std::vector<std::complex<double>> cross;  ///< conj(master) * return
-  std::vector<std::vector<std::complex<double>>> by_anchor;
+  std::vector<std::vector<std::complex<double>>> by_anchor;  ///< cross
+  std::vector<std::vector<double>> master_by_anchor, ret_by_anchor;
   double blocks = 0;
 
   /// Squared coherence of bin k, its bias by the finite average taken off; 0 where either is as good as silent.

@@ -28,7 +28,7 @@ struct Walker {
   int64_t piece = 1;
   double threshold = 0;
   Planar m{}, r{};
-  std::unique_ptr<Reader> reader{};
+  std::unique_ptr<LaidMaster> reader{};
   std::unique_ptr<LaidReturn> laid{};  // by laid_delay
   double laid_delay = 0;
 
@@ -37,7 +37,9 @@ struct Walker {
   double least() const { return least_master * double(piece) * double(fit.pairs.size()); }
 
   struct Sum {
-    double mm = 0, ee = 0, rr = 0;
+    double mm = 0, mr = 0, rr = 0;
+    /// What no gain explains: a fade or a limiter leaves the programme in place.
+    double left() const { return rr > 0 ? std::max(0.0, mm - mr * mr / rr) : mm; }
   };
   /// Powers over frames of the overlap, with the return laid by another delay.
   Sum sum_of(int64_t at, int64_t frames, double delay) {
@@ -48,17 +50,18 @@ struct Walker {
       const auto x = m.channel(pair.master), y = r.channel(pair.ret);
       const double sign = pair.inverted ? -scale : scale;
       for (size_t n = 0; n < x.size(); ++n) {
-        const double v = sign * y[n], e = v - x[n];
-        s.mm += x[n] * x[n], s.ee += e * e, s.rr += v * v;
+        const double v = sign * y[n];
+        s.mm += x[n] * x[n], s.mr += x[n] * v, s.rr += v * v;
       }
     }
     return s;
   }
   void load(int64_t at, int64_t frames, double delay) {
-    if (!reader) reader = master.reader();
     if (!laid || laid_delay != delay) {  // a file is opened once for each delay, not for each piece
-      laid = std::make_unique<LaidReturn>(ret, delay, fit.drift_ppm);
-      laid_delay = delay;
+      Fit moved = fit;
+      moved.delay_samples = laid_delay = delay;
+      laid = std::make_unique<LaidReturn>(ret, moved);
+      reader = std::make_unique<LaidMaster>(master, moved);
     }
     reader->read(at, frames, m);
     laid->read(at, frames, r);
@@ -67,17 +70,17 @@ struct Walker {
   Sum usual(int64_t n) const {  // under the one fit of the whole
     const double mm = sums.short_pieces.mm[size_t(n)], mr = sums.short_pieces.mr[size_t(n)],
                  rr = sums.short_pieces.rr[size_t(n)], g = fit.gain();
-    return {mm, std::max(0.0, mm - 2 * mr / g + rr / (g * g)), rr / (g * g)};
+    return {mm, mr / g, rr / (g * g)};
   }
   Sum under(int64_t n, double delay) {
     return delay == fit.delay_samples ? usual(n) : sum_of(sums.first + n * piece, piece, delay);
   }
-  bool is_bad(const Sum& s) const { return s.mm > least() && s.ee > threshold * s.mm; }
+  bool is_bad(const Sum& s) const { return s.mm > least() && (s.mr < 0 || s.left() > threshold * s.mm); }
   bool is_silent(const Sum& s) const { return s.mm > least() && s.rr < silent_ratio * s.mm; }
 
   bool lies_well(int64_t at, int64_t frames, double delay) {
     const Sum s = sum_of(at, frames, delay);
-    return s.mm > 0 && s.ee < threshold * s.mm;
+    return s.mm > 0 && s.mr > 0 && s.left() < threshold * s.mm;
   }
 
   /// The delay at which the programme from `at` is found in the return; nothing where none leaves a residual like the
@@ -153,10 +156,19 @@ struct Walker {
   }
 };
 
+/// What was put in at `at`, for `jump` frames, is the programme just before or just after.
+bool is_repeat(Walker& w, int64_t at, double delay, double jump) {
+  const auto frames = std::min<int64_t>(int64_t(jump), int64_t(w.rate()));
+  if (frames < 32) return false;
+  for (const double back : {jump, 0.0})
+    if (at - int64_t(back) >= w.sums.first && w.lies_well(at - int64_t(back), frames, delay + back)) return true;
+  return false;
+}
+
 double usual_ratio(const Walker& w) {
   std::vector<double> ratios;
   for (int64_t n = 0; n < w.pieces(); ++n)
-    if (const auto s = w.usual(n); s.mm > w.least()) ratios.push_back(s.ee / s.mm);
+    if (const auto s = w.usual(n); s.mm > w.least() && !w.is_silent(s)) ratios.push_back(s.left() / s.mm);
   if (ratios.size() < 8) return 1;
   std::nth_element(ratios.begin(), ratios.begin() + long(ratios.size() / 2), ratios.end());
   return ratios[ratios.size() / 2];
@@ -165,17 +177,28 @@ double usual_ratio(const Walker& w) {
 void walk(Walker& w, Continuity& found) {
   double delay = w.fit.delay_samples;
   int64_t bad = 0;
+  bool in_place = false;  // some of it has been found where the fit says
   for (int64_t n = 0; n < w.pieces() && found.breaks.size() < most_breaks; ++n) {
     w.job.check();
     w.job.report(double(n) / double(w.pieces()));
     bad += w.is_bad(w.usual(n));
     const auto now = w.under(n, delay);
-    if (!w.is_bad(now)) continue;
+    if (!w.is_bad(now)) {
+      in_place |= now.mm > w.least();
+      continue;
+    }
     const int64_t at = w.sums.first + n * w.piece;
     int64_t end = n + 1;
     while (end < w.pieces() && end < n + int64_t(3 / 0.02) && w.is_bad(w.under(end, delay))) ++end;
     const auto silent = w.silent_stretch(at, w.sums.first + end * w.piece, delay);
     const bool dropped = silent.second - silent.first >= least_dropout;
+    if (!in_place && (!dropped || silent.first - at > 4 * w.piece))  // the beginning lies elsewhere than most of it
+      if (const auto first = w.relocate(at, delay)) {
+        found.head_samples = *first - delay;
+        delay = *first, in_place = true;
+        --n;
+        continue;
+      }
     // After a dropout, and wherever it stays bad, the return may have moved.
     const int64_t from = dropped ? std::max(silent.second, at) : at + w.piece;
     if (end - n > 2 && (!dropped || w.sums.first + end * w.piece - silent.second > 2 * w.piece))
@@ -183,7 +206,7 @@ void walk(Walker& w, Continuity& found) {
         const int64_t border = w.border(std::max(w.sums.first, at - w.piece), from + w.piece, delay, *moved);
         const double jump = *moved - delay;
         found.breaks.push_back({jump < 0 ? BreakKind::skip : BreakKind::insert, double(border) / w.rate(),
-                                std::abs(jump) / w.rate(), jump});
+                                std::abs(jump) / w.rate(), jump, jump > 0 && is_repeat(w, border, delay, jump)});
         delay = *moved;
         n = std::max(n, (border + std::max<int64_t>(0, -int64_t(jump)) - w.sums.first) / w.piece);
         continue;

@@ -18,11 +18,13 @@ struct Break {
   double at_s = 0;          ///< in the master's time, to the sample where the material allows
   double length_s = 0;      ///< of the dropout, or of what is missing or put in
   double jump_samples = 0;  ///< change of delay at the break: negative where something is missing
+  bool repeats = false;     ///< what was put in is what stands before or after it
 };
 
 struct Continuity {
   std::vector<Break> breaks;
-  double broken_s = 0;  ///< of the overlap, not in place under the one fit of the whole
+  double head_samples = 0;  ///< what the beginning lies later than the fit says, up to the first jump
+  double broken_s = 0;      ///< of the overlap, not in place under the one fit of the whole
 };
 
 /// Looks only where the 20 ms pieces of `sums` show a residual far beyond the usual; every jump that is reported has

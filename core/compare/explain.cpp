@@ -3,6 +3,8 @@
 #include <algorithm>
 #include <cmath>
 
+#include "core/compare/causes/of_pair.hpp"
+#include "core/measure/coding.hpp"
 #include "core/measure/lines.hpp"
 
 namespace heathmist {
@@ -48,13 +50,43 @@ void weigh_floor(Explanation& why, const NullReport& report, const Spectrum& flo
   why.floor_share = all > 0 ? no_more / all : 0;
 }
 
-/// A return of another rate may fold whatever else it is; one of the same rate not where a level, a cut or a limiter
-/// says it all.
+/// What is left with no cause but noise.
+std::optional<double> rest_of(const NullReport& report) {
+  if (report.causes.empty()) return report.residual_relative_db();
+  const Cause& last = report.causes.back();
+  return last.code == "noise" || last.code == "other_programme" || last.code == "tone" ? last.before_db : last.after_db;
+}
+
+/// A return of another rate may fold whatever else it is; one of the same rate where no cause says what its rest is.
 bool may_fold(const NullReport& report) {
   if (report.ret.lossy) return false;
-  return report.master.sample_rate_hz != report.ret.sample_rate_hz ||
-         (report.kind != Kind::shifted && report.kind != Kind::level && report.kind != Kind::word_length &&
-          report.kind != Kind::limited);
+  if (report.master.sample_rate_hz != report.ret.sample_rate_hz) return true;
+  constexpr double least_db = -110;
+  if (report.kind == Kind::shifted || report.kind == Kind::level || report.kind == Kind::word_length ||
+      report.kind == Kind::limited || report.kind == Kind::lossy)
+    return false;
+  return rest_of(report).value_or(-999) > least_db;
+}
+
+/// Aliases take the place of what they were taken for: noise, or tones of their own.
+void tell_aliases(NullReport& report, const std::vector<Aliasing>& aliasing) {
+  if (aliasing.empty()) return;
+  const Aliasing& strongest = aliasing.front();
+  Cause alias{.code = "alias", .before_db = rest_of(report)};
+  std::erase_if(report.causes, [&](const Cause& c) {
+    const bool tone =
+        c.code == "tone" && comes_of(aliasing, report.master.sample_rate_hz, c.values["hz"].get<double>(), 6);
+    if (tone) alias.before_db = c.before_db;
+    return tone || c.code == "noise" || c.code == "other_programme";
+  });
+  const double before = alias.before_db ? std::pow(10, *alias.before_db / 10) : 0;
+  alias.after_db = causes::relative_db(std::max(0.0, before - strongest.power() / report.sums.master), 1);
+  for (size_t p = 0; p < report.fit.pairs.size(); ++p) alias.channels.push_back(int(p));
+  const FoldedBand& b = strongest.bands.front();
+  alias.values = {
+      {"rate_hz", strongest.rate_hz}, {"level_db", b.level_db()}, {"from_hz", b.in_low_hz}, {"to_hz", b.out_low_hz}};
+  alias.text = causes::sentence_of(alias);
+  report.causes.push_back(std::move(alias));
 }
 
 void look_for_aliases(Explanation& why, const Clip& master, const Comparable& pair, NullReport& report,
@@ -67,6 +99,7 @@ void look_for_aliases(Explanation& why, const Clip& master, const Comparable& pa
   }
   std::sort(why.aliasing.begin(), why.aliasing.end(),
             [](const Aliasing& a, const Aliasing& b) { return a.power() > b.power(); });
+  tell_aliases(report, why.aliasing);
   if (!why.aliasing.empty() && report.sums.remainder > 0)
     report.folded_share = std::min(1.0, why.aliasing.front().power() / report.sums.remainder);
 }
@@ -84,6 +117,37 @@ void look_for_shaped_noise(Explanation& why, const Comparable& pair, const NullR
   why.shaped_noise = find_shaped_noise(report.sums, top, lines);
 }
 
+/// Silence in the return is a dropout where the causes say so: not where it is faded, or the programme pauses.
+void keep_told_dropouts(Continuity& continuity, const std::vector<Cause>& causes) {
+  const bool told =
+      std::any_of(causes.begin(), causes.end(), [](const Cause& c) { return c.code == "dropout" || c.code == "mute"; });
+  if (!told) std::erase_if(continuity.breaks, [](const Break& b) { return b.kind == BreakKind::dropout; });
+}
+
+/// The traces of a coder in the return that the master does not bear.
+std::optional<Json> traces_of(const Clip& master, const Clip& ret, const Job& job) {
+  const auto trace = find_coding(ret, job);
+  if (!trace) return {};
+  const auto before = find_coding(master, job);
+  if (before && before->family == trace->family) return {};
+  return coding_json(*trace);
+}
+
+BudgetFacts facts_of(const Clip& master, const Clip& ret, const NullReport& report, const Job& job) {
+  BudgetFacts facts;
+  if (!report.ret.lossy) facts.find_traces = [&master, &ret, job] { return traces_of(master, ret, job); };
+  facts.lossy = report.ret.lossy;
+  if (facts.lossy)
+    facts.lossy_values = {
+        {"family", report.ret.codec},
+        {"about_kbps", report.ret.bit_rate_bps ? Json(*report.ret.bit_rate_bps / 1000) : Json(nullptr)}};
+  facts.rates_differ = report.master.sample_rate_hz != report.ret.sample_rate_hz;
+  facts.return_rate_hz = report.ret.sample_rate_hz;
+  facts.gain_db = report.fit.gain_db;
+  if (!facts.lossy && !facts.rates_differ) facts.bits = word_length_of(ret, report.return_levels);
+  return facts;
+}
+
 }  // namespace
 
 Spectrum on_bins_of(const Spectrum& spectrum, const Spectrum& like) {
@@ -98,6 +162,21 @@ Spectrum on_bins_of(const Spectrum& spectrum, const Spectrum& like) {
   }
   return result;
 }
+
+namespace {
+
+void tell_causes(Explanation& why, const Comparable& pair, const Clip& master, const Clip& ret, NullReport& report,
+                 const Job& job) {
+  Continuity jumps = why.continuity;
+  std::erase_if(jumps.breaks, [](const Break& b) { return b.kind == BreakKind::dropout; });
+  report.causes = causes_of_pair(pair, report, jumps, facts_of(master, ret, report, job), job);
+  report.explained = true;
+  keep_told_dropouts(why.continuity, report.causes);
+  report.breaks = int(why.continuity.breaks.size());
+  report.kind = kind_of(report);
+}
+
+}  // namespace
 
 Explanation explain(const Clip& master, const Clip& ret, const Comparable& pair, NullReport& report,
                     const ExplainOptions& options, const Job& job) {
@@ -114,16 +193,17 @@ Explanation explain(const Clip& master, const Clip& ret, const Comparable& pair,
     why.closest = closest_moments(report.sums.depth);
     why.mask = mask_map(m, r, report.fit, job.part(0.8, 0.95));
     why.continuity = find_breaks(m, r, report.fit, report.sums, job.part(0.95, 1));
-    report.breaks = int(why.continuity.breaks.size());
     if (report.return_levels.bits_used)
       why.requantised = study_requantising(m, r, report.fit, report.sums, *report.return_levels.bits_used,
                                            Job{job.stop, {}, job.threads});
     if (options.floor) weigh_floor(why, report, *options.floor);
     refine_remainder(report, why.split);
     const Job quiet{job.stop, {}, job.threads};
+    tell_causes(why, pair, master, ret, report, quiet);
     look_for_aliases(why, master, pair, report, quiet);
     if (why.aliasing.empty()) look_for_shaped_noise(why, pair, report, quiet);
   }
+  if (!report.explained) tell_causes(why, pair, master, ret, report, Job{job.stop, {}, job.threads});
   report.kind = kind_of(report);
   report.findings = findings_of(report, why);
   job.report(1);

@@ -3,6 +3,8 @@
 
 #include <algorithm>
 #include <cmath>
+#include <map>
+#include <set>
 
 #include "core/compare/explain.hpp"
 #include "core/compare/phrases.hpp"
@@ -12,18 +14,10 @@ namespace heathmist {
 namespace {
 
 constexpr double worth_splitting_db = -100;  // a residual under that is arithmetic
-constexpr double region_linear = 0.7;        // of a band's residual that the path explains
-constexpr double region_floor = 0.01;        // of the strongest band's residual, under which a band says nothing
-constexpr double region_share = 0.1;         // of all residual that must lie in a region to be spoken of
-constexpr double phase_over_level = 8;       // times the residual that level makes: then it is phase
-constexpr double crosstalk_from_db = -80;
-constexpr double mask_over_db = 3;    // residual over the mask that is worth a caution
-constexpr double empty_codes = 0.1;   // share of codes that are never hit
-constexpr double line_step_db = 6;    // hum and tones in the return, above the master's
-constexpr double dc_step = 1e-4;      // of full scale
-constexpr double least_edge_db = 40;  // a fall within a sixth of an octave that only a steep filter makes
-constexpr double limiter_step_db = 0.5;
-constexpr double gain_biased_db = 0.02;  // between the least-squares gain and the level most of it comes back at
+constexpr double mask_over_db = 3;           // residual over the mask that is worth a caution
+constexpr double note_below_db = -60;        // a cause that leaves less than that by itself needs no care
+constexpr double empty_codes = 0.1;          // share of codes that are never hit
+constexpr double least_edge_db = 40;         // a fall within a sixth of an octave that only a steep filter makes
 constexpr double floor_all = 0.9, floor_part = 0.3;
 constexpr size_t most_breaks_told = 8;
 constexpr size_t most_folds_told = 3;
@@ -40,6 +34,10 @@ struct Explainer {
   }
   void split() {
     const auto relative = r.residual_relative_db(), remainder = r.sums.remainder_relative_db();
+    const bool by_filter = std::all_of(r.causes.begin(), r.causes.end(), [](const Cause& c) {
+      return c.code == "delay" || c.code == "gain" || evidence_of(c.code) == Evidence::path;
+    });
+    if (!by_filter && r.kind != Kind::lossy && r.kind != Kind::converted) return;  // the budget says it better
     if (w.split.empty() || !relative || *relative < worth_splitting_db || !remainder) return;
     const double share = std::clamp(1 - r.sums.remainder / r.sums.residual, 0.0, 1.0);
     auto& f =
@@ -55,94 +53,75 @@ struct Explainer {
     f.value = *remainder, f.unit = "dB";
   }
 
-  /// A stretch of bands in which the path explains the residual.
-  struct Region {
-    double low = 0, high = 0, by_level = 0, by_phase = 0, residual = 0;
-    double most_db = 0, most_db_hz = 0;       ///< greatest departure of the level
-    double loudest = 0, deg = 0, deg_hz = 0;  ///< phase where the residual is strongest
-  };
-
-  /// The level that most of the programme comes back at, against the fit's gain: a least-squares gain gives way to
-  /// phase.
-  double usual_level_db() const {
-    std::vector<std::pair<double, double>> levels;
-    double all = 0;
-    for (const PathBand& b : w.bands)
-      levels.emplace_back(b.magnitude_db, b.master * b.coherence), all += b.master * b.coherence;
-    std::sort(levels.begin(), levels.end());
-    double sum = 0;
-    for (const auto& [db, weight] : levels)
-      if ((sum += weight) >= all / 2) return db;
-    return 0;
-  }
-
-  std::vector<Region> regions() const {
-    std::vector<Region> found;
-    const double usual = usual_level_db();
-    double greatest = 0;
-    for (const PathBand& b : w.bands) greatest = std::max(greatest, b.residual);
-    bool open = false;
-    for (const PathBand& b : w.bands) {
-      const bool explained = b.linear > region_linear * b.residual && b.residual > region_floor * greatest;
-      if (!explained) {
-        open = false;
-        continue;
-      }
-      if (!open) found.push_back({b.low_hz});
-      open = true;
-      Region& g = found.back();
-      const double db = b.magnitude_db - usual, level = std::pow(10, db / 20), hz = std::sqrt(b.low_hz * b.high_hz);
-      g.high = b.high_hz;
-      g.residual += b.residual;
-      g.by_level += b.master * (level - 1) * (level - 1);
-      g.by_phase += b.master * 2 * level * (1 - std::cos(b.phase_deg * 0.017453292519943295));
-      if (std::abs(db) > std::abs(g.most_db)) g.most_db = db, g.most_db_hz = hz;
-      if (b.residual > g.loudest) g.loudest = b.residual, g.deg = b.phase_deg, g.deg_hz = hz;
+  /// One finding a cause; what the fit took out, the verdict's own words and the breaks stand there already.
+  void causes() {
+    static const std::set<std::string> told_elsewhere{"delay", "drift",  "gain",   "swap",   "polarity", "word_length",
+                                                      "lossy", "splice", "insert", "repeat", "dropout",  "conversion"};
+    for (const Cause& c : r.causes) {
+      if (told_elsewhere.contains(c.code) && !(c.code == "dropout" && w.continuity.breaks.empty())) continue;
+      auto& f = say(finding_code(c.code), severity_of(c), c.text, budget_text(c), evidence_of(c.code));
+      f.value = value_of(c), f.unit = unit_of(c), f.at_s = c.from_s;
     }
-    std::erase_if(found, [&](const Region& g) { return g.residual < region_share * r.sums.residual; });
-    return found;
   }
 
-  static std::string where(const Region& g, double top) {
-    if (g.low < 25 && g.high > 0.8 * top) return "over the whole band";
-    if (g.low < 25) return "below " + hertz_text(g.high);
-    if (g.high > 0.8 * top) return "above " + hertz_text(g.low);
-    return fmt::format("from {} to {}", hertz_text(g.low), hertz_text(g.high));
+  static std::string finding_code(const std::string& code) {
+    return code == "phase" ? "phase_not_loss" : code == "tone" ? "steady_tone" : code == "dc" ? "dc_offset" : code;
   }
-
-  void path() {
-    if (w.bands.empty() || r.kind == Kind::lossy || r.residual_relative_db().value_or(-999) < worth_splitting_db)
-      return;
-    const double top = w.bands.back().high_hz;
-    for (const Region& g : regions()) {
-      if (r.return_bandwidth_hz && g.low > 0.97 * *r.return_bandwidth_hz) continue;  // nothing comes back there
-      if (g.by_phase > phase_over_level * g.by_level) {
-        auto& f =
-            say("phase_not_loss", Severity::note, fmt::format("The residual {} is phase, not loss.", where(g, top)),
-                fmt::format("Magnitudes agree within {} dB; phase {} by {}° at {}.",
-                            number_text(std::max(0.01, std::abs(g.most_db)), 2), g.deg > 0 ? "leads" : "lags",
-                            number_text(std::abs(g.deg), 1), hertz_text(g.deg_hz)),
-                Evidence::path);
-        f.value = g.deg, f.unit = "degrees";
-      } else if (std::abs(g.most_db) >= 0.02) {
-        auto& f = say("eq", Severity::caution,
-                      fmt::format("An EQ {}: up to {} dB {} at {}.", where(g, top), number_text(std::abs(g.most_db), 2),
-                                  g.most_db > 0 ? "more" : "less", hertz_text(g.most_db_hz)),
-                      fmt::format("Where it leaves most, at {}, phase moves by {}°.", hertz_text(g.deg_hz),
-                                  number_text(std::abs(g.deg), 1)),
-                      Evidence::path);
-        f.value = g.most_db, f.unit = "dB";
-      }
-    }
-    for (size_t from = 0; from < r.fit.pairs.size(); ++from)
-      for (size_t to = 0; to < r.fit.pairs.size(); ++to)
-        if (const auto db = crosstalk_db(w.split, from, to); db && *db > crosstalk_from_db && r.kind != Kind::limited) {
-          auto& f = say("crosstalk", *db > -40 ? Severity::caution : Severity::note,
-                        fmt::format("Channel {} reaches channel {} at {} dB.", from + 1, to + 1, number_text(*db, 1)),
-                        "", Evidence::path);
-          f.value = *db, f.unit = "dB";
-        }
+  Severity severity_of(const Cause& c) const {
+    static const std::set<std::string> faults{"mute",          "dropout", "silent_channel", "copied_channel",
+                                              "channel_delay", "clicks",  "other_programme"};
+    if (faults.contains(c.code)) return Severity::fault;
+    if (c.code == "phase") return Severity::note;
+    return c.before_db.value_or(-999) > note_below_db ? Severity::caution : Severity::note;
   }
+  static Evidence evidence_of(const std::string& code) {
+    static const std::set<std::string> linear{"eq", "phase", "echo", "reverb", "band_limit", "crosstalk"},
+        course{"fade", "gain_step", "gain_ride", "limiter", "compressor", "expander"};
+    return linear.contains(code) ? Evidence::path : course.contains(code) ? Evidence::course : Evidence::lanes;
+  }
+  std::string budget_text(const Cause& c) const {
+    const auto level = [](std::optional<double> db) {
+      return db ? number_text(*db, 1) + " dBr" : std::string("nothing");
+    };
+    return fmt::format("Taken out, the residual comes from {} to {}.", level(c.before_db), level(c.after_db));
+  }
+  /// The number that a cause is known by.
+  static std::pair<const char*, const char*> number_of(const std::string& code) {
+    static const std::map<std::string, std::pair<const char*, const char*>> numbers{
+        {"channel_delay", {"delay_samples", "samples"}},
+        {"channel_gain", {"gain_db", "dB"}},
+        {"fade", {"length_s", "s"}},
+        {"gain_step", {"step_db", "dB"}},
+        {"gain_ride", {"range_db", "dB"}},
+        {"mute", {"length_s", "s"}},
+        {"width", {"side_db", "dB"}},
+        {"crosstalk", {"level_db", "dB"}},
+        {"eq", {"most_db", "dB"}},
+        {"phase", {"rms_deg", "degrees"}},
+        {"band_limit", {"hz", "Hz"}},
+        {"echo", {"time_ms", "ms"}},
+        {"reverb", {"t60_s", "s"}},
+        {"clip", {"level_dbfs", "dBFS"}},
+        {"distortion", {"thd_percent", "%"}},
+        {"limiter", {"most_reduction_db", "dB"}},
+        {"compressor", {"most_reduction_db", "dB"}},
+        {"expander", {"most_reduction_db", "dB"}},
+        {"dc", {"offset", "full scale"}},
+        {"hum", {"level_dbfs", "dBFS"}},
+        {"tone", {"hz", "Hz"}},
+        {"clicks", {"count", "clicks"}},
+        {"noise", {"level_dbfs", "dBFS"}},
+        {"other_programme", {"level_db", "dB"}}};
+    const auto known = numbers.find(code);
+    return known == numbers.end() ? std::pair{"", ""} : known->second;
+  }
+  static std::optional<double> value_of(const Cause& c) {
+    const std::string key = number_of(c.code).first;
+    return !key.empty() && c.values.contains(key) && c.values[key].is_number()
+               ? std::optional(c.values[key].get<double>())
+               : std::nullopt;
+  }
+  static std::string unit_of(const Cause& c) { return number_of(c.code).second; }
 
   void mask() {
     if (w.mask.bands() < 1 || !r.residual_relative_db() || *r.residual_relative_db() < worth_splitting_db) return;
@@ -242,14 +221,6 @@ struct Explainer {
     f.value = q.variance_steps2, f.unit = "steps2";
   }
 
-  /// What the master's offset comes to in a channel of the return.
-  double expected_dc(size_t channel) const {
-    for (const auto& p : r.fit.pairs)
-      if (size_t(p.ret) == channel && size_t(p.master) < r.master_levels.dc_offset.size())
-        return (p.inverted ? -1 : 1) * r.fit.gain() * r.master_levels.dc_offset[size_t(p.master)];
-    return 0;
-  }
-
   void origin_of(const ClipStudy& s, const ClipFormat& format, bool of_return) {
     const char* whose = of_return ? "return" : "master";
     const Origin& o = s.origin;
@@ -272,38 +243,6 @@ struct Explainer {
                     "Images: it was brought to this rate by a poor conversion.", Evidence::spectra);
       f.value = *o.folded_about_hz, f.unit = "Hz";
     }
-    if (!of_return) return;
-    const Origin& before = w.master.origin;
-    if (o.hum_hz && (!before.hum_hz || o.hum_dbfs > before.hum_dbfs + line_step_db)) {
-      auto& f = say(
-          "hum", Severity::caution,
-          fmt::format("{} Hz hum in the return, at {} dBFS.", number_text(*o.hum_hz, 0), number_text(o.hum_dbfs, 1)),
-          fmt::format("{} steady lines of its family; the master has {}.", o.hum_lines.size(),
-                      before.hum_hz ? "less" : "none"),
-          Evidence::spectra);
-      f.value = o.hum_dbfs, f.unit = "dBFS";
-    }
-    for (const SteadyTone& t : o.pilot_tones) {
-      if (comes_of(w.aliasing, r.master.sample_rate_hz, t.hz, 6)) continue;  // told as what it is
-      if (std::any_of(before.pilot_tones.begin(), before.pilot_tones.end(),
-                      [&](const auto& b) { return std::abs(b.hz - t.hz) < 3 && b.dbfs > t.dbfs - line_step_db; }))
-        continue;
-      auto& f =
-          say("steady_tone", Severity::caution,
-              fmt::format("A steady tone in the return at {}, {} dBFS.", hertz_text(t.hz), number_text(t.dbfs, 1)),
-              "The master has none there.", Evidence::spectra);
-      f.value = t.hz, f.unit = "Hz";
-    }
-    for (size_t c = 0; c < r.return_levels.dc_offset.size() && r.kind != Kind::unrelated; ++c)
-      if (const double dc = r.return_levels.dc_offset[c]; std::abs(dc - expected_dc(c)) > dc_step) {
-        auto& f = say("dc_offset", Severity::caution,
-                      fmt::format("DC offset in channel {} of the return: {} dBFS.", c + 1,
-                                  number_text(20 * std::log10(std::abs(dc)), 1)),
-                      fmt::format("{} of full scale; the master at this level has {}.", number_text(dc, 5),
-                                  number_text(expected_dc(c), 5)),
-                      Evidence::spectra);
-        f.value = dc, f.unit = "full scale";
-      }
   }
 
   void dynamics() {
@@ -317,14 +256,6 @@ struct Explainer {
           Evidence::lanes);
       f.value = rt.level_dbfs, f.unit = "dBFS";
       if (!rt.at_s.empty()) f.at_s = rt.at_s.front();
-    }
-    if (r.kind == Kind::limited && w.gain.deepest_db < -limiter_step_db) {
-      auto& f = say(
-          "gain_reduction", Severity::note,
-          fmt::format("The gain comes down by up to {} dB.", number_text(-w.gain.deepest_db, 1)),
-          fmt::format("At {}; {} dB on average.", clock_text(w.gain.deepest_at_s), number_text(-w.gain.average_db, 2)),
-          Evidence::course);
-      f.value = w.gain.deepest_db, f.unit = "dB", f.at_s = w.gain.deepest_at_s;
     }
     if (!w.ret.overs.empty() && !r.identical) {
       const auto worst = std::max_element(w.ret.overs.begin(), w.ret.overs.end(),
@@ -394,14 +325,16 @@ struct Explainer {
 
 std::vector<Finding> findings_of(const NullReport& report, const Explanation& why) {
   Explainer e{report, why, findings_of(report)};
+  std::erase_if(e.said, [](const Finding& f) { return f.code == "channel_delay" || f.code == "channel_gain"; });
   if (report.kind != Kind::unrelated) {
     e.breaks();
     if (report.breaks > 0) {
       std::erase_if(e.said,
                     [](const Finding& f) { return f.code == "loudness_unchanged"; });  // of what is out of place
+      e.causes();
     } else if (report.kind != Kind::identical) {
+      e.causes();
       e.split();
-      e.path();
       e.requantised();
       e.folds();
       e.shaped_noise();
@@ -415,13 +348,6 @@ std::vector<Finding> findings_of(const NullReport& report, const Explanation& wh
   if (!report.identical) e.words(why.ret, true);
   e.origin_of(why.master, report.master, false);
   if (!report.identical) e.origin_of(why.ret, report.ret, true);
-  if (const double usual = e.usual_level_db();
-      !why.bands.empty() && std::abs(usual) > gain_biased_db && report.breaks == 0 && report.kind != Kind::lossy)
-    for (auto& f : e.said)
-      if (f.code == "gain")
-        f.detail = fmt::format("By least squares; by magnitude most of it comes back {} dB {}: phase took the rest.",
-                               number_text(std::abs(report.fit.gain_db + usual), 2),
-                               report.fit.gain_db + usual > 0 ? "louder" : "quieter");
   for (auto& f : e.said)
     if (const double edge_db = why.ret.origin.steepness_db; f.code == "bandwidth" && edge_db > 6)
       f.detail +=

@@ -2,7 +2,9 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <cctype>
 #include <cmath>
+#include <set>
 
 #include "core/compare/null.hpp"
 #include "core/compare/phrases.hpp"
@@ -11,7 +13,9 @@ namespace heathmist {
 
 namespace {
 
+constexpr double beside = 0.001;             // of what the first cause started from: a second one is named with it
 constexpr double caution_relative_db = -60;  // a residual nearer to the programme than this deserves care
+constexpr double least_delay = 0.002;        // samples: the tolerance
 constexpr double loudness_step_lu = 0.05;    // less is no change of loudness
 constexpr double channel_delay_step = 0.02;  // samples between channels worth a word
 constexpr double channel_gain_step_db = 0.03;
@@ -35,6 +39,32 @@ struct Teller {
               : "the residual is digital silence";
   }
 
+  /// The greatest causes in words, by what they took out; empty where they are not known, or the fit is all there is.
+  std::string headline() const {
+    static const std::set<std::string> of_the_fit{"delay", "drift", "gain", "swap", "polarity"};
+    std::vector<const Cause*> all;
+    for (const Cause& c : r.causes)
+      if (!of_the_fit.contains(c.code)) all.push_back(&c);
+    const auto power = [](std::optional<double> db) { return db ? std::pow(10, *db / 10) : 0; };
+    const auto taken = [&](const Cause* c) { return power(c->before_db) - power(c->after_db); };
+    std::stable_sort(all.begin(), all.end(), [&](auto* a, auto* b) { return taken(a) > taken(b); });
+    std::string text;
+    size_t told = 0;
+    for (const Cause* c : all) {
+      if (told == 2 || (told > 0 && power(c->before_db) < beside * power(all.front()->before_db))) break;
+      std::string words = c->text.substr(0, c->text.size() - 1);
+      if (told > 0 && words.size() > 1 && std::islower(static_cast<unsigned char>(words[1])))
+        words[0] = char(std::tolower(static_cast<unsigned char>(words[0])));
+      text += (told++ ? "; " : "") + words;
+    }
+    return text;
+  }
+  std::string left_text() const {
+    const auto left = r.causes.empty() ? r.sums.remainder_relative_db() : r.causes.back().after_db;
+    return left ? fmt::format("All causes taken out, {} dBr are left.", number_text(*left, 1))
+                : std::string("All causes taken out, nothing is left.");
+  }
+
   /// What a return of kind `level` differs in.
   std::string level_words() const {
     const bool level = std::abs(r.fit.gain_db) >= 0.003, polarity = std::string(r.fit.polarity()) != "normal",
@@ -51,7 +81,7 @@ struct Teller {
     const auto db = r.residual_relative_db();
     const Severity by_depth = !db ? Severity::clean : *db > caution_relative_db ? Severity::caution : Severity::note;
     Finding* f = nullptr;
-    const std::string depth = depth_text();
+    const std::string depth = depth_text(), causes = headline();
     switch (r.kind) {
       case Kind::identical:
         f = &say("identical", Severity::clean, "Identical: every sample is equal.",
@@ -80,9 +110,10 @@ struct Teller {
                  Evidence::spectra);
         break;
       case Kind::linear:
-        f = &say("linear", by_depth, fmt::format("A filter explains it: {}.", depth),
-                 fmt::format("Level, EQ and phase taken out as well, {} dB are left.",
-                             number_text(r.sums.remainder_relative_db().value_or(-200), 1)),
+        f = &say("linear", by_depth, fmt::format("{}: {}.", causes.empty() ? "A filter explains it" : causes, depth),
+                 !causes.empty() ? left_text()
+                                 : fmt::format("Level, EQ and phase taken out as well, {} dB are left.",
+                                               number_text(r.sums.remainder_relative_db().value_or(-200), 1)),
                  Evidence::spectra);
         break;
       case Kind::converted:
@@ -98,22 +129,26 @@ struct Teller {
                  Evidence::depth);
         break;
       case Kind::limited:
-        f = &say("limited", Severity::caution, fmt::format("Peaks are clipped or limited: {}.", depth),
-                 "What is left lies in the loud moments.", Evidence::lanes);
+        f = &say("limited", Severity::caution,
+                 fmt::format("{}: {}.", causes.empty() ? "Peaks are clipped or limited" : causes, depth),
+                 causes.empty() ? "What is left lies in the loud moments." : left_text(), Evidence::lanes);
         break;
       case Kind::noise:
         f = &say(
-            "noise", by_depth, fmt::format("Noise was added, the programme is untouched: {}.", depth),
+            "noise", by_depth,
+            fmt::format("{}, the programme is untouched: {}.", causes.empty() ? "Noise was added" : causes, depth),
             fmt::format("The noise stands at {} dBFS RMS.", number_text(power_db(r.sums.residual).value_or(-999), 1)),
             Evidence::spectra);
         break;
       case Kind::changed:
         f = &say("changed", by_depth,
-                 r.breaks > 0 ? fmt::format("The return does not run through: it breaks in {} place{}.", r.breaks,
+                 r.breaks > 0     ? fmt::format("The return does not run through: it breaks in {} place{}.", r.breaks,
                                             r.breaks == 1 ? "" : "s")
-                              : fmt::format("Changed in more than one way: {}.", depth),
-                 fmt::format("The best linear filter leaves {} dB.",
-                             number_text(r.sums.remainder_relative_db().value_or(-200), 1)),
+                 : causes.empty() ? fmt::format("Changed, and no single cause explains it: {}.", depth)
+                                  : fmt::format("{}: {}.", causes, depth),
+                 r.explained ? left_text()
+                             : fmt::format("The best linear filter leaves {} dB.",
+                                           number_text(r.sums.remainder_relative_db().value_or(-200), 1)),
                  Evidence::spectra);
         break;
     }
@@ -122,7 +157,7 @@ struct Teller {
   }
 
   void timing() {
-    if (r.fit.delay_samples != 0) {
+    if (std::abs(r.fit.delay_samples) >= least_delay) {
       const double d = r.fit.delay_samples;
       auto& f = say("delay", Severity::note,
                     fmt::format("The return is {} samples {}.", samples_text(std::abs(d)), d > 0 ? "late" : "early"),

@@ -4,6 +4,7 @@
 #include <cmath>
 #include <numbers>
 #include <numeric>
+#include <span>
 
 #include "core/compare/anchors.hpp"
 
@@ -16,6 +17,9 @@ constexpr double least_share = 0.35;      // of the anchors that must lie on one
 constexpr double least_agreement = 0.12;  // under which two clips are called unrelated
 constexpr double whole_sample = 0.02;     // a delay this near a whole sample may be one
 constexpr double unity_db = 0.002;        // a gain this near 0 dB may be none
+constexpr double by_a_filter = 0.3;       // samples that the phase of a filter may look like
+constexpr double by_a_filter_db = 0.02;   // and the gain that its skirts may
+constexpr double pulled_db = 0.004;       // between the least-squares gain and the one that holds
 constexpr int most_rounds = 10;
 constexpr double settled = 1e-6;  // samples: white noise moved by that leaves -115 dB
 constexpr double as_good = 4e-3;  // ... where the residual's energy grows by no more than this share (reading between
@@ -43,6 +47,27 @@ std::vector<View> views(int master_channels, int return_channels) {
       for (int r = 0; r < std::min(return_channels, 2); ++r)
         result.push_back({single_channel(master_channels, m), single_channel(return_channels, r)});
   return result;
+}
+
+/// Under much drift the delay moves within an anchor, and which part of it was found is chance: short anchors near the
+/// line tell it better.
+void follow_drift(Search& s, const View& view) {
+  constexpr double much_ppm = 40;
+  const int64_t frames = s.anchors.front().frames / 8;
+  if (!s.options.drift || std::abs(s.line.drift_ppm) < much_ppm || frames < 1024) return;
+  const double smear = std::abs(s.line.drift_ppm) * 1e-6 * double(s.anchors.front().frames);
+  for (int round = 0; round < 2; ++round) {
+    std::vector<Anchor> fine;
+    for (const Anchor& a : s.anchors)
+      for (const int64_t eighth : {1, 3, 5})
+        fine.push_back({a.at + eighth * s.anchors.front().frames / 8, frames, 0, 0});
+    find_anchors(fine, s.master, s.ret, view.master, view.ret, s.line.delay,
+                 std::max<int64_t>(16, int64_t(2 * smear)) + 32, Job{s.job.stop, {}, s.job.threads}, s.line.drift_ppm);
+    const auto line = line_through(fine);
+    if (line.share < least_share) return;
+    s.line = line;
+  }
+  for (Anchor& a : s.anchors) a.delay = s.line.delay + s.line.drift_ppm * 1e-6 * double(a.at);
 }
 
 /// Looks for the delay in one view; true where enough anchors agree.
@@ -73,6 +98,7 @@ bool locate(Search& s, const View& view) {
   s.anchors = place_anchors(master, master_frames, return_frames, best_delay, most_anchors);
   find_anchors(s.anchors, s.master, s.ret, view.master, view.ret, best_delay, best_slack, s.job.part(0.6, 0.8));
   s.line = line_through(s.anchors);
+  follow_drift(s, view);
   if (!s.options.drift) s.line.drift_ppm = 0;
   if (s.options.delay_samples) s.line.delay = *s.options.delay_samples;
   return s.line.share >= least_share;
@@ -82,7 +108,8 @@ bool locate(Search& s, const View& view) {
 void keep_inliers(Search& s) {
   if (s.options.delay_samples) return;
   std::erase_if(s.anchors, [&](const Anchor& a) {
-    return std::abs(a.delay - s.line.delay - s.line.drift_ppm * 1e-6 * double(a.at)) >= 1.0;
+    return std::abs(a.delay - s.line.delay - s.line.drift_ppm * 1e-6 * double(a.at)) >=
+           slack_on_line(a, s.line.drift_ppm);
   });
 }
 
@@ -213,7 +240,7 @@ struct Weighed {
 };
 
 struct Scale {
-  std::unique_ptr<Reader> master;
+  LaidMaster master;
   LaidReturn laid;
   Planar m{}, r{};
   std::vector<double> residual{};
@@ -226,14 +253,14 @@ void over_anchors(const Search& s, const Fit& fit, Visit visit) {
   for_each_segment(
       int64_t(s.anchors.size()), Job{s.job.stop, {}, s.job.threads},
       [&] {
-        return Scale{s.master.reader(), LaidReturn(s.ret, fit)};
+        return Scale{LaidMaster(s.master, fit), LaidReturn(s.ret, fit)};
       },
       [&](Scale& scale, int64_t i) {
         const auto& anchor = s.anchors[size_t(i)];
         const int64_t from = std::max(anchor.at, fit.first),
                       frames = std::min(anchor.at + anchor.frames, fit.last) - from;
         if (frames <= 0) return;
-        scale.master->read(from, frames, scale.m);
+        scale.master.read(from, frames, scale.m);
         scale.laid.read(from, frames, scale.r);
         for (const auto& p : fit.pairs) visit(scale, size_t(i), p, scale.m.channel(p.master), scale.r.channel(p.ret));
       });
@@ -268,10 +295,83 @@ Weighed weigh(const Search& s, const Fit& fit, std::optional<double> held_gain) 
   return result;
 }
 
+/// The gain that holds in most cells of time and band, in dB: a fade, an EQ, a phase turn or a clipped peak moves some
+/// cells and leaves the others where they are. Nothing where no gain holds in a quarter of them.
+std::optional<double> held_gain_db(const std::vector<CrossSpectra>& spectra, double sample_rate_hz) {
+  struct Cell {
+    double db, power;
+  };
+  std::vector<Cell> cells;
+  const double bin_hz = sample_rate_hz / double(CrossSpectra::size);
+  for (const auto& pair : spectra)
+    for (size_t a = 0; a < pair.by_anchor.size(); ++a) {
+      double greatest = 0;
+      for (const double power : pair.master_by_anchor[a]) greatest = std::max(greatest, power);
+      for (double low = 100; low < 0.45 * sample_rate_hz; low *= std::cbrt(2.0)) {
+        double mm = 0, rr = 0;
+        std::complex<double> mr = 0;
+        const auto from = size_t(std::ceil(low / bin_hz)), to = size_t(std::ceil(low * std::cbrt(2.0) / bin_hz));
+        for (size_t k = from; k < std::min(to, pair.cross.size()); ++k)
+          mm += pair.master_by_anchor[a][k], rr += pair.ret_by_anchor[a][k], mr += pair.by_anchor[a][k];
+        if (mm < 1e-7 * greatest || mm <= 0 || std::norm(mr) < 0.99 * mm * rr) continue;
+        cells.push_back({20 * std::log10(std::abs(mr) / mm), mm});
+      }
+    }
+  if (cells.size() < 12) return {};
+  std::sort(cells.begin(), cells.end(), [](const Cell& a, const Cell& b) { return a.db < b.db; });
+  // The fullest window, and in it the fullest narrower one: the skirts of an EQ come near its flat part, but not to it.
+  constexpr double held_share = 0.18, nearer_to_none = 1.1;
+  std::span<const Cell> inside = cells;
+  for (const double window_db : {0.09, 0.03, 0.01}) {
+    size_t best_low = 0, best_high = 0;
+    double most = 0;
+    for (size_t low = 0, high = 0; high < inside.size(); ++high) {
+      while (inside[high].db - inside[low].db > window_db) ++low;
+      const bool none = inside[low].db <= 0.003 && inside[high].db >= -0.003;
+      if (const double worth = double(high - low + 1) * (none ? nearer_to_none : 1); worth > most)
+        most = worth, best_low = low, best_high = high;
+    }
+    inside = inside.subspan(best_low, best_high - best_low + 1);
+    if (inside.size() == 1 || (window_db > 0.08 && double(inside.size()) < held_share * double(cells.size())))
+      return {};
+  }
+  double sum = 0, weight = 0;
+  for (const Cell& c : inside) sum += c.power * c.db, weight += c.power;
+  return sum / weight;
+}
+
+/// The return's level moves from band to band, all over the files alike: a filter. Its phase is no delay.
+bool is_filtered(const std::vector<CrossSpectra>& spectra) {
+  constexpr double steady = 0.98, least_spread_db = 0.06;
+  constexpr size_t least_bands = 10;
+  std::vector<double> levels;
+  for (double low = 0.002; low < 0.85; low *= std::cbrt(2.0)) {  // of half the rate
+    const auto from = size_t(std::ceil(low * CrossSpectra::size / 2)),
+               to = size_t(std::ceil(low * std::cbrt(2.0) * CrossSpectra::size / 2));
+    for (const auto& pair : spectra) {
+      double mm = 0, rr = 0;
+      std::complex<double> mr = 0;
+      for (size_t k = from; k < std::min(to, pair.cross.size()); ++k)
+        mm += pair.master[k], rr += pair.ret[k], mr += pair.cross[k];
+      if (mm > 1e-9 * pair.peak_power && std::norm(mr) > steady * mm * rr) levels.push_back(10 * std::log10(rr / mm));
+    }
+  }
+  if (levels.size() < least_bands) return false;
+  std::sort(levels.begin(), levels.end());
+  return levels[levels.size() * 9 / 10] - levels[levels.size() / 10] > least_spread_db;
+}
+
 /// Prefers a whole-sample delay and a gain of exactly 0 dB where they explain the return as well.
-void settle(const Search& s, Fit& fit) {
+void settle(const Search& s, Fit& fit, const std::vector<CrossSpectra>& spectra) {
   const int64_t master_frames = s.master.format().frames, return_frames = s.ret.format().frames;
   set_overlap(fit, master_frames, return_frames);
+  const double whole_delay = std::round(fit.delay_samples) + 0.0;
+  const double moved = std::abs(fit.delay_samples - whole_delay) +
+                       1e-6 * std::abs(fit.drift_ppm) * double(s.anchors.back().at - s.anchors.front().at);
+  if (!s.options.delay_samples && moved > 0 && moved < by_a_filter && is_filtered(spectra)) {
+    fit.delay_samples = whole_delay, fit.drift_ppm = 0;
+    set_overlap(fit, master_frames, return_frames);
+  }
   Weighed best = weigh(s, fit, {});
   Fit whole = fit;
   whole.delay_samples = std::round(fit.delay_samples) + 0.0;  // no negative zero
@@ -284,6 +384,9 @@ void settle(const Search& s, Fit& fit) {
     }
   }
   fit.gain_db = 20 * std::log10(best.energies.gain());
+  if (const auto held = held_gain_db(spectra, s.master.format().sample_rate_hz);
+      held && std::abs(*held - fit.gain_db) > pulled_db)
+    fit.gain_db = std::abs(*held) < (is_filtered(spectra) ? by_a_filter_db : unity_db) ? 0 : *held;
   if (s.options.gain_db)
     fit.gain_db = *s.options.gain_db;
   else if (std::abs(fit.gain_db) < unity_db &&
@@ -315,7 +418,7 @@ double band_coherence(const std::vector<CrossSpectra>& spectra, double sample_ra
   return bands ? sum / bands : 0;
 }
 
-void refine(Search& s, Fit& fit) {
+std::vector<CrossSpectra> refine(Search& s, Fit& fit) {
   std::vector<CrossSpectra> spectra;
   std::vector<double> weights;
   for (int round = 0; round < most_rounds; ++round) {
@@ -343,6 +446,7 @@ void refine(Search& s, Fit& fit) {
   }
   // With few independent blocks chance alone looks coherent: then only the correlation counts.
   if (spectra.front().blocks > 16) fit.agreement = band_coherence(spectra, s.master.format().sample_rate_hz);
+  return spectra;
 }
 
 }  // namespace
@@ -363,9 +467,9 @@ Fit find_fit(const Clip& master, const Clip& ret, const FitOptions& options, con
     found.delay_samples = s.line.delay;
     found.drift_ppm = s.line.drift_ppm;
     found.pairs = find_pairs(s);
-    refine(s, found);
+    const auto spectra = refine(s, found);
     job.report(0.9);
-    settle(s, found);
+    settle(s, found, spectra);
     if (found.agreement > fit.agreement) fit = found;
     if (fit.agreement >= least_agreement) break;
   }

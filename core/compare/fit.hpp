@@ -35,6 +35,9 @@ struct Fit {
   double ratio() const { return 1 + drift_ppm * 1e-6; }
   double place_in_return(double master_frame) const { return master_frame * ratio() + delay_samples; }
   double gain() const;
+  /// The return has to be read between its samples. Master and return are then compared up to 0.998 of half the rate:
+  /// what lies at the very edge of the band cannot be read there.
+  bool between_samples() const { return drift_ppm != 0 || delay_samples != std::round(delay_samples); }
   const char* polarity() const;  ///< normal, inverted or mixed
   bool swapped() const;          ///< some channel comes back as another
 };
@@ -72,6 +75,19 @@ class LaidReturn {
   Planar raw_;
 };
 
+/// The master as it is compared: as it stands, or without the edge of its band where the return is read between its
+/// samples.
+class LaidMaster {
+ public:
+  LaidMaster(const Clip& master, const Fit& fit);
+  void read(int64_t first, int64_t frames, Planar& out);
+
+ private:
+  std::unique_ptr<Reader> reader_;
+  std::optional<dsp::FullBand> edge_;
+  Planar raw_;
+};
+
 /// residual[n] = polarity * return / gain - master, for one pair.
 void take_residual(std::span<const double> master, std::span<const double> laid, const ChannelPair& pair, double gain,
                    std::span<double> residual);
@@ -83,7 +99,7 @@ class ResidualReader {
   void read(int64_t first, int64_t frames, Planar& out);
 
  private:
-  std::unique_ptr<Reader> master_;
+  LaidMaster master_;
   LaidReturn laid_;
   Fit fit_;
   Planar m_, r_;

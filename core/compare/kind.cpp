@@ -3,7 +3,7 @@
 #include <cmath>
 #include <numeric>
 
-#include "core/compare/null.hpp"
+#include "core/compare/causes/of_pair.hpp"
 
 namespace heathmist {
 
@@ -179,6 +179,7 @@ Kind kind_of_residual(const NullReport& r) {
 Kind kind_of(const NullReport& r) {
   if (r.identical) return Kind::identical;
   if (!r.fit.trusted) return Kind::unrelated;
+  if (r.explained) return kind_by_causes(r.causes, r);
   if (r.breaks > 0) return Kind::changed;
   const Kind kind = kind_of_residual(r);
   if (r.master.sample_rate_hz == r.ret.sample_rate_hz) return kind;

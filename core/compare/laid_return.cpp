@@ -22,14 +22,12 @@ bool Fit::swapped() const {
 }
 
 void set_overlap(Fit& fit, int64_t master_frames, int64_t return_frames) {
-  const bool whole = fit.drift_ppm == 0 && fit.delay_samples == std::round(fit.delay_samples);
-  // A short return gives up no more than a part of itself: past its ends silence is read.
-  const auto most = double(return_frames / 64);
-  const double before = whole ? 0 : std::min<double>(most, dsp::FullBandStretch::before),
-               after = whole ? 0 : std::min<double>(most, dsp::FullBandStretch::after);
-  fit.first = std::max<int64_t>(0, int64_t(std::ceil((before - fit.delay_samples) / fit.ratio())));
-  const auto end = int64_t(std::floor((double(return_frames - 1) - after - fit.delay_samples) / fit.ratio())) + 1;
-  fit.last = std::max(fit.first, std::min(master_frames, end));
+  // A short pair gives up no more than a part of itself: past its ends silence is read.
+  const double reach =
+      fit.between_samples() ? std::min<double>(double(return_frames / 64), dsp::FullBandStretch::after) : 0;
+  fit.first = std::max(int64_t(reach), int64_t(std::ceil((reach - fit.delay_samples) / fit.ratio())));
+  const auto end = int64_t(std::floor((double(return_frames - 1) - reach - fit.delay_samples) / fit.ratio())) + 1;
+  fit.last = std::max(fit.first, std::min(master_frames - int64_t(reach), end));
 }
 
 std::vector<ChannelPair> plain_pairs(int master_channels, int return_channels) {
@@ -61,11 +59,22 @@ void LaidReturn::read(int64_t first, int64_t frames, Planar& out) {
 void LaidReturn::read_stretched(int64_t first, int64_t frames, Planar& out) {
   using Stretch = dsp::FullBandStretch;
   const double place = double(first) * step_ + delay_, whole = std::floor(place), fraction = place - whole;
-  if (!stretch_) stretch_.emplace();
+  if (!stretch_) stretch_.emplace(step_);
   reader_->read(int64_t(whole) - Stretch::before,
                 int64_t(std::ceil(double(frames) * step_)) + Stretch::before + Stretch::after + 2, raw_);
   out.resize(raw_.channels(), frames);
-  for (int c = 0; c < out.channels(); ++c) stretch_->stretch(raw_.channel(c), fraction, step_, out.channel(c));
+  for (int c = 0; c < out.channels(); ++c) stretch_->stretch(raw_.channel(c), fraction, out.channel(c));
+}
+
+LaidMaster::LaidMaster(const Clip& master, const Fit& fit) : reader_(master.reader()) {
+  if (fit.between_samples()) edge_.emplace(0, 1, fit.ratio());
+}
+
+void LaidMaster::read(int64_t first, int64_t frames, Planar& out) {
+  if (!edge_) return reader_->read(first, frames, out);
+  reader_->read(first - dsp::FullBand::before, frames + dsp::FullBand::taps - 1, raw_);
+  out.resize(raw_.channels(), frames);
+  for (int c = 0; c < out.channels(); ++c) edge_->shift(raw_.channel(c), out.channel(c));
 }
 
 void take_residual(std::span<const double> master, std::span<const double> laid, const ChannelPair& pair, double gain,
@@ -79,10 +88,10 @@ void take_residual(std::span<const double> master, std::span<const double> laid,
 }
 
 ResidualReader::ResidualReader(const Clip& master, const Clip& ret, const Fit& fit)
-    : master_(master.reader()), laid_(ret, fit), fit_(fit) {}
+    : master_(master, fit), laid_(ret, fit), fit_(fit) {}
 
 void ResidualReader::read(int64_t first, int64_t frames, Planar& out) {
-  master_->read(first, frames, m_);
+  master_.read(first, frames, m_);
   laid_.read(first, frames, r_);
   out.resize(int(fit_.pairs.size()), frames);
   const auto from = std::clamp<int64_t>(fit_.first - first, 0, frames),

@@ -11,6 +11,7 @@
 #include <string>
 #include <vector>
 
+#include "core/compare/causes/cause.hpp"
 #include "core/compare/fit.hpp"
 #include "core/compare/sums.hpp"
 #include "core/measure/survey.hpp"
@@ -66,6 +67,8 @@ struct NullReport {
   std::optional<double> master_bandwidth_hz, return_bandwidth_hz;
   int breaks = 0;                 ///< places where the return does not run through; known once it has been explained
   double folded_share = 0;        ///< of the remainder, what is aliases; known once it has been explained
+  bool explained = false;         ///< the causes are known
+  std::vector<Cause> causes;      ///< the residual's budget, in the order they were taken out
   std::vector<Finding> findings;  ///< the verdict first, then worst first
 
   std::optional<double> residual_relative_db() const { return sums.residual_relative_db(); }

@@ -81,7 +81,7 @@ class Worker {
   Worker(const Layout& layout, Shared& shared)
       : l_(layout),
         shared_(shared),
-        master_(layout.master.reader()),
+        master_(layout.master, layout.fit),
         laid_(layout.ret, layout.fit),
         a_(layout.options.fft_size),
         b_(layout.options.fft_size) {}
@@ -112,7 +112,7 @@ class Worker {
  private:
   /// Master, laid return and residual of every pair from frame `at`; zero outside the range.
   void load(int64_t at, int64_t frames) {
-    master_->read(at, frames, m_);
+    master_.read(at, frames, m_);
     laid_.read(at, frames, r_);
     const auto inside = size_t(std::clamp<int64_t>(l_.last - at, 0, frames));
     e_.resize(int(l_.fit.pairs.size()), frames);
@@ -250,7 +250,7 @@ class Worker {
 
   const Layout& l_;
   Shared& shared_;
-  std::unique_ptr<Reader> master_;
+  LaidMaster master_;
   LaidReturn laid_;
   dsp::RealFft<double> a_, b_;
   Planar m_, r_, e_;

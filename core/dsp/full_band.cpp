@@ -37,24 +37,25 @@ class KaiserTable {
 
 double sinc(double t) { return t == 0 ? 1 : std::sin(std::numbers::pi * t) / (std::numbers::pi * t); }
 
+constexpr double edge = 0.99905;      // of the Nyquist frequency: the middle of a transition of 0.0019
+constexpr double most_drift = 0.004;  // of a step
 constexpr size_t short_block = 2 * FullBand::taps, long_block = 4 * FullBand::taps;
 
 }  // namespace
 
-FullBand::FullBand(double fraction) : fraction_(fraction) {}
+FullBand::FullBand(double fraction, double step, double other_step)
+    : fraction_(fraction), step_(step), cutoff_(edge * std::min({1.0, step, other_step})) {}
 
 FullBand::Block& FullBand::block_of(size_t size) {
   const auto known = blocks_.find(size);
   if (known != blocks_.end()) return known->second;
-  static const KaiserTable window(12.3, taps / 2.0);  // -120 dB
+  static const KaiserTable window(12.3, taps / 2.0 / (1 + most_drift));  // -120 dB
   auto& block = blocks_.emplace(size, Block{RealFft<double>(size), {}}).first->second;
   std::fill(block.fft.time().begin(), block.fft.time().end(), 0.0);
-  // sin(pi (k - before - fraction)) only changes its sign from tap to tap
-  const double sine = std::sin(std::numbers::pi * fraction_) / std::numbers::pi;
   for (int k = 0; k < taps; ++k) {
-    const double t = k - before - fraction_;
-    const double value = fraction_ == 0 ? sinc(t) : ((k - before) % 2 ? 1 : -1) * sine / t;
-    block.fft.time()[size_t(taps - 1 - k)] = value * window.at(t) / double(size);  // turned: a convolution
+    const double t = (k - before - fraction_) / step_;  // in samples of the one that is read at steps of 1
+    block.fft.time()[size_t(taps - 1 - k)] =            // turned: a convolution
+        cutoff_ / step_ * sinc(cutoff_ * t) * window.at(t) / double(size);
   }
   block.fft.forward();
   block.kernel.assign(block.fft.spectrum().begin(), block.fft.spectrum().end());
@@ -62,10 +63,6 @@ FullBand::Block& FullBand::block_of(size_t size) {
 }
 
 void FullBand::shift(std::span<const double> in, std::span<double> out) {
-  if (fraction_ == 0) {
-    std::copy_n(in.begin() + before, out.size(), out.begin());
-    return;
-  }
   for (size_t at = 0; at < out.size();) {
     const size_t left = out.size() - at, size = left > short_block - taps + 1 ? long_block : short_block;
     const size_t fresh = std::min(left, size - taps + 1);
@@ -100,16 +97,15 @@ struct ShortKernel {
 
 }  // namespace
 
-void FullBandStretch::stretch(std::span<const double> in, double start, double step, std::span<double> out) {
+void FullBandStretch::stretch(std::span<const double> in, double start, std::span<double> out) {
   static const ShortKernel kernel;
-  between_.resize(in.size() - FullBand::taps + 1);
-  half_.shift(in, between_);
-  dense_.resize(2 * between_.size());
-  for (size_t n = 0; n < between_.size(); ++n)
-    dense_[2 * n] = in[n + FullBand::before], dense_[2 * n + 1] = between_[n];
+  even_.resize(in.size() - FullBand::taps + 1), odd_.resize(even_.size()), dense_.resize(2 * even_.size());
+  whole_.shift(in, even_);
+  half_.shift(in, odd_);
+  for (size_t n = 0; n < even_.size(); ++n) dense_[2 * n] = even_[n], dense_[2 * n + 1] = odd_[n];
   const double first = 2 * double(before - FullBand::before);  // x[0] in dense_
   for (size_t n = 0; n < out.size(); ++n) {
-    const double place = first + 2 * (start + double(n) * step), whole = std::floor(place);
+    const double place = first + 2 * (start + double(n) * step_), whole = std::floor(place);
     const double phase = (place - whole) * ShortKernel::phases;
     const int row = std::min(int(phase), ShortKernel::phases - 1);
     out[n] = simd::blend_dot(dense_.data() + int64_t(whole) - ShortKernel::before,

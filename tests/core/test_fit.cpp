@@ -99,14 +99,15 @@ class TestFit : public QObject {
     }
   }
 
-  /// A white spectrum up to 0.996 of half the rate that can be read at any place exactly: 1200 lines at random places.
+  /// A white spectrum up to half the rate that can be read at any place exactly: 1200 lines at random places.
   static Planar white_lines(double seconds, int rate, double delay, double ratio) {
     Planar out(2, int64_t(seconds * rate * ratio) + 2000);
     dsp::Noise chance(4242);
     const int lines = 1200;
     for (int k = 0; k < lines; ++k) {
-      const double turn = std::numbers::pi * 0.996 * (k + chance.uniform()) / lines, phase = chance.between(0, 6.283);
+      const double turn = std::numbers::pi * (k + chance.uniform()) / lines, phase = chance.between(0, 6.283);
       const double pan = chance.between(-1, 1);
+      if (turn / ratio >= std::numbers::pi) continue;
       const auto step = std::polar(1.0, turn / ratio);
       for (int64_t from = 0; from < out.frames(); from += 512) {
         auto wave = std::polar(0.3 / std::sqrt(double(lines)), turn * (double(from) - delay) / ratio + phase);

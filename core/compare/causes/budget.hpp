@@ -1,0 +1,38 @@
+// The budget: causes tried, kept and tried again until nothing takes out more, and what the rest is.
+#pragma once
+#include "core/compare/causes/cause.hpp"
+#include "core/compare/sums.hpp"
+
+namespace heathmist {
+
+/// What is known of a pair besides its samples.
+struct BudgetFacts {
+  bool lossy = false;  ///< the return comes from a lossy file, or bears the traces of a coder
+  std::function<std::optional<Json>()> find_traces{};  ///< looks for those traces: asked where the rest is unexplained
+  Json lossy_values = Json::object();                  ///< family, rate ...
+  std::optional<int> bits;                             ///< word length that the return's samples keep to
+  bool rates_differ = false;
+  int return_rate_hz = 0;
+  double gain_db = 0;  ///< the fit's
+};
+
+struct Budget {
+  std::vector<Cause> causes;           ///< in the order they were taken out
+  std::optional<double> residual_db;   ///< what was left against the master before the first of them
+  std::optional<double> remainder_db;  ///< and after the last; nothing: silence
+};
+
+/// Explains away what is left of an excerpt: the causes of core/compare/causes/causes.cpp, best first, then all once
+/// more, then what kind of thing the rest is (word length, coding, noise, another programme).
+Budget explain_away(const causes::Excerpt& excerpt, const BudgetFacts& facts, const Job& job = {});
+
+namespace causes {
+
+/// What the rest is, where evidence says so.
+std::optional<Cause> cause_of_rest(const Excerpt& excerpt, const Planar& model, const BudgetFacts& facts);
+
+/// Level against the master, or nothing where that is under -200 dB.
+std::optional<double> relative_db(double power, double master_power);
+
+}  // namespace causes
+}  // namespace heathmist

@@ -1,0 +1,85 @@
+// Causes: what explains the residual, one after the other, until the remainder is left.
+//
+// A cause is a small model of something that may have happened to the master on its way. It is estimated from what the
+// master was made into so far (the model) and what came back (the return), put into the model, and kept where it takes
+// out of what is left more than chance would. All of that happens on an excerpt of the pair, in memory.
+//
+//   Excerpt excerpt = take_excerpt(...);
+//   Budget budget = explain_away(excerpt, ...);      // budget.hpp
+//
+// Adding a cause is one file with one `Estimate` and one line in the list (causes.cpp).
+#pragma once
+#include <functional>
+#include <memory>
+#include <optional>
+#include <string>
+#include <vector>
+
+#include "core/audio/planar.hpp"
+#include "core/json.hpp"
+
+namespace heathmist {
+
+/// A cause as it is told: data, no words. The words come from sentences.hpp.
+struct Cause {
+  std::string code{};  ///< one of the contract's
+  std::optional<double> before_db{},
+      after_db{};                             ///< what is left against the master, before and after; nothing: silence
+  std::vector<int> channels{};                ///< of the pairs that it touches
+  std::optional<double> from_s{}, until_s{};  ///< in the master's time; nothing: throughout
+  Json values = Json::object();               ///< its numbers; units stand in the names
+  std::string text{};                         ///< one sentence
+};
+
+namespace causes {
+
+/// A stretch of the overlap, and where it stands in the excerpt.
+struct Stretch {
+  int64_t first = 0;  ///< master frame
+  int64_t at = 0;     ///< place in the excerpt
+  int64_t frames = 0;
+};
+
+/// What of a fitted pair the causes are looked for in: all of it, or stretches of a long one. pairs x frames.
+struct Excerpt {
+  int rate_hz = 0;
+  std::vector<Stretch> stretches;
+  Planar master;              ///< the channel of each pair
+  Planar ret;                 ///< laid on it, at the master's level and polarity
+  std::vector<uint8_t> told;  ///< per frame: 0 where nothing may be read from it (what was skipped, or breaks off)
+  bool whole = true;          ///< all of the overlap
+  double master_power = 0;    ///< mean square over what may be read
+
+  int pairs() const { return master.channels(); }
+  int64_t frames() const { return master.frames(); }
+  double seconds_at(int64_t place) const;  ///< the master's time at a place of the excerpt
+};
+
+/// A cause that was found: described (code, channels, places, values), and what puts it into a model of the return, so
+/// that what is left has it taken out.
+struct Found {
+  Cause cause;
+  std::function<void(Planar& model)> take_out;
+};
+
+/// Looks for one kind of cause between a model and the excerpt's return. Nothing where it cannot be there.
+struct Estimate {
+  const char* code;
+  double least_db;  ///< what it must take out of what is left, on frames that it was not fitted on
+  double price_db;  ///< by how much it must beat a simpler one
+  bool structural;  ///< does something to the programme, where others only add to it
+  std::optional<Found> (*estimate)(const Excerpt& excerpt, const Planar& model);
+};
+
+/// All of them, in the order in which they are tried.
+const std::vector<Estimate>& all();
+
+/// Frames are split into pieces of this many; causes with many numbers are fitted on the even pieces and tried on the
+/// odd ones.
+inline int64_t piece_frames(int rate_hz) { return std::max<int64_t>(16, rate_hz / 100); }
+
+/// Mean square of return - model over what may be read; `odd`: over the odd pieces only.
+double power_left(const Excerpt& excerpt, const Planar& model, bool odd = false);
+
+}  // namespace causes
+}  // namespace heathmist

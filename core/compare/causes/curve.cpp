@@ -1,0 +1,180 @@
+// A curve without memory from sample to sample: clipping, soft clipping, saturation.
+#include <algorithm>
+#include <cmath>
+#include <numbers>
+
+#include "core/compare/causes/estimates.hpp"
+#include "core/dsp/fft.hpp"
+
+namespace heathmist::causes {
+
+namespace {
+
+constexpr size_t most_knots = 96;
+constexpr size_t harmonics = 9;
+constexpr double least_bend = 3e-5;  // of the peak: a straighter curve is a gain
+
+/// Straight between knots.
+struct Curve {
+  std::vector<double> x, y;
+  double at(double v) const {
+    const auto above = std::upper_bound(x.begin(), x.end(), v);
+    const size_t k = std::clamp<size_t>(size_t(above - x.begin()), 1, x.size() - 1);
+    return y[k - 1] + (v - x[k - 1]) / (x[k] - x[k - 1]) * (y[k] - y[k - 1]);
+  }
+};
+
+struct Sample {
+  float x, y;
+};
+
+/// Knots at quantiles of the model's samples, the more the farther out, each at the mean of what came back there. Even
+/// pieces only.
+std::optional<Curve> curve_of(const Excerpt& e, const Planar& model) {
+  std::vector<Sample> samples;
+  const int64_t piece = 5 * piece_frames(e.rate_hz);
+  const int64_t stride = std::max<int64_t>(1, e.frames() * e.pairs() / 2 / 1500000);
+  double peak = 0;
+  for (int p = 0; p < e.pairs(); ++p)
+    for (const double x : model.channel(p)) peak = std::max(peak, std::abs(x));
+  for (int p = 0; p < e.pairs(); ++p)
+    for (int64_t n = 0; n < e.frames(); ++n) {
+      if (n / piece % 2 || !e.told[size_t(n)]) continue;
+      const double x = model.channel(p)[size_t(n)];
+      if (n % stride && std::abs(x) < 0.5 * peak) continue;
+      samples.push_back({float(x), float(e.ret.channel(p)[size_t(n)])});
+    }
+  if (samples.size() < 4000 || !(peak > 0)) return {};
+  std::sort(samples.begin(), samples.end(), [](const Sample& a, const Sample& b) { return a.x < b.x; });
+  Curve c;
+  // evenly spaced over the range, but never fewer than 40 samples between two knots
+  const double low = samples.front().x, high = samples.back().x;
+  size_t from = 0;
+  for (size_t k = 1; k <= most_knots; ++k) {
+    const double until = low + (high - low) * double(k) / double(most_knots);
+    size_t to = from;
+    while (to < samples.size() && double(samples[to].x) <= until) ++to;
+    if (to - from < 40 && k < most_knots) continue;
+    if (to <= from) continue;
+    double sx = 0, sy = 0;
+    for (size_t n = from; n < to; ++n) sx += double(samples[n].x), sy += double(samples[n].y);
+    const double count = double(to - from);
+    if (!c.x.empty() && sx / count <= c.x.back() + 1e-9) continue;
+    c.x.push_back(sx / count), c.y.push_back(sy / count);
+    from = to;
+  }
+  if (c.x.size() < 8) return {};
+  return c;
+}
+
+struct Clip2 {
+  double low, high;
+};
+
+/// The two levels that the return never passes, where it keeps to them.
+std::optional<Clip2> clip_of(const Excerpt& e, const Planar& model) {
+  double low = 0, high = 0, model_low = 0, model_high = 0;
+  for (int p = 0; p < e.pairs(); ++p)
+    for (int64_t n = 0; n < e.frames(); ++n) {
+      if (!e.told[size_t(n)]) continue;
+      const double y = e.ret.channel(p)[size_t(n)], x = model.channel(p)[size_t(n)];
+      low = std::min(low, y), high = std::max(high, y);
+      model_low = std::min(model_low, x), model_high = std::max(model_high, x);
+    }
+  if (!(model_high > high * 1.002) && !(model_low < low * 1.002)) return {};
+  return Clip2{low, high};
+}
+
+/// Levels of the harmonics of a sine of this peak against its fundamental, and THD (the harmonics' RMS sum).
+struct Harmonics {
+  std::vector<double> db;
+  double thd_percent = 0;
+};
+template <class Function>
+Harmonics harmonics_of(double peak, Function f) {
+  constexpr size_t size = 4096;
+  dsp::RealFft<double> fft(size);
+  for (size_t n = 0; n < size; ++n) fft.time()[n] = f(peak * std::sin(2 * std::numbers::pi * double(n) / double(size)));
+  fft.forward();
+  Harmonics h;
+  const double first = std::norm(fft.spectrum()[1]);
+  double sum = 0;
+  for (size_t k = 2; k <= harmonics; ++k) {
+    const double ratio = std::norm(fft.spectrum()[k]) / first;
+    h.db.push_back(10 * std::log10(std::max(1e-16, ratio))), sum += ratio;
+  }
+  h.thd_percent = 100 * std::sqrt(sum);
+  return h;
+}
+
+double peak_of(const Planar& model) {
+  double peak = 0;
+  for (int p = 0; p < model.channels(); ++p)
+    for (const double x : model.channel(p)) peak = std::max(peak, std::abs(x));
+  return peak;
+}
+
+void tell(Cause& c, double peak, const Harmonics& h) {
+  Json orders = Json::array();
+  for (size_t k = 0; k < h.db.size(); ++k)
+    if (h.db[k] > -120) orders.push_back({{"order", k + 2}, {"level_db", h.db[k]}});
+  c.values["thd_percent"] = h.thd_percent, c.values["at_dbfs"] = 20 * std::log10(peak), c.values["harmonics"] = orders;
+  double odd = 0, even = 0;
+  for (size_t k = 0; k < h.db.size(); ++k) (k % 2 ? odd : even) += std::pow(10, h.db[k] / 10);
+  c.values["symmetric"] = odd > 10 * even;
+}
+
+}  // namespace
+
+std::optional<Found> estimate_clip(const Excerpt& e, const Planar& model) {
+  const auto levels = clip_of(e, model);
+  if (!levels) return {};
+  const double peak = peak_of(model);
+  const auto cut = [l = *levels](double x) { return std::clamp(x, l.low, l.high); };
+  int64_t samples = 0, runs = 0;
+  for (int p = 0; p < e.pairs(); ++p) {
+    bool over = false;
+    for (const double x : model.channel(p)) {
+      const bool now = x > levels->high || x < levels->low;
+      samples += now, runs += now && !over, over = now;
+    }
+  }
+  Cause c{.code = "clip"};
+  for (int p = 0; p < e.pairs(); ++p) c.channels.push_back(p);
+  const double level = std::max(levels->high, -levels->low);
+  c.values = {{"level_dbfs", 20 * std::log10(level)},
+              {"low", levels->low},
+              {"high", levels->high},
+              {"samples", samples},
+              {"runs", runs},
+              {"most_reduction_db", 20 * std::log10(peak / level)}};
+  tell(c, peak, harmonics_of(peak, cut));
+  return Found{c, [cut](Planar& m) {
+                 for (int p = 0; p < m.channels(); ++p)
+                   for (double& x : m.channel(p)) x = cut(x);
+               }};
+}
+
+std::optional<Found> estimate_curve(const Excerpt& e, const Planar& model) {
+  const auto curve = curve_of(e, model);
+  if (!curve) return {};
+  const double peak = peak_of(model);
+  // Where it is straight, it is a gain.
+  double xx = 0, xy = 0, bend = 0;
+  for (size_t k = 0; k < curve->x.size(); ++k) xx += curve->x[k] * curve->x[k], xy += curve->x[k] * curve->y[k];
+  for (size_t k = 0; k < curve->x.size(); ++k) bend = std::max(bend, std::abs(curve->y[k] - xy / xx * curve->x[k]));
+  if (bend < least_bend * peak) return {};
+  Cause c{.code = "distortion"};
+  for (int p = 0; p < e.pairs(); ++p) c.channels.push_back(p);
+  Json points = Json::array();
+  for (size_t k = 0; k < curve->x.size(); ++k) points.push_back({curve->x[k], curve->y[k]});
+  const auto run = [c = *curve](double x) { return c.at(x); };
+  tell(c, peak, harmonics_of(0.98 * peak, run));
+  c.values["curve"] = points;
+  return Found{c, [run](Planar& m) {
+                 for (int p = 0; p < m.channels(); ++p)
+                   for (double& x : m.channel(p)) x = run(x);
+               }};
+}
+
+}  // namespace heathmist::causes

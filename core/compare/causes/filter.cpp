@@ -1,0 +1,209 @@
+// What one filter explains: EQ, phase alone, a band's upper limit, a dense tail.
+#include <algorithm>
+#include <cmath>
+#include <numeric>
+
+#include "core/compare/causes/eq_shape.hpp"
+#include "core/compare/causes/estimates.hpp"
+#include "core/compare/causes/response.hpp"
+
+namespace heathmist::causes {
+
+namespace {
+
+constexpr double window_s = 0.6;
+constexpr double flat_magnitude_db = 0.15;  // a response that moves less is phase alone
+constexpr double ragged_db = 0.25;          // of the response, that no EQ follows: a tail's
+constexpr double least_phase_deg = 0.5;
+constexpr double tail_from_s = 0.004;  // later than that an EQ's response has gone, but for its lowest bass
+constexpr double tail_share = 3e-4;    // of the response's energy that makes a tail
+constexpr double edge_db = 25;         // a fall by that within a third of an octave is a band's limit
+
+/// The response in twelfth octaves.
+std::vector<ShapePoint> points_of(const Response& r, size_t pair) {
+  std::vector<ShapePoint> points;
+  const auto& h = r.h[pair];
+  const auto& power = r.power[pair];
+  const double most = *std::max_element(power.begin(), power.end());
+  const double top = r.bin_hz * double(h.size() - 1);
+  for (double hz = 20; hz < 0.985 * top; hz *= std::exp2(1.0 / 12)) {
+    const auto from = size_t(std::ceil(hz * std::exp2(-1.0 / 24) / r.bin_hz)),
+               to = std::min(h.size() - 1, size_t(hz * std::exp2(1.0 / 24) / r.bin_hz));
+    double magnitude = 0, weight = 0, certainty = 0;
+    std::complex<double> mean = 0;
+    for (size_t k = std::max<size_t>(1, std::min(from, to)); k <= to; ++k) {
+      if (power[k] < 1e-13 * most) continue;
+      const double w = r.certainty[pair][k];
+      magnitude += w * std::norm(h[k]), mean += w * h[k], weight += w, certainty += w;
+    }
+    if (!(weight > 0)) continue;
+    points.push_back(
+        {hz, 10 * std::log10(std::max(1e-9, magnitude / weight)), std::min(1.0, certainty / 8), mean / weight});
+  }
+  return points;
+}
+
+Json section_json(const EqSection& s) {
+  Json j{{"type", name_of(s.kind)}, {"hz", s.hz}};
+  const bool pass = s.kind == EqSection::Kind::high_pass || s.kind == EqSection::Kind::low_pass;
+  if (pass) {
+    j["order"] = s.order;
+  } else {
+    j["gain_db"] = s.gain_db;
+  }
+  j["q"] = s.order == 2 || !pass ? Json(s.q) : Json(nullptr);
+  return j;
+}
+
+/// The frequency above which nothing is left of a spectrum that goes on in the model.
+std::optional<double> band_limit(const std::vector<ShapePoint>& points, double flat_db) {
+  for (size_t n = 4; n < points.size(); ++n) {
+    const bool gone = std::all_of(points.begin() + long(n), points.end(),
+                                  [&](const ShapePoint& p) { return p.db - flat_db < -edge_db; });
+    if (!gone) continue;
+    if (points[n - 4].db - flat_db > -6) {  // a third of an octave below
+      for (size_t k = n; k-- > 0;)
+        if (points[k].db - flat_db > -3) return points[k].hz;
+    }
+    return {};
+  }
+  return {};
+}
+
+/// A tail that dies away evenly: when it falls by 60 dB, and how strong it is.
+struct Tail {
+  double t60_s = 0, direct_to_tail_db = 0, from_s = 0;
+};
+std::optional<Tail> tail_of(const Response& r, size_t pair, double rate) {
+  const auto h = r.impulse(pair);
+  const size_t reach = r.size / 4 * 3 / 4, start = size_t(tail_from_s * rate);
+  const size_t step = size_t(0.005 * rate);
+  std::vector<double> energy, before;
+  double direct = 0, tail = 0;
+  for (size_t n = 0; n < start; ++n) direct += h[n] * h[n] + (n ? h[r.size - n] * h[r.size - n] : 0);
+  for (size_t at = start; at + step < reach; at += step) {
+    double sum = 0, ahead = 0;
+    for (size_t n = at; n < at + step; ++n) sum += h[n] * h[n], ahead += h[r.size - n] * h[r.size - n];
+    energy.push_back(sum), before.push_back(ahead), tail += sum;
+  }
+  const double ahead = std::reduce(before.begin(), before.end());
+  if (tail < tail_share * direct || tail < 10 * ahead || energy.size() < 6) return {};
+  // dense: no few pieces hold it; straight in dB
+  auto sorted = energy;
+  std::sort(sorted.rbegin(), sorted.rend());
+  if (sorted[0] + sorted[1] > 0.6 * tail) return {};
+  double sx = 0, sy = 0, sxx = 0, sxy = 0, count = 0;
+  for (size_t n = 0; n < energy.size(); ++n) {
+    if (energy[n] <= 4 * ahead / double(energy.size())) continue;
+    const double x = double(n) * 0.005, y = 10 * std::log10(energy[n]);
+    sx += x, sy += y, sxx += x * x, sxy += x * y, count += 1;
+  }
+  if (count < 4) return {};
+  const double slope = (count * sxy - sx * sy) / (count * sxx - sx * sx);
+  if (slope > -10) return Tail{6, 10 * std::log10(direct / tail), tail_from_s};
+  return Tail{-60 / slope, 10 * std::log10(direct / tail), tail_from_s};
+}
+
+bool alike(const EqShape& a, const EqShape& b) {
+  if (a.sections.size() != b.sections.size()) return false;
+  for (size_t n = 0; n < a.sections.size(); ++n) {
+    const EqSection &x = a.sections[n], &y = b.sections[n];
+    if (x.kind != y.kind || std::abs(std::log2(x.hz / y.hz)) > 0.15 || std::abs(x.gain_db - y.gain_db) > 0.5)
+      return false;
+  }
+  return true;
+}
+
+Cause eq_cause(const std::vector<EqShape>& shapes, const std::vector<std::vector<ShapePoint>>& points) {
+  Cause c{.code = "eq"};
+  size_t most = 0;
+  for (size_t p = 0; p < shapes.size(); ++p) {
+    if (shapes[p].range_db > 0.05) c.channels.push_back(int(p));
+    if (shapes[p].range_db > shapes[most].range_db) most = p;
+  }
+  const EqShape& s = shapes[most];
+  Json sections = Json::array();
+  for (const EqSection& section : s.sections) sections.push_back(section_json(section));
+  double gain = 0, hz = 0;
+  for (const ShapePoint& p : points[most])
+    if (p.weight > 0.05 && std::abs(std::max(-60.0, p.db - s.flat_db)) > std::abs(gain))
+      gain = std::max(-60.0, p.db - s.flat_db), hz = p.hz;
+  c.values = {{"sections", sections},
+              {"most_db", gain},
+              {"most_hz", hz},
+              {"flat_db", s.flat_db},
+              {"phase", s.linear_phase ? "linear" : "minimum"},
+              {"fit_error_db", s.error_db}};
+  if (shapes.size() == 2 && !alike(shapes[0], shapes[1])) {
+    Json each = Json::array();
+    for (const EqShape& shape : shapes) {
+      Json own = Json::array();
+      for (const EqSection& section : shape.sections) own.push_back(section_json(section));
+      each.push_back(own);
+    }
+    c.values["by_channel"] = each;
+  }
+  return c;
+}
+
+/// The stretch of the band in which the phase is turned by more than a third of the most.
+void tell_where(const std::vector<std::vector<ShapePoint>>& points, Json& values) {
+  double most = 0, low = 0, high = 0, top = 0;
+  for (const auto& own : points)
+    for (const ShapePoint& p : own)
+      most = std::max(most, p.weight * std::abs(std::arg(p.h))), top = std::max(top, p.hz);
+  for (const auto& own : points)
+    for (const ShapePoint& p : own)
+      if (p.weight * std::abs(std::arg(p.h)) > most / 3) {
+        low = low == 0 ? p.hz : std::min(low, p.hz), high = std::max(high, p.hz);
+        if (p.weight * std::abs(std::arg(p.h)) == most)
+          values["most_deg"] = std::arg(p.h) * 57.29577951308232, values["most_hz"] = p.hz;
+      }
+  values["from_hz"] = low < 30 ? Json(nullptr) : Json(low);
+  values["until_hz"] = high > 0.8 * top ? Json(nullptr) : Json(high);
+}
+
+}  // namespace
+
+std::optional<Found> estimate_filter(const Excerpt& e, const Planar& model) {
+  size_t size = 2048;
+  while (double(size) < window_s * e.rate_hz) size *= 2;
+  while (size > 512 && int64_t(size) * 4 > e.frames()) size /= 2;
+  const Response r = estimate_response(e, model, size, 4);
+  std::vector<EqShape> shapes;
+  std::vector<std::vector<ShapePoint>> points;
+  double range = 0, phase = 0;
+  std::optional<Tail> tail;
+  std::optional<double> limit;
+  for (int p = 0; p < e.pairs(); ++p) {
+    points.push_back(points_of(r, size_t(p)));
+    shapes.push_back(shape_of(points.back(), e.rate_hz));
+    range = std::max(range, shapes.back().range_db), phase = std::max(phase, shapes.back().phase_deg);
+    if (const auto own = tail_of(r, size_t(p), e.rate_hz);
+        own && shapes.back().error_db > ragged_db && (!tail || own->direct_to_tail_db < tail->direct_to_tail_db))
+      tail = own;
+    if (const auto own = band_limit(points.back(), shapes.back().flat_db); own && (!limit || *own < *limit))
+      limit = own;
+  }
+  Cause c;
+  if (tail) {
+    c = {.code = "reverb"};
+    c.values = {{"t60_s", tail->t60_s}, {"direct_to_reverberant_db", tail->direct_to_tail_db}};
+  } else if (range < flat_magnitude_db) {
+    if (phase < least_phase_deg) return {};
+    c = {.code = "phase"};
+    c.values = {{"rms_deg", phase}};
+    tell_where(points, c.values);
+  } else if (limit && shapes.front().sections.size() <= 1) {
+    c = {.code = "band_limit"};
+    c.values = {{"hz", *limit}};
+  } else {
+    c = eq_cause(shapes, points);
+    if (limit) c.values["band_limit_hz"] = *limit;
+  }
+  if (c.channels.empty())
+    for (int p = 0; p < e.pairs(); ++p) c.channels.push_back(p);
+  return Found{c, [r](Planar& m) { run(r, m); }};
+}
+
+}  // namespace heathmist::causes

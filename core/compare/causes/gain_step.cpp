@@ -1,0 +1,114 @@
+// Steps of the gain: stretches of one gain each, and the sample at which it changes.
+#include <algorithm>
+#include <cmath>
+
+#include "core/compare/causes/estimates.hpp"
+#include "core/compare/causes/gain_curve.hpp"
+
+namespace heathmist::causes {
+
+namespace {
+
+constexpr double least_step_db = 0.05;
+constexpr size_t most_steps = 12, least_pieces = 4;
+
+/// Sums over the pieces before n, so that any stretch is one subtraction.
+struct Sums {
+  std::vector<double> mm{0}, mr{0}, rr{0};
+  explicit Sums(const GainCurve& c) {
+    for (const auto& p : c.pieces)
+      mm.push_back(mm.back() + p.mm), mr.push_back(mr.back() + p.mr), rr.push_back(rr.back() + p.rr);
+  }
+  double gain(size_t from, size_t to) const {
+    const double m = mm[to] - mm[from];
+    return m > 0 ? (mr[to] - mr[from]) / m : 1;
+  }
+  double cost(size_t from, size_t to) const {
+    const double m = mm[to] - mm[from], x = mr[to] - mr[from];
+    return rr[to] - rr[from] - (m > 0 ? x * x / m : 0);
+  }
+};
+
+/// The place that takes out most when one gain becomes two (binary segmentation: Vostrikova 1981).
+size_t best_split(const Sums& s, size_t from, size_t to, double& cost) {
+  size_t best = 0;
+  for (size_t n = from + least_pieces; n + least_pieces <= to; ++n)
+    if (const double now = s.cost(from, n) + s.cost(n, to); now < cost) cost = now, best = n;
+  return best;
+}
+
+std::vector<size_t> split(const Sums& s, size_t count) {
+  std::vector<size_t> borders{0, count};
+  while (borders.size() < most_steps + 2) {
+    size_t best = 0;
+    double most = 0;
+    for (size_t n = 0; n + 1 < borders.size(); ++n) {
+      const double before = s.cost(borders[n], borders[n + 1]);
+      double after = before;
+      if (const size_t at = best_split(s, borders[n], borders[n + 1], after); at && before - after > most)
+        most = before - after, best = at;
+    }
+    // A step that takes less than half of what is left says nothing of its own.
+    double left = 0;
+    for (size_t n = 0; n + 1 < borders.size(); ++n) left += s.cost(borders[n], borders[n + 1]);
+    if (!best || most < 0.2 * left) break;
+    borders.insert(std::upper_bound(borders.begin(), borders.end(), best), best);
+  }
+  return borders;
+}
+
+/// The frame near `about` from which gain b explains the return better than a.
+int64_t border(const Excerpt& e, const Planar& model, int64_t about, int64_t reach, double a, double b) {
+  const int64_t from = std::max<int64_t>(0, about - reach), to = std::min(e.frames(), about + reach);
+  double sum = 0, least = 0;
+  int64_t best = from;
+  for (int64_t n = from; n < to; ++n) {
+    for (int p = 0; p < e.pairs(); ++p) {
+      const double x = model.channel(p)[size_t(n)], y = e.ret.channel(p)[size_t(n)];
+      sum += (y - a * x) * (y - a * x) - (y - b * x) * (y - b * x);
+    }
+    if (sum < least) least = sum, best = n + 1;
+  }
+  return best;
+}
+
+}  // namespace
+
+std::optional<Found> estimate_gain_step(const Excerpt& e, const Planar& model) {
+  const GainCurve curve = gain_curve(e, model, piece_frames(e.rate_hz));
+  const Sums sums(curve);
+  const auto borders = split(sums, curve.pieces.size());
+  if (borders.size() < 3) return {};
+  struct Part {
+    int64_t from;
+    double gain;
+  };
+  std::vector<Part> parts;
+  for (size_t n = 0; n + 1 < borders.size(); ++n)
+    parts.push_back({int64_t(borders[n]) * curve.piece, sums.gain(borders[n], borders[n + 1])});
+  for (size_t n = 1; n < parts.size(); ++n)
+    parts[n].from = border(e, model, parts[n].from, 2 * curve.piece, parts[n - 1].gain, parts[n].gain);
+  Json steps = Json::array();
+  for (size_t n = 1; n < parts.size(); ++n) {
+    if (parts[n].gain <= 1e-4 || parts[n - 1].gain <= 1e-4) return {};  // nothing comes back: no step
+    const double step = 20 * std::log10(parts[n].gain / parts[n - 1].gain);
+    if (std::abs(step) < least_step_db) return {};
+    steps.push_back({{"at_s", e.seconds_at(parts[n].from)},
+                     {"step_db", step},
+                     {"from_db", 20 * std::log10(parts[n - 1].gain)},
+                     {"to_db", 20 * std::log10(parts[n].gain)}});
+  }
+  Cause c{.code = "gain_step"};
+  c.from_s = steps.front()["at_s"].get<double>();
+  if (steps.size() > 1) c.until_s = steps.back()["at_s"].get<double>();
+  c.values = {{"steps", steps}, {"step_db", steps.front()["step_db"]}, {"at_s", *c.from_s}, {"count", steps.size()}};
+  return Found{c, [parts](Planar& m) {
+                 size_t part = 0;
+                 apply_gain(m, [&](int64_t n) {
+                   while (part + 1 < parts.size() && n >= parts[part + 1].from) ++part;
+                   return parts[part].gain;
+                 });
+               }};
+}
+
+}  // namespace heathmist::causes

@@ -1,0 +1,88 @@
+// From causes to the one word. Every threshold of that decision stands here.
+#include <algorithm>
+#include <cmath>
+#include <map>
+
+#include "core/compare/causes/of_pair.hpp"
+
+namespace heathmist {
+
+namespace {
+
+constexpr double matters_db = -60;  // what a cause takes out, against the master, from where on it counts by itself
+constexpr double beside_db = 40;    // ... and how far under the greatest it may lie
+constexpr double unexplained_db = -100;    // what may be left with no cause, where nothing else was found
+constexpr double most_unexplained_db = 6;  // a rest this near to what all causes took out leaves the pair unexplained
+
+const std::map<std::string, Kind> groups{{"eq", Kind::linear},
+                                         {"phase", Kind::linear},
+                                         {"echo", Kind::linear},
+                                         {"reverb", Kind::linear},
+                                         {"width", Kind::linear},
+                                         {"mono", Kind::linear},
+                                         {"crosstalk", Kind::linear},
+                                         {"channel_delay", Kind::linear},
+                                         {"channel_gain", Kind::linear},
+                                         {"copied_channel", Kind::linear},
+                                         {"band_limit", Kind::linear},
+                                         {"clip", Kind::limited},
+                                         {"distortion", Kind::limited},
+                                         {"limiter", Kind::limited},
+                                         {"compressor", Kind::limited},
+                                         {"expander", Kind::limited},
+                                         {"dc", Kind::noise},
+                                         {"hum", Kind::noise},
+                                         {"tone", Kind::noise},
+                                         {"clicks", Kind::noise},
+                                         {"noise", Kind::noise},
+                                         {"word_length", Kind::word_length},
+                                         {"lossy", Kind::lossy},
+                                         {"conversion", Kind::converted}};
+
+double power_of(std::optional<double> db) { return db ? std::pow(10, *db / 10) : 0; }
+
+Kind kind_of_fit(const NullReport& r) {
+  const bool level = std::abs(r.fit.gain_db) >= 0.003 || std::string(r.fit.polarity()) != "normal" || r.fit.swapped();
+  return level ? Kind::level : Kind::shifted;
+}
+
+}  // namespace
+
+Kind kind_by_causes(const std::vector<Cause>& causes, const NullReport& r) {
+  std::map<Kind, double> taken;  // what each group took out
+  double most = 0, left = power_of(r.residual_relative_db());
+  for (const Cause& c : causes) {
+    if (c.code == "delay" || c.code == "drift" || c.code == "gain" || c.code == "swap" || c.code == "polarity")
+      continue;
+    const auto group = groups.find(c.code);
+    auto& sum = taken[group == groups.end() ? Kind::changed : group->second];
+    sum += std::max(0.0, power_of(c.before_db) - power_of(c.after_db));
+    most = std::max(most, sum);
+    left = power_of(c.after_db);
+  }
+  const bool converted = r.master.sample_rate_hz != r.ret.sample_rate_hz;
+  std::vector<Kind> matter;
+  for (const auto& [kind, power] : taken)
+    if (power == most || (power > std::pow(10, matters_db / 10) && power > most * std::pow(10, -beside_db / 10)))
+      matter.push_back(kind);
+  const bool unexplained =
+      left > std::pow(10, unexplained_db / 10) && left > most * std::pow(10, most_unexplained_db / 10);
+  if (converted) {
+    const bool beyond = most > std::pow(10, -5.0) && !matter.empty() && matter.front() != Kind::word_length &&
+                        matter.front() != Kind::linear && matter.front() != Kind::noise;
+    if (!beyond || matter.front() == Kind::converted) return Kind::converted;
+  }
+  if (taken.contains(Kind::lossy) && matter.size() == 1) return matter.front();
+  if (taken.empty()) return unexplained ? Kind::changed : kind_of_fit(r);
+  if (unexplained && left > std::pow(10, matters_db / 10)) return Kind::changed;
+  if (matter.size() > 1) return Kind::changed;
+  const Kind kind = matter.front();
+  // A gain that was written to its word length is a gain.
+  if (kind == Kind::word_length && most < 1e-5 && kind_of_fit(r) == Kind::level) return Kind::level;
+  if (kind == Kind::word_length && r.master_levels.bits_used && r.return_levels.bits_used &&
+      *r.return_levels.bits_used >= *r.master_levels.bits_used)
+    return kind_of_fit(r) == Kind::level ? Kind::level : r.fit.delay_samples != 0 ? Kind::shifted : Kind::noise;
+  return kind;
+}
+
+}  // namespace heathmist

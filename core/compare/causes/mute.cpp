@@ -1,0 +1,88 @@
+// Stretches, or whole channels, in which nothing comes back.
+#include <algorithm>
+#include <cmath>
+
+#include "core/compare/causes/estimates.hpp"
+
+namespace heathmist::causes {
+
+namespace {
+
+constexpr double silent_share = 1e-5;  // of the model's power: under that nothing comes back
+constexpr double least_master = 1e-9;  // mean square under which the master says nothing
+constexpr double mute_s = 0.5;         // shorter ones are dropouts
+constexpr double least_s = 0.002;
+constexpr double whole_channel = 0.98;  // of what the master has there
+
+struct Gap {
+  int pair;
+  int64_t from, to;
+};
+
+/// Silent stretches of a pair, to the sample.
+std::vector<Gap> gaps_of(const Excerpt& e, const Planar& model, int pair, double floor) {
+  std::vector<Gap> gaps;
+  const auto m = model.channel(pair), r = e.ret.channel(pair);
+  const auto least = int64_t(least_s * e.rate_hz);
+  for (int64_t n = 0; n < e.frames();) {
+    if (std::abs(r[size_t(n)]) > floor || !e.told[size_t(n)]) {
+      ++n;
+      continue;
+    }
+    int64_t end = n;
+    double mm = 0;
+    while (end < e.frames() && e.told[size_t(end)] && std::abs(r[size_t(end)]) <= floor)
+      mm += m[size_t(end)] * m[size_t(end)], ++end;
+    if (end - n >= least && mm / double(end - n) > std::max(least_master, floor * floor * 100))
+      gaps.push_back({pair, n, end});
+    n = end;
+  }
+  return gaps;
+}
+
+}  // namespace
+
+std::optional<Found> estimate_mute(const Excerpt& e, const Planar& model) {
+  std::vector<Gap> gaps;
+  std::vector<int> channels, silent;
+  const double floor = std::sqrt(silent_share * e.master_power);
+  double held = 0, all = 0;
+  for (int p = 0; p < e.pairs(); ++p) {
+    const auto found = gaps_of(e, model, p, floor);
+    double in_gaps = 0, total = 0;
+    for (int64_t n = 0; n < e.frames(); ++n) total += std::pow(model.channel(p)[size_t(n)], 2);
+    for (const Gap& g : found)
+      for (int64_t n = g.from; n < g.to; ++n) in_gaps += std::pow(model.channel(p)[size_t(n)], 2);
+    held += in_gaps, all += total;
+    if (found.empty()) continue;
+    if (in_gaps > whole_channel * total) silent.push_back(p);
+    channels.push_back(p);
+    gaps.insert(gaps.end(), found.begin(), found.end());
+  }
+  if (gaps.empty() || gaps.size() > 400) return {};
+  Cause c;
+  if (!silent.empty()) {
+    channels = silent;
+    std::erase_if(gaps, [&](const Gap& g) { return std::find(silent.begin(), silent.end(), g.pair) == silent.end(); });
+    c.code = "silent_channel";
+  } else {
+    const Gap longest = *std::max_element(gaps.begin(), gaps.end(),
+                                          [](const Gap& a, const Gap& b) { return a.to - a.from < b.to - b.from; });
+    c.from_s = e.seconds_at(longest.from), c.until_s = e.seconds_at(longest.to);
+    c.code = double(longest.to - longest.from) < mute_s * e.rate_hz ? "dropout" : "mute";
+    size_t count = 0;
+    for (const Gap& g : gaps)  // a gap in all channels is one
+      count += std::none_of(gaps.begin(), gaps.end(), [&](const Gap& o) {
+        return o.pair < g.pair && std::abs(o.from - g.from) < e.rate_hz / 50;
+      });
+    c.values = {{"at_s", *c.from_s}, {"length_s", double(longest.to - longest.from) / e.rate_hz}, {"count", count}};
+  }
+  c.channels = channels;
+  if (!silent.empty()) c.values = {{"channels", channels}, {"all", channels.size() == size_t(e.pairs())}};
+  return Found{c, [gaps](Planar& m) {
+                 for (const Gap& g : gaps)
+                   std::fill(m.channel(g.pair).begin() + g.from, m.channel(g.pair).begin() + g.to, 0.0);
+               }};
+}
+
+}  // namespace heathmist::causes

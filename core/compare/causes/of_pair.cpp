@@ -1,0 +1,191 @@
+#include "core/compare/causes/of_pair.hpp"
+
+#include <algorithm>
+#include <cmath>
+
+#include "core/compare/causes/excerpt.hpp"
+
+namespace heathmist {
+
+using namespace causes;
+
+namespace {
+
+constexpr int64_t most_samples = 4 << 20;      // frames by pairs that are held in memory
+constexpr double channel_delay_least = 0.004;  // samples
+constexpr double channel_delay_db = 0.5;       // what it must take out
+constexpr int64_t level_frames = 1 << 18;      // of a stretch that the fit's own causes are weighed on
+
+/// Mean square of return - master under another fit, over the excerpt's stretches.
+double power_under(const Comparable& pair, const Fit& fit, const Excerpt& e) {
+  LaidMaster reader(*pair.master, fit);
+  LaidReturn laid(*pair.ret, fit);
+  Planar m, r;
+  std::vector<double> left;
+  double sum = 0, count = 0;
+  for (const Stretch& s : e.stretches) {
+    const int64_t frames = std::min(level_frames, s.frames);
+    reader.read(s.first, frames, m);
+    laid.read(s.first, frames, r);
+    left.resize(size_t(frames));
+    for (const auto& p : fit.pairs) {
+      take_residual(m.channel(p.master), r.channel(p.ret), p, fit.gain(), left);
+      for (const double v : left) sum += v * v;
+      count += double(frames);
+    }
+  }
+  return count > 0 ? sum / count : 0;
+}
+
+std::vector<int> all_channels(const NullReport& r) {
+  std::vector<int> all;
+  for (size_t p = 0; p < r.fit.pairs.size(); ++p) all.push_back(int(p));
+  return all;
+}
+
+/// What the fit itself has taken out, one after the other.
+std::vector<Cause> causes_of_fit(const Comparable& pair, const NullReport& report, const Excerpt& e) {
+  struct Step {
+    Cause cause;
+    Fit fit;
+  };
+  const Fit& f = report.fit;
+  Fit so_far = f;
+  so_far.delay_samples = 0, so_far.drift_ppm = 0, so_far.gain_db = 0;
+  so_far.pairs = plain_pairs(report.master.channels, report.ret.channels);
+  const Fit bare = so_far;
+  std::vector<Step> steps;
+  const auto add = [&](const char* code, Json values, std::vector<int> channels) {
+    Cause c{.code = code, .channels = std::move(channels), .values = std::move(values)};
+    steps.push_back({std::move(c), so_far});
+  };
+  if (f.delay_samples != 0) {
+    so_far.delay_samples = f.delay_samples;
+    add("delay",
+        {{"delay_samples", f.delay_samples}, {"delay_ms", 1000 * f.delay_samples / report.master.sample_rate_hz}},
+        all_channels(report));
+  }
+  if (f.drift_ppm != 0) {
+    so_far.drift_ppm = f.drift_ppm;
+    add("drift", {{"drift_ppm", f.drift_ppm}}, all_channels(report));
+  }
+  if (f.swapped()) {
+    so_far.pairs = f.pairs;
+    for (auto& p : so_far.pairs) p.inverted = false;
+    Json map = Json::array();
+    for (const auto& p : f.pairs) map.push_back({p.master, p.ret});
+    add("swap", {{"map", map}}, all_channels(report));
+  }
+  std::vector<int> inverted;
+  for (size_t p = 0; p < f.pairs.size(); ++p)
+    if (f.pairs[p].inverted) inverted.push_back(int(p));
+  if (!inverted.empty()) {
+    so_far.pairs = f.pairs;
+    add("polarity", {{"polarity", f.polarity()}}, inverted);
+  }
+  if (f.gain_db != 0) {
+    so_far.gain_db = f.gain_db;
+    add("gain", {{"gain_db", f.gain_db}}, all_channels(report));
+  }
+  if (steps.empty()) return {};
+  double before = power_under(pair, bare, e);
+  std::vector<Cause> told;
+  for (Step& s : steps) {
+    const double after = power_under(pair, s.fit, e);
+    s.cause.before_db = relative_db(before, e.master_power), s.cause.after_db = relative_db(after, e.master_power);
+    told.push_back(std::move(s.cause));
+    before = after;
+  }
+  return told;
+}
+
+Cause cause_of(const Break& b, const NullReport& report) {
+  Cause c;
+  c.channels = all_channels(report);
+  c.from_s = b.at_s, c.until_s = b.at_s + b.length_s;
+  c.values = {{"at_s", b.at_s}, {"length_s", b.length_s}};
+  if (b.kind == BreakKind::dropout) {
+    c.code = b.length_s < 0.5 ? "dropout" : "mute";
+    c.values["count"] = 1;
+    return c;
+  }
+  c.code = b.kind == BreakKind::skip ? "splice" : b.repeats ? "repeat" : "insert";
+  c.values["jump_samples"] = b.jump_samples;
+  return c;
+}
+
+/// The excerpt with every channel laid by its own delay, where that takes out something.
+bool lay_by_channel(const Comparable& pair, const NullReport& report, const Continuity& breaks, Excerpt& e,
+                    std::vector<Cause>& told, const Job& job) {
+  const auto& pairs = report.fit.pairs;
+  double apart = 0;
+  for (const auto& p : pairs) apart = std::max(apart, std::abs(p.delay_samples - pairs[0].delay_samples));
+  if (pairs.size() < 2 || apart < channel_delay_least || apart > 2000) return false;
+  Excerpt own = take_excerpt(*pair.master, *pair.ret, report.fit, report.sums, breaks, true, most_samples, job);
+  const auto before = relative_db(power_left(e, e.master), e.master_power),
+             after = relative_db(power_left(own, own.master), own.master_power);
+  if (!before || before.value() - after.value_or(-200) < channel_delay_db) return false;
+  Cause c{.code = "channel_delay", .before_db = before, .after_db = after};
+  Json delays = Json::array();
+  size_t most = 1;
+  for (size_t p = 0; p < pairs.size(); ++p) {
+    const double late = pairs[p].delay_samples - pairs[0].delay_samples;
+    delays.push_back(late);
+    if (p > 0 && std::abs(late) > channel_delay_least) c.channels.push_back(int(p));
+    if (std::abs(late) > std::abs(pairs[most].delay_samples - pairs[0].delay_samples)) most = p;
+  }
+  const double late = pairs[most].delay_samples - pairs[0].delay_samples;
+  c.values = {
+      {"delay_samples", late}, {"delay_ms", 1000 * late / report.master.sample_rate_hz}, {"delays_samples", delays}};
+  told.push_back(std::move(c));
+  e = std::move(own);
+  return true;
+}
+
+}  // namespace
+
+std::optional<int> word_length_of(const Clip& ret, const Levels& levels) {
+  if (levels.bits_used) return *levels.bits_used > 0 && *levels.bits_used <= 24 ? levels.bits_used : std::nullopt;
+  if (ret.format().lossy || levels.sample_peak <= 0) return {};
+  constexpr int64_t block_frames = 1 << 16;
+  const auto reader = ret.reader();
+  Planar block;
+  int bits = 2;
+  for (int64_t at = 0; at < ret.format().frames; at += block_frames) {
+    reader->read(at, std::min(block_frames, ret.format().frames - at), block);
+    for (int c = 0; c < block.channels(); ++c)
+      for (const double x : block.channel(c))
+        while (std::ldexp(x, bits - 1) != std::nearbyint(std::ldexp(x, bits - 1)))
+          if (++bits > 24) return {};
+  }
+  return bits;
+}
+
+std::vector<Cause> causes_of_pair(const Comparable& pair, const NullReport& report, const Continuity& breaks,
+                                  const BudgetFacts& facts, const Job& job) {
+  std::vector<Cause> told;
+  if (report.identical || !report.fit.trusted || report.fit.last <= report.fit.first) return told;
+  Excerpt plain = take_excerpt(*pair.master, *pair.ret, report.fit, report.sums, {}, false, most_samples, job);
+  told = causes_of_fit(pair, report, plain);
+  if (!(report.sums.residual > 0)) {
+    for (auto& c : told) c.text = sentence_of(c);
+    return told;
+  }
+  if (!breaks.breaks.empty()) {
+    Excerpt laid = take_excerpt(*pair.master, *pair.ret, report.fit, report.sums, breaks, false, most_samples, job);
+    const auto before = relative_db(power_left(plain, plain.master), plain.master_power),
+               after = relative_db(power_left(laid, laid.master), laid.master_power);
+    for (const Break& b : breaks.breaks) {
+      told.push_back(cause_of(b, report));
+      told.back().before_db = before, told.back().after_db = after;
+    }
+    plain = std::move(laid);
+  }
+  lay_by_channel(pair, report, breaks, plain, told, job);
+  auto budget = explain_away(plain, facts, job);
+  for (auto& c : budget.causes) told.push_back(std::move(c));
+  for (auto& c : told) c.text = sentence_of(c);
+  return told;
+}
+
+}  // namespace heathmist

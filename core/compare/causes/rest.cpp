@@ -1,0 +1,179 @@
+// What the rest is: the error of a word length, coding noise, noise, another programme. Each by its own evidence.
+#include <algorithm>
+#include <array>
+#include <cmath>
+#include <numeric>
+
+#include "core/compare/causes/budget.hpp"
+#include "core/dsp/fft.hpp"
+
+namespace heathmist::causes {
+
+namespace {
+
+constexpr size_t fft_size = 2048;
+constexpr double still_slope = 0.08;      // dB of the rest per dB of programme, under which it takes no notice of it
+constexpr double least_movement_db2 = 2;  // the programme must move this much before its hold can be seen
+constexpr double least_noise_db = -112;
+constexpr double programme_moves_db = 3.5;  // a programme's bands move by that; noise of any colour stands still
+constexpr double shaped_tilt_db = 6;
+constexpr double most_shaped_steps2 = 400;
+
+/// Levels of model and rest over time in third octaves.
+struct Cells {
+  int bands = 0;
+  std::vector<double> model, rest;  // columns x bands, dB
+  std::vector<double> spectrum;     // of the rest, mean power per bin
+  double bin_hz = 1;
+};
+
+Cells cells_of(const Excerpt& e, const Planar& model) {
+  Cells c;
+  c.bin_hz = double(e.rate_hz) / double(fft_size);
+  c.spectrum.assign(fft_size / 2 + 1, 0);
+  std::vector<size_t> edges;
+  for (double hz = 150; hz < 0.49 * e.rate_hz; hz *= std::cbrt(2.0)) edges.push_back(size_t(std::ceil(hz / c.bin_hz)));
+  c.bands = int(edges.size()) - 1;
+  dsp::RealFft<double> a(fft_size), b(fft_size);
+  const auto window = dsp::hann(fft_size);
+  const int64_t hop = std::max<int64_t>(int64_t(fft_size), e.frames() / 4000);
+  for (int64_t at = 0; at + int64_t(fft_size) <= e.frames(); at += hop) {
+    if (!e.told[size_t(at)] || !e.told[size_t(at) + fft_size - 1]) continue;
+    std::vector<double> m(size_t(c.bands), 0), r(size_t(c.bands), 0);
+    for (int p = 0; p < e.pairs(); ++p) {
+      for (size_t n = 0; n < fft_size; ++n) {
+        const double x = model.channel(p)[size_t(at) + n];
+        a.time()[n] = window[n] * x, b.time()[n] = window[n] * (e.ret.channel(p)[size_t(at) + n] - x);
+      }
+      a.forward(), b.forward();
+      for (size_t k = 0; k < c.spectrum.size(); ++k) c.spectrum[k] += std::norm(b.spectrum()[k]);
+      for (int band = 0; band < c.bands; ++band)
+        for (size_t k = edges[size_t(band)]; k < edges[size_t(band) + 1]; ++k)
+          m[size_t(band)] += std::norm(a.spectrum()[k]), r[size_t(band)] += std::norm(b.spectrum()[k]);
+    }
+    for (int band = 0; band < c.bands; ++band) {
+      c.model.push_back(10 * std::log10(m[size_t(band)] + 1e-18));
+      c.rest.push_back(10 * std::log10(r[size_t(band)] + 1e-18));
+    }
+  }
+  return c;
+}
+
+struct Behaviour {
+  double slope = 0;     ///< dB of the rest for a dB of programme, within each band
+  double moves_db = 0;  ///< deviation of the rest's level, median over bands
+};
+Behaviour behaviour_of(const Cells& c) {
+  Behaviour b;
+  const int columns = c.bands ? int(c.rest.size()) / c.bands : 0;
+  if (columns < 4) return b;
+  double var = 0, cov = 0, count = 0;
+  std::vector<double> moves;
+  const double most = *std::max_element(c.model.begin(), c.model.end());
+  for (int band = 0; band < c.bands; ++band) {
+    double sx = 0, sy = 0, sxx = 0, sxy = 0, syy = 0, n = 0, ry = 0, ryy = 0;
+    for (int k = 0; k < columns; ++k) {
+      const double x = c.model[size_t(k * c.bands + band)], y = c.rest[size_t(k * c.bands + band)];
+      ry += y, ryy += y * y;
+      if (x < most - 110 || y < -150) continue;
+      sx += x, sy += y, sxx += x * x, sxy += x * y, syy += y * y, n += 1;
+    }
+    moves.push_back(std::sqrt(std::max(0.0, ryy / columns - ry / columns * ry / columns)));
+    if (n < 4) continue;
+    var += sxx - sx * sx / n, cov += sxy - sx * sy / n, count += n;
+  }
+  if (count > 0 && var / count >= least_movement_db2) b.slope = cov / var;
+  std::nth_element(moves.begin(), moves.begin() + long(moves.size() / 2), moves.end());
+  b.moves_db = moves[moves.size() / 2];
+  return b;
+}
+
+double density_db(const std::vector<double>& s, double from, double to) {
+  const auto low = std::max<size_t>(2, size_t(double(s.size()) * from)), high = size_t(double(s.size()) * to);
+  return 10 * std::log10(std::reduce(s.begin() + long(low), s.begin() + long(high)) / double(high - low) + 1e-30);
+}
+
+/// Dither by the moments of the error in steps (Lipshitz, Wannamaker and Vanderkooy 1992).
+struct Error {
+  double mean = 0, variance = 0, reach = 0;
+};
+Error error_of(const Excerpt& e, const Planar& model, double step) {
+  Error error;
+  double count = 0;
+  for (int p = 0; p < e.pairs(); ++p)
+    for (size_t n = 0; n < size_t(e.frames()); ++n) {
+      if (!e.told[n]) continue;
+      const double v = (e.ret.channel(p)[n] - model.channel(p)[n]) / step;
+      error.mean += v, error.variance += v * v, error.reach = std::max(error.reach, std::abs(v)), count += 1;
+    }
+  error.mean /= count, error.variance = error.variance / count - error.mean * error.mean;
+  return error;
+}
+
+std::optional<Cause> word_length(const Excerpt& e, const Planar& model, const BudgetFacts& facts, const Cells& cells,
+                                 const Behaviour& behaviour) {
+  if (!facts.bits) return {};
+  const double step = std::ldexp(1.0, 1 - *facts.bits) / std::pow(10, facts.gain_db / 20);
+  const Error error = error_of(e, model, step);
+  const double tilt = density_db(cells.spectrum, 0.75, 0.97) - density_db(cells.spectrum, 0.02, 0.25);
+  const bool shaped = std::abs(tilt) > shaped_tilt_db && error.variance > 0.2 && error.variance < most_shaped_steps2 &&
+                      behaviour.slope < still_slope;
+  const bool plain = error.variance < 0.45;
+  if (!plain && !shaped) return {};
+  const bool truncated = std::abs(std::abs(error.mean) - 0.5) < 0.15;
+  const double reach = error.reach - (truncated ? 0.5 : 0);
+  const auto near = [&](double variance) { return std::abs(error.variance - variance) < 0.15 * variance + 0.004; };
+  const char* dither = shaped                         ? "shaped"
+                       : error.variance < 0.125       ? "none"
+                       : near(1.0 / 6) && reach < 1.1 ? "rectangular"
+                       : near(1.0 / 4)                ? "triangular"
+                                                      : "other";
+  Cause c{.code = "word_length"};
+  for (int p = 0; p < e.pairs(); ++p) c.channels.push_back(p);
+  c.values = {{"bits", *facts.bits},
+              {"truncated", truncated},
+              {"dither", dither},
+              {"mean_steps", error.mean},
+              {"variance_steps2", error.variance},
+              {"peak_steps", error.reach}};
+  if (shaped) c.values["tilt_db"] = tilt;
+  return c;
+}
+
+}  // namespace
+
+std::optional<Cause> cause_of_rest(const Excerpt& e, const Planar& model, const BudgetFacts& facts) {
+  const double rest = power_left(e, model);
+  const auto rest_db = relative_db(rest, e.master_power);
+  if (!rest_db) return {};
+  const Cells cells = cells_of(e, model);
+  const Behaviour behaviour = behaviour_of(cells);
+  Cause c;
+  for (int p = 0; p < e.pairs(); ++p) c.channels.push_back(p);
+  if (facts.lossy) {
+    c.code = "lossy", c.values = facts.lossy_values;
+    return c;
+  }
+  if (auto word = word_length(e, model, facts, cells, behaviour)) {
+    if (*facts.bits >= 24) return {};  // as everything is written that was worked out
+    return word;
+  }
+  if (*rest_db < least_noise_db || behaviour.slope > still_slope) return {};
+  const double level_dbfs = 10 * std::log10(rest) + facts.gain_db;
+  if (behaviour.moves_db > programme_moves_db && *rest_db > -60) {
+    c.code = "other_programme", c.values = {{"level_db", *rest_db}, {"level_dbfs", level_dbfs}};
+    return c;
+  }
+  const double low = density_db(cells.spectrum, 0.01, 0.05), high = density_db(cells.spectrum, 0.5, 0.9);
+  c.code = "noise";
+  c.values = {{"level_dbfs", level_dbfs},
+              {"level_db", *rest_db},
+              {"colour", std::abs(high - low) < 3 ? "white"
+                         : high < low             ? "falling"
+                                                  : "rising"},
+              {"tilt_db", high - low},
+              {"steady", behaviour.moves_db < 3}};
+  return c;
+}
+
+}  // namespace heathmist::causes

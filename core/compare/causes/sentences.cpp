@@ -1,0 +1,289 @@
+// The catalogue: one sentence a cause.
+#include <fmt/format.h>
+
+#include <cmath>
+#include <map>
+
+#include "core/compare/causes/of_pair.hpp"
+#include "core/compare/phrases.hpp"
+
+namespace heathmist::causes {
+
+namespace {
+
+double number(const Json& values, const char* key) {
+  return values.contains(key) && values[key].is_number() ? values[key].get<double>() : 0;
+}
+std::string word(const Json& values, const char* key) {
+  return values.contains(key) && values[key].is_string() ? values[key].get<std::string>() : "";
+}
+
+std::string db_text(double db) { return number_text(std::abs(db), std::abs(db) < 1 ? 2 : 1) + " dB"; }
+std::string signed_db(double db) { return (db < 0 ? "−" : "+") + db_text(db); }
+std::string seconds_text(double s) {
+  return s < 0.1 ? number_text(1000 * s, 1) + " ms"
+         : s < 1 ? number_text(1000 * s, 0) + " ms"
+                 : number_text(s, 1) + " s";
+}
+std::string plural(double count, const char* one) { return fmt::format("{} {}{}", count, one, count == 1 ? "" : "s"); }
+
+std::string law_text(const std::string& law) {
+  static const std::map<std::string, std::string> names{{"linear", "linear"},
+                                                        {"raised_cosine", "raised cosine"},
+                                                        {"equal_power", "equal power"},
+                                                        {"square_root", "square root"},
+                                                        {"logarithmic", "straight in dB"},
+                                                        {"quadratic", "quadratic"},
+                                                        {"cubic", "cubic"},
+                                                        {"parabola", "parabola"},
+                                                        {"cube_root", "cube root"},
+                                                        {"one_minus_sine", "one minus sine"}};
+  const auto known = names.find(law);
+  return known == names.end() ? law : known->second;
+}
+
+std::string section_text(const Json& s) {
+  const std::string type = word(s, "type"), hz = hertz_text(number(s, "hz"));
+  if (type == "high_pass" || type == "low_pass")
+    return fmt::format("a {} at {}, {} dB an octave", type == "high_pass" ? "high pass" : "low pass", hz,
+                       6 * int(number(s, "order")));
+  const std::string gain = signed_db(number(s, "gain_db"));
+  if (type == "bell") return fmt::format("{} at {} (Q {})", gain, hz, number_text(number(s, "q"), 1));
+  return fmt::format("a {} of {} at {}", type == "low_shelf" ? "low shelf" : "high shelf", gain, hz);
+}
+
+std::string eq_text(const Cause& c) {
+  const Json& sections = c.values["sections"];
+  const std::string phase = word(c.values, "phase") == "linear" ? ", linear phase" : "";
+  const std::string whose = c.channels.size() == 1 ? fmt::format(" in channel {} only", c.channels[0] + 1) : "";
+  if (sections.empty() || number(c.values, "fit_error_db") > 1)
+    return fmt::format("EQ{}: {} at {}{}", whose, signed_db(number(c.values, "most_db")),
+                       hertz_text(number(c.values, "most_hz")), phase);
+  std::string list;
+  for (size_t n = 0; n < sections.size(); ++n)
+    list += (n == 0 ? "" : n + 1 == sections.size() ? " and " : ", ") + section_text(sections[n]);
+  return fmt::format("EQ{}: {}{}", whose, list, phase);
+}
+
+std::string steps_text(const Json& v) {
+  const Json& steps = v["steps"];
+  if (steps.size() == 1)
+    return fmt::format("Gain step of {} at {}", signed_db(number(steps[0], "step_db")),
+                       clock_text(number(steps[0], "at_s")));
+  return fmt::format("{} gain steps, the first of {} at {}", steps.size(), signed_db(number(steps[0], "step_db")),
+                     clock_text(number(steps[0], "at_s")));
+}
+
+std::string channel_list(const Cause& c) {
+  std::string list;
+  for (size_t n = 0; n < c.channels.size(); ++n)
+    list += (n == 0 ? "" : n + 1 == c.channels.size() ? " and " : ", ") + std::to_string(c.channels[n] + 1);
+  return (c.channels.size() == 1 ? "channel " : "channels ") + list;
+}
+
+std::string level_text(const Json& v) { return number_text(number(v, "level_dbfs"), 1) + " dBFS"; }
+
+using Writer = std::string (*)(const Cause&, const Json&);
+const std::map<std::string, Writer>& writers() {
+  static const std::map<std::string, Writer> all{
+      {"delay",
+       [](const Cause&, const Json& v) {
+         const double d = number(v, "delay_samples");
+         return fmt::format("Delay: {} samples {}", samples_text(std::abs(d)), d > 0 ? "late" : "early");
+       }},
+      {"drift",
+       [](const Cause&, const Json& v) {
+         const double d = number(v, "drift_ppm");
+         return fmt::format("Drift: {} ppm {}", number_text(std::abs(d), 2), d > 0 ? "slow" : "fast");
+       }},
+      {"channel_delay",
+       [](const Cause& c, const Json& v) {
+         const double d = number(v, "delay_samples");
+         return fmt::format("Channel {} comes {} samples {} than channel 1", c.channels.empty() ? 2 : c.channels[0] + 1,
+                            samples_text(std::abs(d)), d > 0 ? "later" : "earlier");
+       }},
+      {"swap", [](const Cause&, const Json&) { return std::string("Channels swapped"); }},
+      {"polarity",
+       [](const Cause& c, const Json& v) {
+         return word(v, "polarity") == "inverted" ? std::string("Polarity inverted")
+                                                  : "Polarity inverted in " + channel_list(c);
+       }},
+      {"gain",
+       [](const Cause&, const Json& v) {
+         const double g = number(v, "gain_db");
+         return fmt::format("Gain of {}{} dB", g < 0 ? "−" : "+", number_text(std::abs(g), std::abs(g) < 0.1 ? 3 : 2));
+       }},
+      {"channel_gain",
+       [](const Cause&, const Json& v) {
+         const double g = number(v, "gain_db");
+         return fmt::format("Channel 2 comes back {} {} against channel 1", db_text(g), g > 0 ? "louder" : "quieter");
+       }},
+      {"fade",
+       [](const Cause&, const Json& v) {
+         return fmt::format("Fade {} of {} from {} ({})", word(v, "direction"), seconds_text(number(v, "length_s")),
+                            clock_text(std::max(0.0, number(v, "start_s"))), law_text(word(v, "law")));
+       }},
+      {"gain_step", [](const Cause&, const Json& v) { return steps_text(v); }},
+      {"gain_ride",
+       [](const Cause&, const Json& v) {
+         return fmt::format("The gain rides over {}", db_text(number(v, "range_db")));
+       }},
+      {"mute",
+       [](const Cause& c, const Json& v) {
+         return fmt::format("Muted for {} at {} in {}", seconds_text(number(v, "length_s")),
+                            clock_text(number(v, "at_s")), channel_list(c));
+       }},
+      {"dropout",
+       [](const Cause&, const Json& v) {
+         const double count = number(v, "count");
+         return count > 1 ? fmt::format("{} dropouts, the longest {} at {}", count, seconds_text(number(v, "length_s")),
+                                        clock_text(number(v, "at_s")))
+                          : fmt::format("Dropout of {} at {}", seconds_text(number(v, "length_s")),
+                                        clock_text(number(v, "at_s")));
+       }},
+      {"silent_channel",
+       [](const Cause& c, const Json& v) {
+         return v.contains("all") && v["all"].get<bool>()
+                    ? std::string("The return is silent")
+                    : fmt::format("{} of the return {} silent",
+                                  c.channels.size() == 1 ? "Channel " + std::to_string(c.channels[0] + 1)
+                                                         : "C" + channel_list(c).substr(1),
+                                  c.channels.size() == 1 ? "is" : "are");
+       }},
+      {"splice",
+       [](const Cause&, const Json& v) {
+         return fmt::format("{} are missing at {}", seconds_text(number(v, "length_s")), clock_text(number(v, "at_s")));
+       }},
+      {"insert",
+       [](const Cause&, const Json& v) {
+         return fmt::format("{} were put in at {}", seconds_text(number(v, "length_s")), clock_text(number(v, "at_s")));
+       }},
+      {"repeat",
+       [](const Cause&, const Json& v) {
+         return fmt::format("{} stand there twice at {}", seconds_text(number(v, "length_s")),
+                            clock_text(number(v, "at_s")));
+       }},
+      {"width",
+       [](const Cause&, const Json& v) {
+         const double side = number(v, "side_db");
+         return fmt::format("Stereo width changed: the side comes back {} {} against the mid", db_text(side),
+                            side > 0 ? "louder" : "quieter");
+       }},
+      {"mono", [](const Cause&, const Json&) { return std::string("Folded to mono"); }},
+      {"copied_channel",
+       [](const Cause&, const Json& v) {
+         return fmt::format("Channel {} of the master comes back in both", int(number(v, "from")) + 1);
+       }},
+      {"crosstalk",
+       [](const Cause&, const Json& v) {
+         return fmt::format("Crosstalk at {} dB", number_text(number(v, "level_db"), 1));
+       }},
+      {"eq", [](const Cause& c, const Json&) { return eq_text(c); }},
+      {"phase",
+       [](const Cause&, const Json& v) {
+         const double from = number(v, "from_hz"), until = number(v, "until_hz");
+         const std::string where = from > 0 && until > 0
+                                       ? fmt::format(" from {} to {}", hertz_text(from), hertz_text(until))
+                                   : from > 0  ? " above " + hertz_text(from)
+                                   : until > 0 ? " below " + hertz_text(until)
+                                               : std::string();
+         return fmt::format("Phase alone is turned{}, by up to {}°: no level is lost", where,
+                            number_text(std::abs(number(v, "most_deg")), 0));
+       }},
+      {"band_limit",
+       [](const Cause&, const Json& v) {
+         return fmt::format("Nothing above {} comes back", hertz_text(number(v, "hz")));
+       }},
+      {"echo",
+       [](const Cause&, const Json& v) {
+         const size_t count = v.contains("echoes") ? v["echoes"].size() : 1;
+         return fmt::format("{} after {} ms at {} dB",
+                            count > 1 ? fmt::format("{} echoes, the strongest", count) : "An echo",
+                            number_text(number(v, "time_ms"), 1), number_text(number(v, "level_db"), 1));
+       }},
+      {"reverb",
+       [](const Cause&, const Json& v) {
+         return fmt::format("Reverberation, {} s to fall by 60 dB, {} dB under the direct sound",
+                            number_text(number(v, "t60_s"), 1), number_text(number(v, "direct_to_reverberant_db"), 1));
+       }},
+      {"clip",
+       [](const Cause&, const Json& v) {
+         return fmt::format("Clipped at {} dBFS in {}", number_text(number(v, "level_dbfs"), 2),
+                            plural(number(v, "runs"), "place"));
+       }},
+      {"distortion",
+       [](const Cause&, const Json& v) {
+         const double thd = number(v, "thd_percent");
+         return fmt::format("A curve bends the wave: {} % THD at {} dBFS", number_text(thd, thd < 0.1 ? 3 : 1),
+                            number_text(number(v, "at_dbfs"), 1));
+       }},
+      {"limiter",
+       [](const Cause&, const Json& v) {
+         return fmt::format("Limited: the gain comes down by up to {}", db_text(number(v, "most_reduction_db")));
+       }},
+      {"compressor",
+       [](const Cause&, const Json& v) {
+         return fmt::format("Compressed, about {} : 1 above {} dBFS, by up to {}", number_text(number(v, "ratio"), 1),
+                            number_text(number(v, "threshold_dbfs"), 0), db_text(number(v, "most_reduction_db")));
+       }},
+      {"expander",
+       [](const Cause&, const Json& v) {
+         return fmt::format("Expanded: what is under {} dBFS comes back quieter, by up to {}",
+                            number_text(number(v, "threshold_dbfs"), 0), db_text(number(v, "most_reduction_db")));
+       }},
+      {"dc", [](const Cause&, const Json& v) { return "A DC offset of " + level_text(v); }},
+      {"hum",
+       [](const Cause&, const Json& v) {
+         return fmt::format("{} Hz hum at {}", number_text(number(v, "hz"), 0), level_text(v));
+       }},
+      {"tone",
+       [](const Cause&, const Json& v) {
+         const size_t count = v.contains("lines") ? v["lines"].size() : 1;
+         return count > 1 ? fmt::format("{} steady tones, the strongest at {}, {} in all", count,
+                                        hertz_text(number(v, "hz")), level_text(v))
+                          : fmt::format("A steady tone at {}, {}", hertz_text(number(v, "hz")), level_text(v));
+       }},
+      {"clicks",
+       [](const Cause&, const Json& v) {
+         return fmt::format("{}, up to {} dBFS", plural(number(v, "count"), "click"),
+                            number_text(number(v, "peak_dbfs"), 1));
+       }},
+      {"noise", [](const Cause&, const Json& v) { return fmt::format("Noise was added, at {}", level_text(v)); }},
+      {"other_programme",
+       [](const Cause&, const Json& v) {
+         return fmt::format("Another programme lies on top, {} dB under the master",
+                            number_text(-number(v, "level_db"), 1));
+       }},
+      {"word_length",
+       [](const Cause&, const Json& v) {
+         const std::string d = word(v, "dither");
+         return fmt::format("{} to {} bits, {}",
+                            v.contains("truncated") && v["truncated"].get<bool>() ? "Truncated" : "Rounded",
+                            int(number(v, "bits")),
+                            d == "none"          ? "no dither"
+                            : d == "rectangular" ? "rectangular dither"
+                            : d == "triangular"  ? "triangular dither (TPDF)"
+                            : d == "shaped"      ? "noise shaping"
+                                                 : "dither of another kind");
+       }},
+      {"lossy",
+       [](const Cause&, const Json& v) {
+         const std::string codec = codec_text(word(v, "family"));
+         return codec.empty() ? std::string("Lossy coding") : "Lossy coding: " + codec;
+       }},
+      {"conversion",
+       [](const Cause&, const Json& v) { return fmt::format("Converted to {} Hz", int(number(v, "rate_hz"))); }},
+      {"alias", [](const Cause&,
+                   const Json& v) { return fmt::format("Aliases, folded at {}", hertz_text(number(v, "rate_hz"))); }},
+  };
+  return all;
+}
+
+}  // namespace
+
+std::string sentence_of(const Cause& cause) {
+  const auto writer = writers().find(cause.code);
+  return writer == writers().end() ? cause.code + "." : writer->second(cause, cause.values) + ".";
+}
+
+}  // namespace heathmist::causes

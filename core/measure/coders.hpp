@@ -1,0 +1,25 @@
+// The transforms of lossy coders, as their decoders undo them.
+#pragma once
+#include <memory>
+#include <span>
+#include <string>
+#include <vector>
+
+namespace heathmist {
+
+/// A coder's transform: blocks of `reach` samples, one every `hop`, each giving `hop` coefficients.
+class CoderTransform {
+ public:
+  virtual ~CoderTransform() = default;
+  std::string family;
+  size_t hop = 0, reach = 0;
+  /// `in`: reach samples from the block's start; `out`: hop coefficients, rising frequency.
+  virtual void forward(std::span<const double> in, std::span<double> out) = 0;
+};
+
+/// AAC's long blocks (ISO/IEC 14496-3, 4.6.11) with the sine or the Kaiser-Bessel derived window, Vorbis' (Vorbis I
+/// specification, 4.3.1), MP3's hybrid of polyphase filter bank and MDCT with its alias reduction (ISO/IEC 11172-3,
+/// 2.4.3.4 and C.1.3).
+std::vector<std::unique_ptr<CoderTransform>> coder_transforms();
+
+}  // namespace heathmist

@@ -1,0 +1,27 @@
+// What may happen to a programme on its way, made here by means of the tests' own, with its truth.
+#pragma once
+#include <functional>
+#include <set>
+#include <string>
+#include <vector>
+
+#include "core/audio/write.hpp"
+#include "core/dsp/noise.hpp"
+
+namespace heathmist::test {
+
+/// One thing done to a sound.
+struct Treatment {
+  std::string code;  ///< the cause that must be told, by the contract
+  std::string kind;  ///< the kind where nothing else happened
+  std::function<Planar(Planar sound, int rate_hz, dsp::Noise& chance)> run;
+  WordFormat word = WordFormat::pcm24;
+  std::set<std::string> not_on{};  ///< programmes on which it cannot be told, or makes no difference
+};
+
+/// All of them, each with numbers by chance.
+const std::vector<Treatment>& treatments();
+const Treatment& treatment(const std::string& name);
+const std::vector<std::string>& treatment_names();
+
+}  // namespace heathmist::test
