@@ -10,6 +10,7 @@ namespace heathmist {
 namespace {
 
 constexpr double matters_db = -60;  // what a cause takes out, against the master, from where on it counts by itself
+constexpr double beside_coding_db = 10;    // what another cause must take out to be named beside coding
 constexpr double beside_db = 40;    // ... and how far under the greatest it may lie
 constexpr double unexplained_db = -100;    // what may be left with no cause, where nothing else was found
 constexpr double most_unexplained_db = 6;  // a rest this near to what all causes took out leaves the pair unexplained
@@ -72,7 +73,14 @@ Kind kind_by_causes(const std::vector<Cause>& causes, const NullReport& r) {
                         matter.front() != Kind::linear && matter.front() != Kind::noise;
     if (!beyond || matter.front() == Kind::converted) return Kind::converted;
   }
-  if (taken.contains(Kind::lossy) && matter.size() == 1) return matter.front();
+  if (taken.contains(Kind::lossy)) {  // beside coding, little is what coding itself does: it narrows the band and dulls
+    const bool beside = std::any_of(causes.begin(), causes.end(), [](const Cause& c) {
+      const auto group = groups.find(c.code);
+      return group != groups.end() && group->second != Kind::lossy && c.before_db &&
+             *c.before_db - c.after_db.value_or(-200) > beside_coding_db;
+    });
+    if (!beside && !taken.contains(Kind::changed)) return Kind::lossy;
+  }
   if (taken.empty()) return unexplained ? Kind::changed : kind_of_fit(r);
   if (unexplained && left > std::pow(10, matters_db / 10)) return Kind::changed;
   if (matter.size() > 1) return Kind::changed;
