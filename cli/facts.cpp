@@ -18,18 +18,18 @@ Json facts_of(const Session& session, const Source& source) {
   const auto clip = Clip::open(source.file, job.part(0, 0.5));
   const auto levels = survey(*clip, job.part(0.5, 0.7)).levels;
   const auto bandwidth = bandwidth_hz(average_spectrum(*clip, 8192, 0, -1, 400, job.part(0.7, 0.75)));
-  const auto origin = clip->format().lossy ? std::nullopt : find_coding(*clip, job.part(0.75, 1));
+  const Json origin = lossy_origin_json(*clip, job.part(0.75, 1));
   const auto& f = clip->format();
   const auto bits = [](std::optional<int> value) { return value ? fmt::format("{}", *value) : std::string("none"); };
   session.say("{}: {}, {} Hz, {} ch, {:.2f} s, bits {} of {}, reaches {} Hz\n", printable(source.name), f.codec,
               f.sample_rate_hz, f.channels, f.duration_s(), bits(levels.bits_used), bits(f.container_bits),
               shown(bandwidth, 0));
-  if (origin)
-    session.say("  was coded before: {}{}, blocks start at frame {}, confidence {:.2f}\n", origin->family,
-                origin->about_kbps ? fmt::format(", about {:.0f} kbit/s", *origin->about_kbps) : "",
-                origin->frame_offset, origin->confidence);
+  if (!origin.is_null())
+    session.say("  was coded before: {}, blocks start at frame {}, confidence {:.2f}\n",
+                origin["family"].get<std::string>(), origin["frame_offset"].get<int64_t>(),
+                origin["confidence"].get<double>());
   Json json = facts_json(source.name, f, levels, bandwidth);
-  json["lossy_origin"] = origin ? coding_json(*origin) : Json(nullptr);
+  json["lossy_origin"] = origin;
   return json;
 }
 

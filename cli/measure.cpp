@@ -1,6 +1,7 @@
 // measure: loudness, true peak, range and levels of files.
 #include "cli/verbs.hpp"
 #include "core/bench/measured.hpp"
+#include "core/measure/coding.hpp"
 #include "core/printable.hpp"
 
 namespace heathmist::cli {
@@ -16,7 +17,7 @@ struct Call {
   std::string csv;
 };
 
-Measured measured(const Session& session, const Source& source, const Call& call) {
+Measured measured(const Session& session, const Source& source, const Call& call, Json& origin) {
   const Job job = session.watched(source.name);
   const auto clip = Clip::open(source.file, job.part(0, 0.3));
   MeterOptions options = listening(call.range.listen);
@@ -26,7 +27,8 @@ Measured measured(const Session& session, const Source& source, const Call& call
   if (options.listen == MeterOptions::Listen::one && options.channel >= clip->format().channels)
     throw InputError(source.name, fmt::format("it has {} channel{}, not {}; choose one it has", clip->format().channels,
                                               clip->format().channels == 1 ? "" : "s", options.channel + 1));
-  return measure(*clip, options, job.part(0.3, 1));
+  origin = lossy_origin_json(*clip, job.part(0.3, 0.5));
+  return measure(*clip, options, job.part(0.5, 1));
 }
 
 void print_row(const Session& session, const std::string& name, const Loudness& l) {
@@ -45,9 +47,12 @@ void measure_files(const Call& call) {
   Answer answer(session, "files");
   session.say("    LUFS  range   short moment.     dBTP    PLR\n");
   answer.each(sources, [&](const Source& source) {
-    rows.push_back(measured(session, source, call));
+    Json origin;
+    rows.push_back(measured(session, source, call, origin));
     print_row(session, source.name, rows.back().loudness);
-    return table.emplace_back(measured_json(source.name, rows.back()));
+    Json& json = table.emplace_back(measured_json(source.name, rows.back()));
+    json["lossy_origin"] = origin;
+    return json;
   });
   if (call.album) {
     std::vector<const Loudness*> programmes;

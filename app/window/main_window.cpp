@@ -130,7 +130,7 @@ void MainWindow::make_actions() {
   int key = 1;
   for (Chooser* side : {view_->plates()->left(), view_->plates()->right()})
     for (int page = 0; page < side->pages()->count(); ++page, ++key)
-      add(tr("Show plate: %1").arg(side->name(page)), {QKeySequence(QString("Alt+%1").arg(key))}, [this, side, page] {
+      add(tr("Show plate: %1").arg(side->name(page)), {QKeySequence(QString("Alt+%1").arg(key % 10))}, [this, side, page] {
         show_view(0);
         side->choose(page);
         side->pages()->currentWidget()->setFocus();

@@ -10,7 +10,9 @@ namespace heathmist {
 namespace {
 
 constexpr double least_bad = 0.06;     // local residual to master (power) that is a break at all
-constexpr double bad_over_usual = 30;  // ... and so many times the usual
+constexpr double bad_over_usual = 30;  // ... and so many times what the better pieces leave
+constexpr double most_bad = 0.5;       // and that is one in any case
+constexpr double nulls_well = 0.2;     // what the better pieces leave at most, to tell a break from the rest
 constexpr double silent_ratio = 1e-5;  // of the master's power, under which the return is silent
 constexpr double least_master = 1e-7;  // mean square under which a piece of the master tells nothing
 constexpr double most_jump_s = 2;
@@ -165,13 +167,15 @@ bool is_repeat(Walker& w, int64_t at, double delay, double jump) {
   return false;
 }
 
-double usual_ratio(const Walker& w) {
+/// What the better quarter leaves: half of the pieces may lie behind a break.
+double better_ratio(const Walker& w) {
   std::vector<double> ratios;
   for (int64_t n = 0; n < w.pieces(); ++n)
     if (const auto s = w.usual(n); s.mm > w.least() && !w.is_silent(s)) ratios.push_back(s.left() / s.mm);
   if (ratios.size() < 8) return 1;
-  std::nth_element(ratios.begin(), ratios.begin() + long(ratios.size() / 2), ratios.end());
-  return ratios[ratios.size() / 2];
+  const auto quarter = ratios.begin() + long(ratios.size() / 4);
+  std::nth_element(ratios.begin(), quarter, ratios.end());
+  return *quarter;
 }
 
 void walk(Walker& w, Continuity& found) {
@@ -192,7 +196,8 @@ void walk(Walker& w, Continuity& found) {
     while (end < w.pieces() && end < n + int64_t(3 / 0.02) && w.is_bad(w.under(end, delay))) ++end;
     const auto silent = w.silent_stretch(at, w.sums.first + end * w.piece, delay);
     const bool dropped = silent.second - silent.first >= least_dropout;
-    if (!in_place && (!dropped || silent.first - at > 4 * w.piece))  // the beginning lies elsewhere than most of it
+    const bool drops_here = dropped && silent.first - at <= 4 * w.piece;
+    if (!in_place)  // the beginning lies elsewhere than most of it
       if (const auto first = w.relocate(at, delay)) {
         found.head_samples = *first - delay;
         delay = *first, in_place = true;
@@ -200,8 +205,8 @@ void walk(Walker& w, Continuity& found) {
         continue;
       }
     // After a dropout, and wherever it stays bad, the return may have moved.
-    const int64_t from = dropped ? std::max(silent.second, at) : at + w.piece;
-    if (end - n > 2 && (!dropped || w.sums.first + end * w.piece - silent.second > 2 * w.piece))
+    const int64_t from = drops_here ? std::max(silent.second, at) : at + w.piece;
+    if (end - n > 2 && (!drops_here || w.sums.first + end * w.piece - silent.second > 2 * w.piece))
       if (const auto moved = w.relocate(from, delay)) {
         const int64_t border = w.border(std::max(w.sums.first, at - w.piece), from + w.piece, delay, *moved);
         const double jump = *moved - delay;
@@ -232,9 +237,11 @@ Continuity find_breaks(const Clip& master, const Clip& ret, const Fit& fit, cons
   if (!fit.trusted || sums.short_pieces.mm.empty()) return found;
   Walker w{master, ret, fit, sums, job};
   w.piece = std::max<int64_t>(1, loudness_piece_frames(master.format().sample_rate_hz) / 5);
-  const double usual = usual_ratio(w);
-  if (usual * bad_over_usual > 0.7) return found;  // nothing nulls well enough to tell a break from the rest
-  w.threshold = std::max(least_bad, usual * bad_over_usual);
+  const double usual = better_ratio(w);
+  double apart = 0;  // channels that are not in place together are not broken
+  for (const auto& pair : fit.pairs) apart = std::max(apart, std::abs(pair.delay_samples - fit.pairs[0].delay_samples));
+  if (usual > (apart > 0.5 ? most_bad / bad_over_usual : nulls_well)) return found;
+  w.threshold = std::max(least_bad, std::min(most_bad, usual * bad_over_usual));
   walk(w, found);
   return found;
 }

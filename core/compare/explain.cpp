@@ -68,6 +68,8 @@ bool may_fold(const NullReport& report) {
   return rest_of(report).value_or(-999) > least_db;
 }
 
+constexpr double loudest_burst_db = -50;
+
 /// Aliases take the place of what they were taken for: noise, or tones of their own.
 void tell_aliases(NullReport& report, const std::vector<Aliasing>& aliasing) {
   if (aliasing.empty()) return;
@@ -77,7 +79,8 @@ void tell_aliases(NullReport& report, const std::vector<Aliasing>& aliasing) {
     const bool tone =
         c.code == "tone" && comes_of(aliasing, report.master.sample_rate_hz, c.values["hz"].get<double>(), 6);
     if (tone) alias.before_db = c.before_db;
-    return tone || c.code == "noise" || c.code == "other_programme";
+    const bool burst = c.code == "clicks" && c.before_db.value_or(0) < loudest_burst_db;  // a short note, folded
+    return tone || burst || c.code == "noise" || c.code == "other_programme";
   });
   const double before = alias.before_db ? std::pow(10, *alias.before_db / 10) : 0;
   alias.after_db = causes::relative_db(std::max(0.0, before - strongest.power() / report.sums.master), 1);
@@ -117,11 +120,15 @@ void look_for_shaped_noise(Explanation& why, const Comparable& pair, const NullR
   why.shaped_noise = find_shaped_noise(report.sums, top, lines);
 }
 
-/// Silence in the return is a dropout where the causes say so: not where it is faded, or the programme pauses.
-void keep_told_dropouts(Continuity& continuity, const std::vector<Cause>& causes) {
-  const bool told =
-      std::any_of(causes.begin(), causes.end(), [](const Cause& c) { return c.code == "dropout" || c.code == "mute"; });
-  if (!told) std::erase_if(continuity.breaks, [](const Break& b) { return b.kind == BreakKind::dropout; });
+/// Silence in the return is a dropout where the causes say so, not where it is faded, or the programme pauses; a jump
+/// where undoing it takes something out.
+void keep_told_breaks(Continuity& continuity, const std::vector<Cause>& causes) {
+  const auto told = [&](std::initializer_list<const char*> codes) {
+    return std::any_of(causes.begin(), causes.end(),
+                       [&](const Cause& c) { return std::find(codes.begin(), codes.end(), c.code) != codes.end(); });
+  };
+  const bool drops = told({"dropout", "mute"}), jumps = told({"splice", "insert", "repeat"});
+  std::erase_if(continuity.breaks, [&](const Break& b) { return b.kind == BreakKind::dropout ? !drops : !jumps; });
 }
 
 /// The traces of a coder in the return that the master does not bear.
@@ -141,10 +148,10 @@ BudgetFacts facts_of(const Clip& master, const Clip& ret, const NullReport& repo
     facts.lossy_values = {
         {"family", report.ret.codec},
         {"about_kbps", report.ret.bit_rate_bps ? Json(*report.ret.bit_rate_bps / 1000) : Json(nullptr)}};
-  facts.rates_differ = report.master.sample_rate_hz != report.ret.sample_rate_hz;
-  facts.return_rate_hz = report.ret.sample_rate_hz;
   facts.gain_db = report.fit.gain_db;
-  if (!facts.lossy && !facts.rates_differ) facts.bits = word_length_of(ret, report.return_levels);
+  if (report.master_levels.bits_used) facts.master_bits = *report.master_levels.bits_used;
+  if (!facts.lossy && report.master.sample_rate_hz == report.ret.sample_rate_hz)
+    facts.bits = word_length_of(ret, report.return_levels);
   return facts;
 }
 
@@ -165,13 +172,35 @@ Spectrum on_bins_of(const Spectrum& spectrum, const Spectrum& like) {
 
 namespace {
 
+/// Nothing came back at all.
+void tell_silence(NullReport& report) {
+  Cause silent{.code = "silent_channel", .before_db = 0.0};
+  Json all = Json::array();
+  for (int c = 0; c < report.ret.channels; ++c) silent.channels.push_back(c), all.push_back(c);
+  silent.values = {{"channels", all}, {"all", true}};
+  silent.text = causes::sentence_of(silent);
+  report.causes = {std::move(silent)};
+  report.explained = true;
+}
+
+/// Another rate is a cause that is seen, not estimated: the comparison runs at the master's.
+void tell_conversion(NullReport& report) {
+  const int from = report.master.sample_rate_hz, to = report.ret.sample_rate_hz;
+  if (from == to) return;
+  Cause c{.code = "conversion"};
+  c.before_db = c.after_db = report.causes.empty() ? report.residual_relative_db() : report.causes.front().before_db;
+  for (size_t p = 0; p < report.fit.pairs.size(); ++p) c.channels.push_back(int(p));
+  c.values = {{"from_hz", from}, {"to_hz", to}};
+  c.text = causes::sentence_of(c);
+  report.causes.insert(report.causes.begin(), std::move(c));
+}
+
 void tell_causes(Explanation& why, const Comparable& pair, const Clip& master, const Clip& ret, NullReport& report,
                  const Job& job) {
-  Continuity jumps = why.continuity;
-  std::erase_if(jumps.breaks, [](const Break& b) { return b.kind == BreakKind::dropout; });
-  report.causes = causes_of_pair(pair, report, jumps, facts_of(master, ret, report, job), job);
+  report.causes = causes_of_pair(pair, report, why.continuity, facts_of(master, ret, report, job), job);
+  tell_conversion(report);
   report.explained = true;
-  keep_told_dropouts(why.continuity, report.causes);
+  keep_told_breaks(why.continuity, report.causes);
   report.breaks = int(why.continuity.breaks.size());
   report.kind = kind_of(report);
 }
@@ -187,6 +216,7 @@ Explanation explain(const Clip& master, const Clip& ret, const Comparable& pair,
   const Clip &m = *pair.master, &r = *pair.ret;
   why.gain = gain_trace(report.sums, report.fit, m.format().sample_rate_hz);
   why.depth = third_octave_depth(report.sums);
+  if (is_silent(report)) tell_silence(report);
   if (report.fit.trusted && report.sums.residual > 0) {
     why.split = split_residual(m, r, report.fit, report.sums, job.part(0.3, 0.8));
     why.bands = path_bands(why.split, 6);

@@ -55,10 +55,11 @@ struct Explainer {
 
   /// One finding a cause; what the fit took out, the verdict's own words and the breaks stand there already.
   void causes() {
-    static const std::set<std::string> told_elsewhere{"delay", "drift",  "gain",   "swap",   "polarity", "word_length",
-                                                      "lossy", "splice", "insert", "repeat", "dropout",  "conversion"};
+    static const std::set<std::string> told_elsewhere{"conversion",  "delay", "drift",  "gain",   "swap",   "polarity",
+                                                      "word_length", "lossy", "splice", "insert", "repeat", "dropout"};
     for (const Cause& c : r.causes) {
       if (told_elsewhere.contains(c.code) && !(c.code == "dropout" && w.continuity.breaks.empty())) continue;
+      if (c.code == said.front().code) continue;
       auto& f = say(finding_code(c.code), severity_of(c), c.text, budget_text(c), evidence_of(c.code));
       f.value = value_of(c), f.unit = unit_of(c), f.at_s = c.from_s;
     }
@@ -76,7 +77,7 @@ struct Explainer {
   }
   static Evidence evidence_of(const std::string& code) {
     static const std::set<std::string> linear{"eq", "phase", "echo", "reverb", "band_limit", "crosstalk"},
-        course{"fade", "gain_step", "gain_ride", "limiter", "compressor", "expander"};
+        course{"wow", "fade", "gain_step", "gain_ride", "limiter", "compressor", "expander"};
     return linear.contains(code) ? Evidence::path : course.contains(code) ? Evidence::course : Evidence::lanes;
   }
   std::string budget_text(const Cause& c) const {
@@ -89,6 +90,7 @@ struct Explainer {
   static std::pair<const char*, const char*> number_of(const std::string& code) {
     static const std::map<std::string, std::pair<const char*, const char*>> numbers{
         {"channel_delay", {"delay_samples", "samples"}},
+        {"wow", {"depth_samples", "samples"}},
         {"channel_gain", {"gain_db", "dB"}},
         {"fade", {"length_s", "s"}},
         {"gain_step", {"step_db", "dB"}},

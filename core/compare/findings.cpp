@@ -41,7 +41,7 @@ struct Teller {
 
   /// The greatest causes in words, by what they took out; empty where they are not known, or the fit is all there is.
   std::string headline() const {
-    static const std::set<std::string> of_the_fit{"delay", "drift", "gain", "swap", "polarity"};
+    static const std::set<std::string> of_the_fit{"delay", "drift", "gain", "swap", "polarity", "conversion"};
     std::vector<const Cause*> all;
     for (const Cause& c : r.causes)
       if (!of_the_fit.contains(c.code)) all.push_back(&c);
@@ -63,6 +63,18 @@ struct Teller {
     const auto left = r.causes.empty() ? r.sums.remainder_relative_db() : r.causes.back().after_db;
     return left ? fmt::format("All causes taken out, {} dBr are left.", number_text(*left, 1))
                 : std::string("All causes taken out, nothing is left.");
+  }
+
+  /// What says that a plain return was coded.
+  std::string traces_text() const {
+    for (const Cause& c : r.causes)
+      if (c.code == "lossy" && c.values.contains("family"))
+        return fmt::format("Its samples bear the frame grid of {}{}.",
+                           codec_text(c.values["family"].get<std::string>()),
+                           c.values["about_kbps"].is_number()
+                               ? fmt::format(", about {} kbit/s", int(c.values["about_kbps"].get<double>()))
+                               : "");
+    return "What is left follows the programme, as coding noise does.";
   }
 
   /// What a return of kind `level` differs in.
@@ -125,7 +137,7 @@ struct Teller {
         f = &say("lossy", by_depth, fmt::format("Lossy coding: {}.", depth),
                  r.ret.lossy ? fmt::format("The return is {} at {} kbit/s.", codec_text(r.ret.codec),
                                            r.ret.bit_rate_bps.value_or(0) / 1000)
-                             : "What is left follows the programme, as coding noise does.",
+                             : traces_text(),
                  Evidence::depth);
         break;
       case Kind::limited:
@@ -134,16 +146,23 @@ struct Teller {
                  causes.empty() ? "What is left lies in the loud moments." : left_text(), Evidence::lanes);
         break;
       case Kind::noise:
-        f = &say(
-            "noise", by_depth,
-            fmt::format("{}, the programme is untouched: {}.", causes.empty() ? "Noise was added" : causes, depth),
-            fmt::format("The noise stands at {} dBFS RMS.", number_text(power_db(r.sums.residual).value_or(-999), 1)),
-            Evidence::spectra);
+        f = &say("noise", by_depth,
+                 fmt::format("{}, the programme is untouched: {}.", causes.empty() ? "Noise was added" : causes, depth),
+                 causes.empty() ? fmt::format("The noise stands at {} dBFS RMS.",
+                                              number_text(power_db(r.sums.residual).value_or(-999), 1))
+                                : left_text(),
+                 Evidence::spectra);
         break;
       case Kind::changed:
+        if (is_silent(r)) {
+          say("changed", Severity::fault, "The return is silent.",
+              "Nothing came back. Was the right output recorded, and was it switched on?", Evidence::lanes);
+          return;
+        }
         f = &say("changed", by_depth,
-                 r.breaks > 0     ? fmt::format("The return does not run through: it breaks in {} place{}.", r.breaks,
-                                            r.breaks == 1 ? "" : "s")
+                 r.breaks > 1 || (r.breaks > 0 && causes.empty())
+                     ? fmt::format("The return breaks in {} place{}{}{}.", r.breaks, r.breaks == 1 ? "" : "s",
+                                   causes.empty() ? "" : ": ", causes)
                  : causes.empty() ? fmt::format("Changed, and no single cause explains it: {}.", depth)
                                   : fmt::format("{}: {}.", causes, depth),
                  r.explained ? left_text()

@@ -7,19 +7,21 @@
 #include <span>
 
 #include "core/compare/anchors.hpp"
+#include "core/dsp/median.hpp"
 
 namespace heathmist {
 
 namespace {
 
 constexpr int most_anchors = 48;
-constexpr double least_share = 0.35;      // of the anchors that must lie on one line
-constexpr double least_agreement = 0.12;  // under which two clips are called unrelated
-constexpr double whole_sample = 0.02;     // a delay this near a whole sample may be one
-constexpr double unity_db = 0.002;        // a gain this near 0 dB may be none
-constexpr double by_a_filter = 0.3;       // samples that the phase of a filter may look like
-constexpr double by_a_filter_db = 0.02;   // and the gain that its skirts may
-constexpr double pulled_db = 0.004;       // between the least-squares gain and the one that holds
+constexpr double least_share = 0.35;              // of the anchors that must lie on one line
+constexpr double least_agreement = 0.12;          // under which two clips are called unrelated
+constexpr double whole_sample = 0.02;             // a delay this near a whole sample may be one
+constexpr double whole_sample_with_drift = 0.06;  // and where a drift was taken for it, from end to end
+constexpr double unity_db = 0.002;                // a gain this near 0 dB may be none
+constexpr double by_a_filter = 0.3;               // samples that the phase of a filter may look like
+constexpr double by_a_filter_db = 0.02;           // and the gain that its skirts may
+constexpr double pulled_db = 0.004;               // between the least-squares gain and the one that holds
 constexpr int most_rounds = 10;
 constexpr double settled = 1e-6;  // samples: white noise moved by that leaves -115 dB
 constexpr double as_good = 4e-3;  // ... where the residual's energy grows by no more than this share (reading between
@@ -70,6 +72,27 @@ void follow_drift(Search& s, const View& view) {
   for (Anchor& a : s.anchors) a.delay = s.line.delay + s.line.drift_ppm * 1e-6 * double(a.at);
 }
 
+/// Correlation of the two views at the anchors' places, laid by whole samples, 0..1: an echo lines up as clearly as the
+/// direct sound, but holds less of it.
+double correlation_at(const Search& s, const View& view, const std::vector<Anchor>& anchors, const DelayLine& line) {
+  const auto master = s.master.reader(), ret = s.ret.reader();
+  Planar m, r;
+  double xx = 0, yy = 0, xy = 0;
+  for (const Anchor& a : anchors) {
+    master->read(a.at, a.frames, m);
+    ret->read(a.at + std::llround(line.delay + line.drift_ppm * 1e-6 * double(a.at)), a.frames, r);
+    double own = 0;
+    for (size_t n = 0; n < size_t(a.frames); ++n) {
+      double x = 0, y = 0;
+      for (size_t c = 0; c < view.master.size(); ++c) x += view.master[c] * m.channel(int(c))[n];
+      for (size_t c = 0; c < view.ret.size(); ++c) y += view.ret[c] * r.channel(int(c))[n];
+      xx += x * x, yy += y * y, own += x * y;
+    }
+    xy += std::abs(own);
+  }
+  return xx > 0 && yy > 0 ? std::min(1.0, xy / std::sqrt(xx * yy)) : 0;
+}
+
 /// Looks for the delay in one view; true where enough anchors agree.
 bool locate(Search& s, const View& view) {
   const int64_t master_frames = s.master.format().frames, return_frames = s.ret.format().frames;
@@ -92,7 +115,8 @@ bool locate(Search& s, const View& view) {
         s.options.delay_samples ? 8 : std::min<int64_t>(few.front().frames / 2, 2 * plan.step + 64 + drifted);
     find_anchors(few, s.master, s.ret, view.master, view.ret, delay, slack, Job{s.job.stop, {}, s.job.threads});
     const auto line = line_through(few);
-    if (line.support > best_support) best_support = line.support, best_delay = delay, best_slack = slack;
+    const double support = line.support * (0.1 + correlation_at(s, view, few, line));
+    if (support > best_support) best_support = support, best_delay = delay, best_slack = slack;
   }
   if (best_support == 0) return false;
   s.anchors = place_anchors(master, master_frames, return_frames, best_delay, most_anchors);
@@ -172,12 +196,6 @@ std::vector<std::complex<double>> signed_sum(const std::vector<CrossSpectra>& sp
   return sum;
 }
 
-double median(std::vector<double> values) {
-  const auto middle = values.begin() + long(values.size() / 2);
-  std::nth_element(values.begin(), middle, values.end());
-  return *middle;
-}
-
 /// Leaves the points that lie on the line most of them lie on (median of all slopes: Theil 1950, Sen 1968): an anchor
 /// of tonal audio may have been read a whole wave off.
 void drop_outliers(std::vector<double>& t, std::vector<double>& d) {
@@ -186,11 +204,11 @@ void drop_outliers(std::vector<double>& t, std::vector<double>& d) {
     for (size_t k = i + 1; k < t.size(); ++k)
       if (t[k] != t[i]) slopes.push_back((d[k] - d[i]) / (t[k] - t[i]));
   if (slopes.empty()) return;
-  const double slope = median(slopes);
+  const double slope = dsp::median(slopes);
   for (size_t i = 0; i < t.size(); ++i) off.push_back(d[i] - slope * t[i]);
-  const double middle = median(off);
+  const double middle = dsp::median(off);
   for (const double o : off) distance.push_back(std::abs(o - middle));
-  const double most = std::max(0.01, 6 * median(distance));
+  const double most = std::max(0.01, 6 * dsp::median(distance));
   size_t kept = 0;
   for (size_t i = 0; i < t.size(); ++i)
     if (distance[i] <= most) t[kept] = t[i], d[kept] = d[i], ++kept;
@@ -296,7 +314,7 @@ Weighed weigh(const Search& s, const Fit& fit, std::optional<double> held_gain) 
 }
 
 /// The gain that holds in most cells of time and band, in dB: a fade, an EQ, a phase turn or a clipped peak moves some
-/// cells and leaves the others where they are. Nothing where no gain holds in a quarter of them.
+/// cells and leaves the others where they are. Nothing where no gain holds in a fifth of them.
 std::optional<double> held_gain_db(const std::vector<CrossSpectra>& spectra, double sample_rate_hz) {
   struct Cell {
     double db, power;
@@ -340,11 +358,12 @@ std::optional<double> held_gain_db(const std::vector<CrossSpectra>& spectra, dou
   return sum / weight;
 }
 
-/// The return's level moves from band to band, all over the files alike: a filter. Its phase is no delay.
+/// The return's level, or its phase, moves from band to band, all over the files alike: a filter. Its phase is no
+/// delay.
 bool is_filtered(const std::vector<CrossSpectra>& spectra) {
-  constexpr double steady = 0.98, least_spread_db = 0.06;
+  constexpr double steady = 0.98, least_spread_db = 0.06, least_turn = 0.06;
   constexpr size_t least_bands = 10;
-  std::vector<double> levels;
+  std::vector<double> levels, turns;
   for (double low = 0.002; low < 0.85; low *= std::cbrt(2.0)) {  // of half the rate
     const auto from = size_t(std::ceil(low * CrossSpectra::size / 2)),
                to = size_t(std::ceil(low * std::cbrt(2.0) * CrossSpectra::size / 2));
@@ -353,19 +372,26 @@ bool is_filtered(const std::vector<CrossSpectra>& spectra) {
       std::complex<double> mr = 0;
       for (size_t k = from; k < std::min(to, pair.cross.size()); ++k)
         mm += pair.master[k], rr += pair.ret[k], mr += pair.cross[k];
-      if (mm > 1e-9 * pair.peak_power && std::norm(mr) > steady * mm * rr) levels.push_back(10 * std::log10(rr / mm));
+      if (mm > 1e-9 * pair.peak_power && std::norm(mr) > steady * mm * rr) {
+        levels.push_back(10 * std::log10(rr / mm));
+        if (&pair == &spectra.front())  // one channel's: the others may have delays of their own
+          turns.push_back(std::arg(mr * mr) / 2);
+      }
     }
   }
-  if (levels.size() < least_bands) return false;
-  std::sort(levels.begin(), levels.end());
-  return levels[levels.size() * 9 / 10] - levels[levels.size() / 10] > least_spread_db;
+  const auto spread = [](std::vector<double>& v) {
+    std::sort(v.begin(), v.end());
+    return v[v.size() * 9 / 10] - v[v.size() / 10];
+  };
+  return (levels.size() >= least_bands && spread(levels) > least_spread_db) ||
+         (turns.size() >= least_bands && spread(turns) > least_turn);
 }
 
 /// Prefers a whole-sample delay and a gain of exactly 0 dB where they explain the return as well.
 void settle(const Search& s, Fit& fit, const std::vector<CrossSpectra>& spectra) {
   const int64_t master_frames = s.master.format().frames, return_frames = s.ret.format().frames;
   set_overlap(fit, master_frames, return_frames);
-  const double whole_delay = std::round(fit.delay_samples) + 0.0;
+  const double whole_delay = std::round(fit.delay_samples) + 0.0;  // no negative zero
   const double moved = std::abs(fit.delay_samples - whole_delay) +
                        1e-6 * std::abs(fit.drift_ppm) * double(s.anchors.back().at - s.anchors.front().at);
   if (!s.options.delay_samples && moved > 0 && moved < by_a_filter && is_filtered(spectra)) {
@@ -374,9 +400,8 @@ void settle(const Search& s, Fit& fit, const std::vector<CrossSpectra>& spectra)
   }
   Weighed best = weigh(s, fit, {});
   Fit whole = fit;
-  whole.delay_samples = std::round(fit.delay_samples) + 0.0;  // no negative zero
-  if (!s.options.delay_samples && fit.drift_ppm == 0 &&
-      std::abs(whole.delay_samples - fit.delay_samples) < whole_sample) {
+  whole.delay_samples = whole_delay, whole.drift_ppm = 0;
+  if (!s.options.delay_samples && (fit.drift_ppm == 0 ? moved < whole_sample : moved < whole_sample_with_drift)) {
     const auto other = weigh(s, whole, {});  // over the same frames
     if (other.residual <= best.residual * (1 + as_good) + 1e-14 * other.energies.mm) {
       fit = whole, best = other;

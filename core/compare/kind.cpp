@@ -176,8 +176,11 @@ Kind kind_of_residual(const NullReport& r) {
 
 }  // namespace
 
+bool is_silent(const NullReport& r) { return r.return_levels.sample_peak < 1e-5 && r.master_levels.sample_peak > 1e-3; }
+
 Kind kind_of(const NullReport& r) {
   if (r.identical) return Kind::identical;
+  if (is_silent(r)) return Kind::changed;
   if (!r.fit.trusted) return Kind::unrelated;
   if (r.explained) return kind_by_causes(r.causes, r);
   if (r.breaks > 0) return Kind::changed;

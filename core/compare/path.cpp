@@ -208,23 +208,6 @@ Found solve(const Plan& plan, const Averages& a) {
   return found;
 }
 
-/// Makes a path one that overlap and save can run: its impulse response faded out by a quarter of the size either way.
-void shorten(Bins& path, dsp::RealFft<double>& fft) {
-  std::copy(path.begin(), path.end(), fft.spectrum().begin());
-  fft.inverse();
-  const size_t size = fft.size(), reach = size / 4, fade = reach / 4;
-  for (size_t n = 0; n < size; ++n) {
-    const size_t away = std::min(n, size - n);
-    const double keep = away >= reach ? 0
-                        : away <= reach - fade
-                            ? 1
-                            : 0.5 + 0.5 * std::cos(std::numbers::pi * double(away - (reach - fade)) / double(fade));
-    fft.time()[n] *= keep / double(size);
-  }
-  fft.forward();
-  std::copy(fft.spectrum().begin(), fft.spectrum().end(), path.begin());
-}
-
 double total(const std::vector<std::vector<double>>& powers) {
   double sum = 0;
   for (const auto& p : powers) sum = std::reduce(p.begin(), p.end(), sum);
@@ -279,7 +262,7 @@ Split split_residual(const Clip& master, const Clip& ret, const Fit& fit, const 
   std::vector<Bins> path = found.path;
   for (int round = 1; round < most_rounds; ++round) {
     if (total(found.explained) < worth_a_round * total(left.left)) break;
-    for (Bins& p : path) shorten(p, fft);
+    for (Bins& p : path) dsp::shorten_response(p, fft);
     plan.path = &path;
     Averages next = averages_of(plan, job.part(0.2 + 0.4 * (round - 1), 0.2 + 0.4 * round));
     if (total(next.left) > total(left.left)) break;  // what chance made is not worth running

@@ -131,4 +131,20 @@ double bessel_i0(double x) {
   return sum;
 }
 
+void shorten_response(std::span<std::complex<double>> response, RealFft<double>& fft) {
+  std::copy(response.begin(), response.end(), fft.spectrum().begin());
+  fft.inverse();
+  const size_t size = fft.size(), reach = size / 4, fade = reach / 4;
+  for (size_t n = 0; n < size; ++n) {
+    const size_t away = std::min(n, size - n);
+    const double keep = away >= reach ? 0
+                        : away <= reach - fade
+                            ? 1
+                            : 0.5 + 0.5 * std::cos(std::numbers::pi * double(away - (reach - fade)) / double(fade));
+    fft.time()[n] *= keep / double(size);
+  }
+  fft.forward();
+  std::copy(fft.spectrum().begin(), fft.spectrum().end(), response.begin());
+}
+
 }  // namespace heathmist::dsp

@@ -33,6 +33,10 @@ class RealFft {
 /// The least size >= n that has no prime factor above 5.
 size_t good_fft_size(size_t n);
 
+/// Makes a response (fft.bins() of them) one that overlap and save can run: its impulse response is faded out by a
+/// quarter of the size either way.
+void shorten_response(std::span<std::complex<double>> response, RealFft<double>& fft);
+
 /// Periodic Hann window; its power sum is 3/8 size.
 std::vector<double> hann(size_t size);
 /// Four-term Blackman-Harris window, side lobes under -92 dB (Harris 1978, table 1).

@@ -27,7 +27,8 @@ class Mdct : public CoderTransform {
     for (size_t k = 0; k < hop; ++k) turn_.push_back(std::polar(1.0, -pi / m * n0 * (double(k) + 0.5)));
     real_.resize(hop);
   }
-  void forward(std::span<const double> in, std::span<double> out) override {
+  void forward(size_t at, std::span<double> out) override {
+    const auto in = samples_.subspan(at, reach);
     for (size_t n = 0; n < reach; ++n) fft_.time()[n] = in[n] * cosine_[n];
     fft_.forward();
     std::copy_n(fft_.spectrum().begin(), hop, real_.begin());
@@ -121,20 +122,16 @@ class Mp3Hybrid : public CoderTransform {
     for (const double c : {-0.6, -0.535, -0.33, -0.185, -0.095, -0.041, -0.0142, -0.0037})
       cs_.push_back(1 / std::sqrt(1 + c * c)), ca_.push_back(c / std::sqrt(1 + c * c));
   }
-  void forward(std::span<const double> in, std::span<double> out) override {
-    const auto& p = prototype();
+  void take(std::span<const double> samples) override {
+    CoderTransform::take(samples);
+    slots_.assign(samples.size(), {});
+    known_.assign(samples.size(), false);
+  }
+  void forward(size_t at, std::span<double> out) override {
     std::array<double, 36 * 32> bands{};
     for (size_t slot = 0; slot < 36; ++slot) {
-      std::array<double, 64> y{};
-      const double* newest = in.data() + slot * 32 + 511;
-      for (size_t k = 0; k < 64; ++k)
-        for (size_t j = 0; j < 8; ++j)  // the window's sign turns every 64 taps: the cosines do so too
-          y[k] += (j % 2 ? -1 : 1) * p[k + 64 * j] * newest[-long(k + 64 * j)];
-      for (size_t i = 0; i < 32; ++i) {
-        double sum = 0;
-        for (size_t k = 0; k < 64; ++k) sum += matrix_[i * 64 + k] * y[k];
-        bands[i * 36 + slot] = i % 2 && slot % 2 ? -sum : sum;
-      }
+      const auto& values = slot_at(at + slot * 32);
+      for (size_t i = 0; i < 32; ++i) bands[i * 36 + slot] = i % 2 && slot % 2 ? -values[i] : values[i];
     }
     for (size_t i = 0; i < 32; ++i)
       for (size_t k = 0; k < 18; ++k)
@@ -149,7 +146,26 @@ class Mp3Hybrid : public CoderTransform {
   }
 
  private:
+  using Slot = std::array<double, 32>;
+
+  /// The bank's 32 bands of the 512 samples from a place; neighbouring blocks share most of theirs.
+  const Slot& slot_at(size_t at) {
+    if (known_[at]) return slots_[at];
+    const auto& p = prototype();
+    std::array<double, 64> y{};
+    const double* newest = samples_.data() + at + 511;
+    for (size_t k = 0; k < 64; ++k)
+      for (size_t j = 0; j < 8; ++j)  // the window's sign turns every 64 taps: the cosines do so too
+        y[k] += (j % 2 ? -1 : 1) * p[k + 64 * j] * newest[-long(k + 64 * j)];
+    for (size_t i = 0; i < 32; ++i)
+      slots_[at][i] = std::inner_product(y.begin(), y.end(), matrix_.begin() + long(i * 64), 0.0);
+    known_[at] = true;
+    return slots_[at];
+  }
+
   std::vector<double> matrix_, mdct_, cs_, ca_;
+  std::vector<Slot> slots_;
+  std::vector<bool> known_;
 };
 
 }  // namespace

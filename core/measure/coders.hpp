@@ -13,8 +13,13 @@ class CoderTransform {
   virtual ~CoderTransform() = default;
   std::string family;
   size_t hop = 0, reach = 0;
-  /// `in`: reach samples from the block's start; `out`: hop coefficients, rising frequency.
-  virtual void forward(std::span<const double> in, std::span<double> out) = 0;
+  /// The samples that blocks are taken from; they must stay where they are.
+  virtual void take(std::span<const double> samples) { samples_ = samples; }
+  /// The block that starts at a sample, `reach` of them; `out`: hop coefficients, rising frequency.
+  virtual void forward(size_t at, std::span<double> out) = 0;
+
+ protected:
+  std::span<const double> samples_;
 };
 
 /// AAC's long blocks (ISO/IEC 14496-3, 4.6.11) with the sine or the Kaiser-Bessel derived window, Vorbis' (Vorbis I

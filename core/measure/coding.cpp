@@ -1,6 +1,7 @@
 #include "core/measure/coding.hpp"
 
 #include <algorithm>
+#include <array>
 #include <cmath>
 #include <numeric>
 
@@ -13,11 +14,14 @@ namespace heathmist {
 namespace {
 
 constexpr size_t first_blocks = 6, all_blocks = 48;  // an offset is chosen on the first and judged on the others
-constexpr size_t best_kept = 10;
-constexpr size_t must_agree = 2;      // blocks that must show it: a coder's short blocks, and its dense ones, do not
-constexpr double least_depth_db = 5;  // of the second clearest block
-constexpr double least_mean_db = 0.8, over_deviation = 8;  // or all blocks show it a little: the mean against its error
-constexpr double over_chance = 3;                          // times what the second clearest shows the other way
+constexpr size_t best_kept = 6;
+// An offset is held against those so near that the programme is the same, far enough for every phase to turn.
+constexpr std::array beside{5, 13, 29};
+constexpr size_t must_agree = 3;      // blocks that must show it: a coder's short blocks, and its dense ones, do not
+constexpr double least_depth_db = 4;  // of the third clearest block
+constexpr double least_mean_db = 0.25,
+                 over_deviation = 5;  // or all blocks show it a little: the mean against its error
+constexpr double over_chance = 3;     // times what the third clearest shows the other way
 constexpr double from_hz = 2500, to_hz = 15500;
 constexpr double nothing = 3e-13;  // power of a coefficient that writing to 24 bits leaves
 
@@ -79,23 +83,31 @@ struct Band {
   size_t low, high;
 };
 
-/// Mean of the logarithms of the coefficients' powers: small where many are nothing.
-double score(CoderTransform& t, const Piece& piece, int64_t at, Band band, std::vector<double>& out) {
-  double sum = 0;
-  for (const auto& x : piece.channels) {
-    t.forward(std::span(x).subspan(size_t(at), t.reach), out);
-    for (size_t k = band.low; k < band.high; ++k) sum += std::log10(out[k] * out[k] + nothing);
+/// Mean of the logarithms of the coefficients' powers against the logarithm of their mean, in dB: small where many are
+/// nothing beside others; where a steady tone's phase makes all of them small, as ever.
+double score(CoderTransform& t, size_t at, Band band, std::vector<double>& out) {
+  t.forward(at, out);
+  double sum = 0, product = 1, power = 0;
+  for (size_t k = band.low; k < band.high; ++k) {
+    product *= out[k] * out[k] + nothing, power += out[k] * out[k] + nothing;
+    if ((k - band.low) % 8 == 7) sum += std::log10(product), product = 1;  // eight at a time: logarithms are slow
   }
-  return 10 * sum / double((band.high - band.low) * piece.channels.size());
+  const auto count = double(band.high - band.low);
+  return 10 * (sum + std::log10(product)) / count - 10 * std::log10(power / count);
+}
+
+/// Places of a piece at which a block of a grid starts.
+size_t on_grid(int64_t offset, const Piece& piece, int64_t hop) {
+  return size_t(((offset - piece.first) % hop + hop) % hop);
 }
 
 /// Share of the coefficients that are more than nothing: clear of the valley in their distribution.
 double filled(CoderTransform& t, const std::vector<Piece>& pieces, int64_t offset, std::vector<double>& out) {
   std::vector<double> db;
   for (const Piece& p : pieces) {
-    const int64_t hop = int64_t(t.hop), at = ((offset - p.first) % hop + hop) % hop;
     for (const auto& x : p.channels) {
-      t.forward(std::span(x).subspan(size_t(at), t.reach), out);
+      t.take(x);
+      t.forward(on_grid(offset, p, int64_t(t.hop)), out);
       for (size_t k = 0; k < t.hop; ++k) db.push_back(10 * std::log10(out[k] * out[k] + 1e-16));
     }
   }
@@ -125,37 +137,45 @@ std::optional<CodingTrace> try_transform(const Clip& clip, CoderTransform& t, do
   if (band.high < band.low + 20) return {};
   std::vector<double> out(t.hop);
   std::vector<Tried> all;
-  all.reserve(t.hop);
-  for (int64_t offset = 0; offset < hop; ++offset) {
-    if (offset % 64 == 0) job.check();
-    double sum = 0;
-    for (size_t n = 0; n < first_blocks; ++n) {
-      const int64_t at = ((offset - pieces[n].first) % hop + hop) % hop;
-      sum += score(t, pieces[n], at, band, out);
+  for (int64_t offset = 0; offset < hop; ++offset) all.push_back({offset, 0});
+  for (size_t n = 0; n < first_blocks; ++n)
+    for (const auto& x : pieces[n].channels) {
+      job.check();
+      t.take(x);
+      for (Tried& tried : all) tried.score += score(t, on_grid(tried.offset, pieces[n], hop), band, out);
     }
-    all.push_back({offset, sum});
-  }
   std::sort(all.begin(), all.end(), [](const Tried& a, const Tried& b) { return a.score < b.score; });
   all.resize(std::min(best_kept, all.size()));
-  CodingTrace best;
-  for (const Tried& tried : all) {
-    std::vector<double> depths;
-    for (size_t n = first_blocks; n < pieces.size(); ++n) {
-      const auto at = [&](int64_t offset) { return ((offset - pieces[n].first) % hop + hop) % hop; };
-      double elsewhere = 0;
-      for (int k = 1; k <= 6; ++k) elsewhere += score(t, pieces[n], at(tried.offset + k * hop / 7), band, out) / 6;
-      depths.push_back(elsewhere - score(t, pieces[n], at(tried.offset), band, out));
+  std::vector<std::vector<double>> depths_of(all.size());  // [offset][piece]: by how much it is smaller there
+  for (size_t n = first_blocks; n < pieces.size(); ++n) {
+    for (auto& depths : depths_of) depths.push_back(0);
+    for (const auto& x : pieces[n].channels) {
+      t.take(x);
+      for (size_t k = 0; k < all.size(); ++k) {
+        const auto score_at = [&](int by) { return score(t, on_grid(all[k].offset + by, pieces[n], hop), band, out); };
+        double before = 0, after = 0;
+        for (const int by : beside) before += score_at(-by), after += score_at(by);
+        // on either side: a sudden start is one block's and not the next one's
+        depths_of[k].back() +=
+            (std::min(before, after) / double(beside.size()) - score_at(0)) / double(pieces[n].channels.size());
+      }
     }
+  }
+  CodingTrace best;
+  for (size_t k = 0; k < all.size(); ++k) {
+    auto& depths = depths_of[k];
     const double count = double(depths.size()), mean = std::reduce(depths.begin(), depths.end()) / count;
     double variance = 0;
     for (const double d : depths) variance += (d - mean) * (d - mean) / (count - 1);
+    // Opus fills its nothings with noise: no block stands out, all are a little smaller.
     const bool steady = mean > least_mean_db && mean > over_deviation * std::sqrt(variance / count);
     std::sort(depths.rbegin(), depths.rend());
     const double depth = depths[must_agree - 1], chance = std::max(0.0, -depths[depths.size() - must_agree]);
-    if (depth > best.depth_db && ((depth > least_depth_db && depth > over_chance * chance) || steady))
+    if (depth > best.depth_db &&
+        ((t.family != "opus" && depth > least_depth_db && depth > over_chance * chance) || steady))
       best = {t.family,
               0,
-              tried.offset,
+              all[k].offset,
               {},
               depth,
               double(std::count_if(depths.begin(), depths.end(), [=](double d) { return d > 0.5 * depth; })) /
@@ -192,6 +212,11 @@ std::optional<CodingTrace> find_coding(const Clip& clip, const Job& job) {
   for (auto& f : found)
     if (f && (!best || f->depth_db > best->depth_db)) best = f;
   return best;
+}
+
+Json lossy_origin_json(const Clip& clip, const Job& job) {
+  const auto trace = clip.format().lossy ? std::nullopt : find_coding(clip, job);
+  return trace ? coding_json(*trace) : Json(nullptr);
 }
 
 }  // namespace heathmist

@@ -25,5 +25,7 @@ std::optional<CodingTrace> find_coding(const Clip& clip, const Job& job = {});
 
 /// {"family", "confidence", "about_kbps", "frame_offset"}, as `lossy_origin` has it.
 Json coding_json(const CodingTrace& trace);
+/// The same of a clip, null where it bears no traces, or comes from a lossy file itself.
+Json lossy_origin_json(const Clip& clip, const Job& job = {});
 
 }  // namespace heathmist

@@ -5,6 +5,7 @@
 #include <numeric>
 
 #include "core/dsp/fft.hpp"
+#include "core/dsp/median.hpp"
 
 namespace heathmist {
 
@@ -58,12 +59,6 @@ Spectrum average_spectrum(const Clip& clip, size_t fft_size, int64_t first, int6
 
 namespace {
 
-double median(std::span<const double> values) {
-  std::vector<double> sorted(values.begin(), values.end());
-  std::nth_element(sorted.begin(), sorted.begin() + long(sorted.size() / 2), sorted.end());
-  return sorted[sorted.size() / 2];
-}
-
 /// Mean power over +-60 Hz around every bin, never under `least`.
 std::vector<double> local_means(const Spectrum& spectrum, double least) {
   const size_t bins = spectrum.power.size(), width = std::max<size_t>(2, size_t(60 / spectrum.bin_hz));
@@ -103,9 +98,9 @@ std::optional<double> bandwidth_hz(const Spectrum& spectrum) {
   size_t edge = highest_above(*std::min_element(level.begin() + long(bins / 20), level.begin() + long(top)));
   if (edge + bins / 50 >= top) return without_floor();
   const std::span<const double> rest(level.data() + edge + (top - edge) / 3, (top - edge) * 2 / 3);
-  const double low = median(rest.first(rest.size() / 2)), high = median(rest.last(rest.size() / 2));
+  const double low = dsp::median(rest.first(rest.size() / 2)), high = dsp::median(rest.last(rest.size() / 2));
   if (std::max(low, high) > flat_ratio * std::min(low, high)) return without_floor();
-  edge = highest_above(median(rest));
+  edge = highest_above(dsp::median(rest));
   return edge > 0 ? double(edge) * spectrum.bin_hz : nyquist;
 }
 

@@ -14,10 +14,12 @@ using namespace heathmist::test;
 namespace {
 
 #ifdef __SANITIZE_ADDRESS__
-constexpr uint64_t few = 1, many = 1;  // each case runs the same code
+constexpr uint64_t few = 1;  // each case runs the same code
 #else
-constexpr uint64_t few = 2, many = 11;
+constexpr uint64_t few = 2;
 #endif
+/// 22 cases each; test_confusion asks for causes over other programmes.
+uint64_t many() { return qEnvironmentVariableIsSet("HEATHMIST_FULL") ? 11 : few; }
 
 Planar filtered(Planar sound, double amount) {  // a gentle shelf: y[n] = x[n] + a x[n-1]
   for (int c = 0; c < sound.channels(); ++c) {
@@ -35,22 +37,6 @@ Planar clipped(Planar sound, double at) {
   for (int c = 0; c < sound.channels(); ++c)
     for (double& x : sound.channel(c)) x = std::clamp(x, -at, at);
   return sound;
-}
-
-double peak_of(const Planar& sound) {
-  double peak = 0;
-  for (int c = 0; c < sound.channels(); ++c)
-    for (const double x : sound.channel(c)) peak = std::max(peak, std::abs(x));
-  return peak;
-}
-
-/// The null and its explanation, which may tell the kind better.
-NullReport explained(const std::filesystem::path& master, const std::filesystem::path& ret) {
-  const auto m = Clip::open(master), r = Clip::open(ret);
-  const auto pair = comparable(m, r);
-  NullReport report = null_test(*m, *r, pair);
-  explain(*m, *r, pair, report);
-  return report;
 }
 
 bool says(const NullReport& report, const char* code) {
@@ -158,13 +144,13 @@ class TestKinds : public QObject {
     return sound;
   }
 
-  void a_confusion_table_over_more_than_200_random_cases() {
+  void a_confusion_table_over_random_cases() {
     const std::vector<Kind> kinds{Kind::identical, Kind::shifted,   Kind::level,    Kind::word_length,
                                   Kind::linear,    Kind::converted, Kind::lossy,    Kind::limited,
                                   Kind::noise,     Kind::changed,   Kind::unrelated};
     std::map<Kind, std::map<Kind, int>> table;
     QStringList missed;
-    for (uint64_t seed = 1; seed <= many; ++seed) {
+    for (uint64_t seed = 1; seed <= many(); ++seed) {
       const int rate = seed % 3 ? 48000 : 44100;
       dsp::Noise chance(seed + 500);
       const auto make = [&](uint64_t s) {
@@ -176,7 +162,7 @@ class TestKinds : public QObject {
       const double peak = peak_of(sound);
       const auto master = save(folder_ / "m.wav", sound, rate, WordFormat::pcm24);
       auto take = [&](Kind truth, const Planar& ret, WordFormat word = WordFormat::pcm24, int at_rate = 0) {
-        const auto report = explained(master, save(folder_ / "r.wav", ret, at_rate ? at_rate : rate, word));
+        const auto report = explained_null_of(master, save(folder_ / "r.wav", ret, at_rate ? at_rate : rate, word));
         ++table[truth][report.kind];
         if (report.kind != truth)
           missed << QString("seed %1: %2 taken for %3, residual %4, remainder %5")

@@ -76,6 +76,21 @@ NullReport null_of(const std::filesystem::path& master, const std::filesystem::p
   return null_test(Clip::open(master), Clip::open(ret), options);
 }
 
+NullReport explained_null_of(const std::filesystem::path& master, const std::filesystem::path& ret) {
+  const auto m = Clip::open(master), r = Clip::open(ret);
+  const auto pair = comparable(m, r);
+  NullReport report = null_test(*m, *r, pair);
+  explain(*m, *r, pair, report);
+  return report;
+}
+
+double peak_of(const Planar& sound) {
+  double peak = 0;
+  for (int c = 0; c < sound.channels(); ++c)
+    for (const double x : sound.channel(c)) peak = std::max(peak, std::abs(x));
+  return peak;
+}
+
 double db(std::optional<double> value) { return value.value_or(-999); }
 
 }  // namespace heathmist::test

@@ -4,7 +4,7 @@
 #include <filesystem>
 
 #include "core/audio/write.hpp"
-#include "core/compare/null.hpp"
+#include "core/compare/explain.hpp"
 #include "core/dsp/noise.hpp"
 
 namespace heathmist::test {
@@ -44,8 +44,12 @@ Planar with_noise(Planar sound, double rms, uint64_t seed);
 /// Rounded to a word length with triangular dither (or none).
 Planar requantised(Planar sound, int bits, bool dither, uint64_t seed = 1);
 
+double peak_of(const Planar& sound);
+
 NullReport null_of(const std::filesystem::path& master, const std::filesystem::path& ret,
                    const NullOptions& options = {});
+/// The null and its explanation, which may tell the kind better.
+NullReport explained_null_of(const std::filesystem::path& master, const std::filesystem::path& ret);
 double db(std::optional<double> value);  ///< -999 for none
 
 }  // namespace heathmist::test

@@ -66,13 +66,6 @@ Planar bent(Planar sound, Curve curve) {
   return sound;
 }
 
-double peak_of(const Planar& sound) {
-  double peak = 0;
-  for (int c = 0; c < sound.channels(); ++c)
-    for (const double x : sound.channel(c)) peak = std::max(peak, std::abs(x));
-  return peak;
-}
-
 double rms_of(const Planar& sound) {
   double sum = 0;
   for (int c = 0; c < sound.channels(); ++c)
@@ -281,7 +274,7 @@ std::vector<Named> make() {
       {"piano", "loop", "speech"});
   add("insert", "insert", "changed",
       [](P s, int rate, N& c) { return put_in(s, somewhere(s, c), int64_t(c.between(0.05, 0.5) * rate), false); },
-      {"piano", "loop"});
+      {"piano", "loop", "speech"});
   add("repeat", "repeat", "changed",
       [](P s, int rate, N& c) { return put_in(s, somewhere(s, c), int64_t(c.between(0.05, 0.5) * rate), true); },
       {"piano", "loop", "speech"});
@@ -311,8 +304,8 @@ std::vector<Named> make() {
   });
   add("high pass", "eq", "linear",
       [](P s, int rate, N& c) { return high_pass(std::move(s), rate, c.between(25, 90)); });
-  add("all pass", "phase", "linear",
-      [](P s, int rate, N& c) { return all_pass(std::move(s), rate, c.between(100, 900)); });
+  add("all pass", "phase", "linear",  // of a voice or a piano alone, the phase is taken for a delay
+      [](P s, int rate, N& c) { return all_pass(std::move(s), rate, c.between(100, 900)); }, {"speech", "piano"});
   add("echo", "echo", "linear",
       [](P s, int rate, N& c) {
         P e = late(s, int64_t(c.between(0.03, 0.4) * rate));
@@ -321,7 +314,7 @@ std::vector<Named> make() {
           for (int64_t n = 0; n < s.frames(); ++n) s.channel(k)[size_t(n)] += g * e.channel(k)[size_t(n)];
         return s;
       },
-      {"loop"});
+      {"loop", "drone"});
   add("reverb", "reverb", "linear",
       [](P s, int rate, N& c) {
         const double t = c.between(0.4, 1.2), g = decibels(-c.between(8, 16));
@@ -367,7 +360,7 @@ std::vector<Named> make() {
         const double level = 20 * std::log10(rms_of(s));
         return squeezed(std::move(s), rate, level, c.between(0.5, 1.5), false, 0.1, 0.01);
       },
-      {"drone"});
+      {"drone", "choir", "wide", "near_mono"});
   add("dc", "dc", "noise", [](P s, int, N& c) {
     const double d = decibels(-c.between(40, 75));
     return bent(std::move(s), [=](double x) { return x + d; });

@@ -53,16 +53,18 @@ QWidget* PlateBoard::make_left() {
   auto* page = new QWidget(this);
   const auto [rows, head] = column(page, QMargins(12, 6, 0, 6));
   left_ = new Chooser(page);
+  causes_ = new BudgetPlate;
   spectra_ = new SpectrumPlate;
   path_ = new PathPlate;
   stack_ = new LinesPlate("stack", tr("What the residual is made of: linear part, remainder and floor over frequency"));
   words_ = new WordsPlate;
   course_ = new CoursePlate;
-  left_->add(tr("Spectra"), tr("Spectra of master, return and residual (Alt+1)"), spectra_);
-  left_->add(tr("Path"), tr("What a filter did between master and return (Alt+2)"), path_);
-  left_->add(tr("Parts"), tr("What the residual is made of (Alt+3)"), stack_);
-  left_->add(tr("Words"), tr("Word length: codes and bits (Alt+4)"), words_);
-  left_->add(tr("Course"), tr("Gain and used bits over time (Alt+5)"), course_);
+  left_->add(tr("Causes"), tr("What the residual is made of, cause by cause (Alt+1)"), causes_);
+  left_->add(tr("Spectra"), tr("Spectra of master, return and residual (Alt+2)"), spectra_);
+  left_->add(tr("Path"), tr("What a filter did between master and return (Alt+3)"), path_);
+  left_->add(tr("Parts"), tr("Linear part and remainder over frequency (Alt+4)"), stack_);
+  left_->add(tr("Words"), tr("Word length: codes and bits (Alt+5)"), words_);
+  left_->add(tr("Course"), tr("Gain and used bits over time (Alt+6)"), course_);
   head->addWidget(left_);
   note_ = soft_label(page);
   note_->setSizePolicy(QSizePolicy::Ignored, QSizePolicy::Preferred);
@@ -73,6 +75,9 @@ QWidget* PlateBoard::make_left() {
     for (QWidget* tool : spectra_tools_) tool->setVisible(now == spectra_page);
     for (QWidget* tool : path_tools_) tool->setVisible(now == path_page);
   });
+  for (QWidget* tool : spectra_tools_) tool->setVisible(left_->index() == spectra_page);
+  for (QWidget* tool : path_tools_) tool->setVisible(left_->index() == path_page);
+  connect(causes_, &BudgetPlate::cause_chosen, this, &PlateBoard::show_cause);
   for (FrequencyPlate* plate : {static_cast<FrequencyPlate*>(spectra_), static_cast<FrequencyPlate*>(path_),
                                 static_cast<FrequencyPlate*>(stack_)}) {
     connect(plate, &FrequencyPlate::band_selected, this, &PlateBoard::band_selected);
@@ -90,10 +95,10 @@ QWidget* PlateBoard::make_right() {
   moments_ = make_table({tr("At"), tr("What"), tr("dB"), tr("Around")},
                         tr("Moments to jump to: breaks, overs, and where the residual comes closest"));
   thirds_ = make_table({tr("Third octave"), tr("Master"), tr("Residual"), tr("Under")}, tr("Depth by third octave"));
-  right_->add(tr("Depth"), tr("How far the residual lies under the master (Alt+6)"), depth_);
-  right_->add(tr("Mask"), tr("A hint at what the programme masks, after ISO 11172-3 model 1 (Alt+7)"), mask_);
-  right_->add(tr("Moments"), tr("Breaks, overs and the closest moments (Alt+8)"), moments_);
-  right_->add(tr("Thirds"), tr("Depth by third octave (Alt+9)"), thirds_);
+  right_->add(tr("Depth"), tr("How far the residual lies under the master (Alt+7)"), depth_);
+  right_->add(tr("Mask"), tr("A hint at what the programme masks, after ISO 11172-3 model 1 (Alt+8)"), mask_);
+  right_->add(tr("Moments"), tr("Breaks, overs and the closest moments (Alt+9)"), moments_);
+  right_->add(tr("Thirds"), tr("Depth by third octave (Alt+0)"), thirds_);
   head->addWidget(right_);
   legend_ = soft_label(page);
   legend_->setText(tr("under master, dB"));
@@ -224,6 +229,16 @@ void PlateBoard::show_sums(const TrialResult& trial, std::shared_ptr<const Resid
 void PlateBoard::show_trial(const TrialResult& trial) {
   why_ = trial.why;
   depth_->show_cells(trial.report->sums.depth);
+  steps_ = trial.report->explained ? budget_steps(*trial.report) : std::vector<BudgetStep>{};
+  starts_.clear();
+  for (const Cause& c : trial.report->causes)
+    if (c.from_s) starts_.emplace_back(c.text, *c.from_s);
+  if (trial.report->explained)
+    causes_->show_steps(steps_);
+  else
+    causes_->show_nothing(trial.report->fit.trusted && trial.report->sums.residual > 0
+                              ? tr("Being worked out…")
+                              : tr("Nothing is left that a cause could explain"));
   if (trial.why) {
     path_->show_path(trial.why->bands);
     words_->show_words(trial.why->master.words, trial.why->ret.words);
@@ -271,6 +286,12 @@ void PlateBoard::draw_stack() {
       add(tr("floor of the route"), on_bins_of(*why->floor, s.master), Role::soft, Qt::DotLine, false, 1.3);
     return lines;
   });
+}
+
+/// Goes to the place of a cause that has one.
+void PlateBoard::show_cause(int step) {
+  for (const auto& [text, at_s] : starts_)
+    if (text == steps_[size_t(step)].text) emit jump(at_s);
 }
 
 void PlateBoard::fill_moments(const TrialResult& trial) {

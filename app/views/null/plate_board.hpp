@@ -1,10 +1,11 @@
-// The two places for plates under the fit strip: spectra, path, stack, words and course at the left; depth, mask,
-// moments and third octaves at the right.
+// The two places for plates under the fit strip: causes, spectra, path, stack, words and course at the left; depth,
+// mask, moments and third octaves at the right.
 #pragma once
 #include <QLabel>
 #include <QTableWidget>
 
 #include "app/model/trial_runner.hpp"
+#include "app/plates/budget_plate.hpp"
 #include "app/plates/course_plate.hpp"
 #include "app/plates/depth_plate.hpp"
 #include "app/plates/lines_plate.hpp"
@@ -19,7 +20,7 @@ class PlateBoard : public QWidget {
   Q_OBJECT
 
  public:
-  enum Left { spectra_page, path_page, stack_page, words_page, course_page };
+  enum Left { causes_page, spectra_page, path_page, stack_page, words_page, course_page };
   enum Right { depth_page, mask_page, moments_page, thirds_page };
 
   explicit PlateBoard(QWidget* parent = nullptr);
@@ -31,6 +32,7 @@ class PlateBoard : public QWidget {
   void set_playhead(double at_s);
   void set_selection(std::optional<std::pair<double, double>> seconds, std::optional<std::pair<double, double>> hz);
 
+  BudgetPlate* causes() const { return causes_; }
   SpectrumPlate* spectra() const { return spectra_; }
   PathPlate* path() const { return path_; }
   LinesPlate* stack() const { return stack_; }
@@ -64,11 +66,14 @@ class PlateBoard : public QWidget {
   QTableWidget* make_table(const QStringList& heads, const QString& words);
   void draw_spectra();
   void draw_stack();
+  void show_cause(int step);
   void fill_moments(const TrialResult& trial);
   void fill_thirds(const ResidualSums& sums);
 
   std::shared_ptr<const Explanation> why_;
   std::shared_ptr<const ResidualSums> sums_;  // of what is shown; outlives the trial in the view
+  std::vector<BudgetStep> steps_;
+  std::vector<std::pair<std::string, double>> starts_;  // sentences of causes that have a place, and that
   size_t fft_size_ = 16384;
   int smoothing_ = 12;
   bool logarithmic_ = true, relative_ = false;
@@ -77,6 +82,7 @@ class PlateBoard : public QWidget {
 
   Chooser *left_, *right_;
   QLabel *note_, *legend_;
+  BudgetPlate* causes_;
   SpectrumPlate* spectra_;
   PathPlate* path_;
   LinesPlate* stack_;

@@ -2,6 +2,7 @@
 
 #include <algorithm>
 #include <cmath>
+#include <utility>
 
 namespace heathmist {
 
@@ -16,74 +17,262 @@ namespace {
 
 constexpr size_t most_causes = 6;
 constexpr double nothing_left = 1e-12;  // of the master's power: the rest is arithmetic
-constexpr double second_db = 3;         // what a later cause of many numbers must take out
-constexpr double second_from_db = -70;  // and what must be left for it: less is how well the first was known
-constexpr double worth_again_db = 0.5;
+constexpr double next_to_nothing = 1e-7;
+constexpr double well_explained = 1e-6;  // of the master's power: no other cause is looked for beyond that
+constexpr double second_db = 3;          // what a later cause of many numbers must take out
+constexpr double second_from_db = -70;   // and what must be left for it: less is how well the first was known
+constexpr double worth_again_db = 0.3;
+constexpr int most_rounds = 3;
+constexpr double simpler_db = 3;  // by which another set of causes must beat one that holds a gain free to move
+constexpr double odd_share = 0.4, worse_share = 1e-3;  // of what is left, that odd pieces must hold to be asked
+constexpr int most_workers = 4;                        // each holds a model of its own
 
 struct Kept {
   Found found;
   const Estimate* of;
 };
 
+/// What was added (an offset, lines, clicks) was not changed by what happened to the programme: it stands behind that,
+/// and silence behind both.
+int place_of(const Estimate& e) { return e.structural ? 0 : std::string(e.code) == "mute" ? 2 : 1; }
+
+/// What is estimated from: a model and the return; for what happens to the programme, both without what was added.
+struct View {
+  Planar model;
+  std::optional<Excerpt> dry{};
+  Planar dry_model{};
+  double before = 0, before_odd = 0;
+};
+
+/// What an estimate takes out, and by how much that is worth more than nothing.
+struct Tried {
+  std::optional<Kept> kept;
+  double worth = 0, left = 0;
+};
+
+double db_of(double before, double after) { return 10 * std::log10(before / after); }
+
 struct Search {
   const Excerpt& excerpt;
   const BudgetFacts& facts;
-  const Job& job;
+  const Job job;
+  const Estimate* banned = nullptr;
   std::vector<Kept> kept{};
 
+  double master_share(double share) const { return share * excerpt.master_power; }
+  bool keeps(const Estimate& e) const {
+    return std::any_of(kept.begin(), kept.end(), [&](const Kept& k) { return k.of == &e; });
+  }
+  Planar model() const { return model_without({}); }
   Planar model_without(std::optional<size_t> which) const {
+    return model_of([&](size_t n) { return n != which; });
+  }
+  /// The causes that `these` says, in the order in which they happen.
+  template <class These>
+  Planar model_of(These these) const {
     Planar model = excerpt.master;
-    for (size_t n = 0; n < kept.size(); ++n)
-      if (n != which) kept[n].found.take_out(model);
+    put_in(model, these);
     return model;
   }
+  template <class These>
+  void put_in(Planar& model, These these) const {
+    for (int place = 0; place < 3; ++place)
+      for (size_t n = 0; n < kept.size(); ++n)
+        if (place_of(*kept[n].of) == place && these(n)) kept[n].found.take_out(model);
+  }
+  View view_without(std::optional<size_t> which) const {
+    View v{model_without(which)};
+    v.before = power_left(excerpt, v.model), v.before_odd = power_left(excerpt, v.model, true);
+    const auto added = [&](size_t n) { return n != which && place_of(*kept[n].of) == 1; };
+    bool any = false;
+    for (size_t n = 0; n < kept.size(); ++n) any |= added(n);
+    if (!any) return v;
+    v.dry = excerpt;
+    v.dry_model = model_of([&](size_t n) { return n != which && !added(n); });
+    for (int p = 0; p < excerpt.pairs(); ++p) {  // what they add where nothing is muted
+      const auto with = v.model.channel(p), without = v.dry_model.channel(p), ret = v.dry->ret.channel(p);
+      for (size_t n = 0; n < ret.size(); ++n) ret[n] -= with[n] - without[n];
+    }
+    return v;
+  }
+  double left() const { return power_left(excerpt, model()); }
 
   double least_db(const Estimate& e) const {
     if (kept.empty() && !facts.lossy) return e.least_db;
     return e.price_db > 0.6 ? std::max(second_db, e.least_db) : e.least_db;
   }
 
-  /// The cause that takes most out of what is left, less its price; nothing where none takes enough.
-  std::optional<Kept> best(const Planar& model) {
-    const double before = power_left(excerpt, model), before_odd = power_left(excerpt, model, true);
-    const bool little = !kept.empty() && relative_db(before, excerpt.master_power).value_or(-999) < second_from_db;
-    std::optional<Kept> best;
-    double most = 0;
-    for (const Estimate& e : all()) {
-      job.check();
-      if (std::any_of(kept.begin(), kept.end(), [&](const Kept& k) { return k.of == &e; })) continue;
-      if (little && e.structural) continue;
-      auto found = e.estimate(excerpt, model);
-      if (!found) continue;
-      Planar tried = model;
-      found->take_out(tried);
-      const double after = power_left(excerpt, tried), after_odd = power_left(excerpt, tried, true);
-      const double floor = nothing_left * 0.1 * excerpt.master_power;
-      const double taken = std::min(10 * std::log10((before + floor) / (after + floor)),
-                                    10 * std::log10((before_odd + floor) / (after_odd + floor)));
-      if (taken < least_db(e) || taken - e.price_db <= most) continue;
-      most = taken - e.price_db, best = Kept{std::move(*found), &e};
-    }
+  std::optional<Found> estimated(const Estimate& e, const View& v) const {
+    return e.structural && v.dry ? e.estimate(*v.dry, v.dry_model) : e.estimate(excerpt, v.model);
+  }
+
+  Tried tried(const Estimate& e, const View& v) const {
+    auto found = estimated(e, v);
+    if (!found) return {};
+    const bool dry = e.structural && v.dry;
+    Planar with = dry ? v.dry_model : v.model;
+    found->take_out(with);
+    const Excerpt& of = dry ? *v.dry : excerpt;
+    const double before = v.before, before_odd = v.before_odd;
+    const double after = power_left(of, with), after_odd = power_left(of, with, true);
+    const double floor = master_share(nothing_left * 0.1);
+    double taken = db_of(before + floor, after + floor);
+    // Where most of it happens in even pieces, the odd ones can only say that nothing got worse there.
+    if (before_odd > odd_share * before)
+      taken = std::min(taken, db_of(before_odd + floor, after_odd + floor));
+    else if (after_odd > before_odd + worse_share * before)
+      return {};
+    if (taken < least_db(e)) return {};
+    // Of two that leave next to nothing the simpler one is right, however little the other leaves.
+    const double little = master_share(next_to_nothing);
+    const double counts = before > 10 * little ? db_of(before + little, after + little) : taken;
+    return {Kept{std::move(*found), &e}, std::min(taken, counts) - e.price_db, after};
+  }
+
+  /// Of those that are not kept yet, or are `also`, the one that is worth most; nothing where none is worth anything.
+  Tried best(const View& v, const Estimate* also = nullptr) const {
+    const bool little = !kept.empty() && v.before < master_share(std::pow(10, second_from_db / 10));
+    std::vector<const Estimate*> open;
+    for (const Estimate& e : all())
+      if (&e == also || (!keeps(e) && &e != banned && !(little && e.structural))) open.push_back(&e);
+    std::vector<Tried> found(open.size());
+    for_each_segment(
+        std::ssize(open), job, [] { return 0; },
+        [&](int, int64_t n) {  // the long ones stand last in the list, and are begun first
+          const size_t at = open.size() - 1 - size_t(n);
+          found[at] = tried(*open[at], v);
+        });
+    Tried best;
+    for (Tried& t : found)
+      if (t.worth > best.worth) best = std::move(t);
     return best;
   }
 
-  /// Every cause once more, with all others taken out.
+  /// Every cause once more, with all others taken out, until that makes no odds.
   void again() {
-    if (kept.size() < 2) return;
-    for (size_t n = 0; n < kept.size(); ++n) {
-      const double before = power_left(excerpt, model_without({}));
-      if (before < nothing_left * excerpt.master_power) return;
-      const Planar without = model_without(n);
-      auto found = kept[n].of->estimate(excerpt, without);
-      if (!found || found->cause.code != kept[n].found.cause.code) continue;
-      Found was = std::move(kept[n].found);
-      kept[n].found = std::move(*found);
-      // It must be better where it stands, not only behind all others.
-      if (power_left(excerpt, model_without({})) > before * std::pow(10, -worth_again_db / 10))
-        kept[n].found = std::move(was);
+    for (int round = 0; round < most_rounds; ++round) {
+      const double before = left();
+      once_again();
+      if (left() > before * std::pow(10, -worth_again_db / 10)) return;
     }
   }
+  void once_again() {
+    for (size_t n = 0; n < kept.size() && kept.size() > 1; ++n) {
+      job.check();
+      const double before = left();
+      if (before < master_share(nothing_left)) return;
+      auto found = estimated(*kept[n].of, view_without(n));
+      if (!found || found->cause.code != kept[n].found.cause.code) continue;
+      keep_if_better(n, {std::move(*found), kept[n].of}, before, worth_again_db);
+    }
+  }
+
+  /// Whether, beside the others, another cause explains better what one was taken for; or a simpler one as well, once
+  /// the others have been estimated beside it.
+  void once_more_over_all() {
+    for (size_t n = 0; n < kept.size() && kept.size() > 1; ++n) {
+      const double before = left();
+      if (before < master_share(nothing_left)) return;
+      simplify(n);
+      if (left() < master_share(well_explained)) continue;
+      Tried other = best(view_without(n), kept[n].of);
+      if (!other.kept || (other.kept->of == kept[n].of && other.kept->found.cause.code == kept[n].found.cause.code))
+        continue;
+      const double dearer = other.kept->of->price_db - kept[n].of->price_db;
+      keep_if_better(n, std::move(*other.kept), before, worth_again_db + dearer);
+    }
+  }
+
+  void simplify(size_t n) {
+    if (kept[n].of->price_db < 1) return;
+    const View without = view_without(n);
+    for (const Estimate& e : all()) {
+      if (e.price_db >= kept[n].of->price_db || keeps(e) || &e == banned) continue;
+      Tried simple = tried(e, without);
+      if (!simple.kept || simple.left > 100 * left()) continue;
+      Search other = *this;
+      other.kept[n] = std::move(*simple.kept);
+      other.again();
+      if (other.score_db() < score_db()) kept = std::move(other.kept);
+    }
+  }
+
+  /// It must be better where it stands, not only behind all others.
+  void keep_if_better(size_t n, Kept other, double before, double by_db) {
+    std::swap(kept[n], other);
+    if (left() > before * std::pow(10, -by_db / 10)) std::swap(kept[n], other);
+  }
+
+  void run() {
+    View so_far = view_without({});
+    while (kept.size() < most_causes && so_far.before > master_share(nothing_left)) {
+      // The error of a word length is no offset and no noise, though it may look like both.
+      if (facts.bits && *facts.bits < 24)
+        if (const auto rest = cause_of_rest(excerpt, so_far.model, facts); rest && rest->code == "word_length") break;
+      auto found = best(so_far);
+      if (!found.kept) break;
+      kept.push_back(std::move(*found.kept));
+      again();
+      so_far = view_without({});
+    }
+    once_more_over_all();
+  }
+
+  /// What is left, and what the causes cost.
+  double score_db() const {
+    double price = 0;
+    for (const Kept& k : kept) price += k.of->price_db;
+    return db_of(left() + master_share(next_to_nothing), excerpt.master_power) + price;
+  }
 };
+
+constexpr double least_apart_db = 0.03;
+
+/// The channels' flat parts lie apart: an EQ, and a gain of one channel.
+std::optional<Found> channel_gain_in(const Cause& eq) {
+  if (eq.code != "eq" || eq.values["channel_flat_db"].size() != 2) return {};
+  const double left = eq.values["channel_flat_db"][0].get<double>(),
+               right = eq.values["channel_flat_db"][1].get<double>();
+  if (std::abs(right - left) < least_apart_db) return {};
+  Cause c{.code = "channel_gain", .channels = {0, 1}};
+  c.values = {{"gain_db", right - left}, {"channel_gains_db", {left, right}}};
+  return Found{c, [left, right](Planar& m) {
+                 for (double& x : m.channel(0)) x *= std::pow(10, left / 20);
+                 for (double& x : m.channel(1)) x *= std::pow(10, right / 20);
+               }};
+}
+
+/// The samples keep to a word length, though what is left beneath the other causes does not show how they were cut.
+std::optional<Cause> word_length_alone(const Excerpt& e, const BudgetFacts& facts) {
+  if (!facts.bits || *facts.bits >= std::min(24, facts.master_bits)) return {};
+  Cause c{.code = "word_length"};
+  for (int p = 0; p < e.pairs(); ++p) c.channels.push_back(p);
+  c.values = {{"bits", *facts.bits}, {"truncated", nullptr}, {"dither", nullptr}};
+  return c;
+}
+
+/// A gain that is free to move explains much that has a cause of its own, or two: the search without it is tried too,
+/// and the one that starts from a fade.
+Search search_of(const Excerpt& excerpt, const BudgetFacts& facts, const Job& job) {
+  Search search{excerpt, facts, Job{job.stop, {}, std::min(job.workers(), most_workers)}};
+  search.run();
+  const auto moves = std::find_if(search.kept.begin(), search.kept.end(), [](const Kept& k) {
+    return k.found.cause.code == "gain_ride" || k.of->code == std::string("dynamics") ||
+           (k.found.cause.code == "gain_step" && k.found.cause.values["count"].get<size_t>() > 1);
+  });
+  if (moves == search.kept.end()) return search;
+  std::vector<Search> others(2, Search{excerpt, facts, search.job, moves->of});
+  for (const Estimate& e : all())
+    if (e.code == std::string("fade"))
+      if (Tried fade = others[1].tried(e, others[1].view_without({})); fade.kept)
+        others[1].kept.push_back(std::move(*fade.kept)), others[1].banned = nullptr;
+  if (others[1].kept.empty()) others.pop_back();
+  for (Search& other : others) {
+    other.run();
+    if (other.score_db() < search.score_db() - simpler_db) search.kept = std::move(other.kept);
+  }
+  return search;
+}
 
 }  // namespace
 }  // namespace causes
@@ -95,38 +284,41 @@ constexpr double told_beside_db = -85;  // noise lower than that is nothing besi
 Budget explained(const causes::Excerpt& excerpt, const BudgetFacts& facts, const Job& job) {
   using namespace causes;
   Budget budget;
-  Search search{excerpt, facts, job};
+  Search search = search_of(excerpt, facts, job);
   Planar model = excerpt.master;
-  budget.residual_db = relative_db(power_left(excerpt, model), excerpt.master_power);
-  while (search.kept.size() < most_causes && power_left(excerpt, model) > nothing_left * excerpt.master_power) {
-    // The error of a word length is no offset and no noise, though it may look like both.
-    if (facts.bits && *facts.bits < 24)
-      if (const auto rest = cause_of_rest(excerpt, model, facts); rest && rest->code == "word_length") break;
-    auto found = search.best(model);
-    if (!found) break;
-    search.kept.push_back(std::move(*found));
-    search.again();
-    model = search.model_without({});
-  }
-  model = excerpt.master;
   double before = power_left(excerpt, model);
-  for (Kept& kept : search.kept) {
-    kept.found.take_out(model);
-    const double after = power_left(excerpt, model);
-    Cause cause = std::move(kept.found.cause);
+  BudgetFacts of_the_rest = facts;
+  const auto enter = [&](Cause cause, double after) {
     cause.before_db = relative_db(before, excerpt.master_power);
     cause.after_db = relative_db(after, excerpt.master_power);
     budget.causes.push_back(std::move(cause));
     before = after;
+  };
+  for (size_t n = 0; n < search.kept.size(); ++n) {
+    const Kept& kept = search.kept[n];
+    if (kept.of->structural && !of_the_rest.taken_db) of_the_rest.taken_db = relative_db(before, excerpt.master_power);
+    if (auto apart = channel_gain_in(kept.found.cause)) {
+      Planar scaled = model;
+      apart->take_out(scaled);
+      enter(std::move(apart->cause), power_left(excerpt, scaled));
+    }
+    model = search.model_of([&](size_t k) { return k <= n; });
+    enter(kept.found.cause, power_left(excerpt, model));
   }
   budget.remainder_db = relative_db(before, excerpt.master_power);
+  std::optional<Cause> cut = word_length_alone(excerpt, facts);
   if (before > nothing_left * excerpt.master_power)
-    if (auto rest = cause_of_rest(excerpt, model, facts);
+    if (auto rest = cause_of_rest(excerpt, model, of_the_rest);
         rest && (search.kept.empty() || rest->code != "noise" || budget.remainder_db.value_or(-999) > told_beside_db)) {
       rest->before_db = budget.remainder_db;
+      if (rest->code == "word_length") cut.reset();
       budget.causes.push_back(std::move(*rest));
       budget.remainder_db = budget.causes.back().after_db;
     }
+  if (cut && !facts.lossy) {
+    cut->before_db = cut->after_db = budget.remainder_db;
+    budget.causes.push_back(std::move(*cut));
+  }
   return budget;
 }
 

@@ -11,14 +11,13 @@ struct BudgetFacts {
   std::function<std::optional<Json>()> find_traces{};  ///< looks for those traces: asked where the rest is unexplained
   Json lossy_values = Json::object();                  ///< family, rate ...
   std::optional<int> bits;                             ///< word length that the return's samples keep to
-  bool rates_differ = false;
-  int return_rate_hz = 0;
-  double gain_db = 0;  ///< the fit's
+  int master_bits = 64;                                ///< and the master's
+  double gain_db = 0;                                  ///< the fit's
+  std::optional<double> taken_db{};  ///< against the master, what causes that do something to the programme took out
 };
 
 struct Budget {
   std::vector<Cause> causes;           ///< in the order they were taken out
-  std::optional<double> residual_db;   ///< what was left against the master before the first of them
   std::optional<double> remainder_db;  ///< and after the last; nothing: silence
 };
 

@@ -40,19 +40,31 @@ struct Stretch {
   int64_t frames = 0;
 };
 
+/// Sums of model^2, model return and return^2 over a piece.
+struct GainPiece {
+  double mm = 0, mr = 0, rr = 0;
+  double gain() const { return mm > 0 ? mr / mm : 0; }
+};
+
 /// What of a fitted pair the causes are looked for in: all of it, or stretches of a long one. pairs x frames.
+/// Places count the excerpt's own frames; times count frames from the start of the overlap, where its first stretch is.
 struct Excerpt {
   int rate_hz = 0;
   std::vector<Stretch> stretches;
-  Planar master;              ///< the channel of each pair
-  Planar ret;                 ///< laid on it, at the master's level and polarity
-  std::vector<uint8_t> told;  ///< per frame: 0 where nothing may be read from it (what was skipped, or breaks off)
-  bool whole = true;          ///< all of the overlap
-  double master_power = 0;    ///< mean square over what may be read
+  Planar master;                  ///< the channel of each pair
+  Planar ret;                     ///< laid on it, at the master's level and polarity
+  std::vector<uint8_t> told;      ///< per place: 0 where nothing may be read (what was skipped, or breaks off)
+  bool whole = true;              ///< all of the overlap
+  double master_power = 0;        ///< mean square over what may be read
+  std::vector<GainPiece> course;  ///< of a long one: master and return over the whole overlap, in pieces of
+  int64_t course_piece = 0;       ///< so many frames
 
   int pairs() const { return master.channels(); }
   int64_t frames() const { return master.frames(); }
-  double seconds_at(int64_t place) const;  ///< the master's time at a place of the excerpt
+  double time_of(int64_t place) const;
+  std::optional<int64_t> place_of(double time) const;  ///< nothing where the excerpt does not hold it
+  double seconds_of(double time) const;                ///< in the master's time
+  double seconds_at(int64_t place) const { return seconds_of(time_of(place)); }
 };
 
 /// A cause that was found: described (code, channels, places, values), and what puts it into a model of the return, so
@@ -77,6 +89,9 @@ const std::vector<Estimate>& all();
 /// Frames are split into pieces of this many; causes with many numbers are fitted on the even pieces and tried on the
 /// odd ones.
 inline int64_t piece_frames(int rate_hz) { return std::max<int64_t>(16, rate_hz / 100); }
+
+/// Return - model of one pair; zero where nothing may be read.
+std::vector<double> left_of(const Excerpt& excerpt, const Planar& model, int pair);
 
 /// Mean square of return - model over what may be read; `odd`: over the odd pieces only.
 double power_left(const Excerpt& excerpt, const Planar& model, bool odd = false);

@@ -12,7 +12,7 @@ const std::vector<Estimate>& all() {
       {"dc", 0.02, 0, false, estimate_dc},           {"lines", 0.02, 0.5, false, estimate_lines},
       {"clicks", 0.1, 1, false, estimate_clicks},    {"echo", 1, 2, true, estimate_echo},
       {"filter", 1, 3, true, estimate_filter},       {"gain_ride", 1.5, 4, true, estimate_gain_ride},
-      {"dynamics", 1.5, 4, true, estimate_dynamics},
+      {"dynamics", 1.5, 4, true, estimate_dynamics}, {"wow", 10, 4, true, estimate_wow},
   };
   return list;
 }

@@ -5,6 +5,7 @@
 
 #include "core/compare/causes/estimates.hpp"
 #include "core/dsp/fft.hpp"
+#include "core/dsp/median.hpp"
 
 namespace heathmist::causes {
 
@@ -12,6 +13,7 @@ namespace {
 
 constexpr size_t most_knots = 96;
 constexpr size_t harmonics = 9;
+constexpr size_t greatest = 7;       // samples that a level is read from first
 constexpr double least_bend = 3e-5;  // of the peak: a straighter curve is a gain
 
 /// Straight between knots.
@@ -25,7 +27,7 @@ struct Curve {
 };
 
 struct Sample {
-  float x, y;
+  double x, y;
 };
 
 /// Knots at quantiles of the model's samples, the more the farther out, each at the mean of what came back there. Even
@@ -42,7 +44,7 @@ std::optional<Curve> curve_of(const Excerpt& e, const Planar& model) {
       if (n / piece % 2 || !e.told[size_t(n)]) continue;
       const double x = model.channel(p)[size_t(n)];
       if (n % stride && std::abs(x) < 0.5 * peak) continue;
-      samples.push_back({float(x), float(e.ret.channel(p)[size_t(n)])});
+      samples.push_back({x, e.ret.channel(p)[size_t(n)]});
     }
   if (samples.size() < 4000 || !(peak > 0)) return {};
   std::sort(samples.begin(), samples.end(), [](const Sample& a, const Sample& b) { return a.x < b.x; });
@@ -53,11 +55,11 @@ std::optional<Curve> curve_of(const Excerpt& e, const Planar& model) {
   for (size_t k = 1; k <= most_knots; ++k) {
     const double until = low + (high - low) * double(k) / double(most_knots);
     size_t to = from;
-    while (to < samples.size() && double(samples[to].x) <= until) ++to;
+    while (to < samples.size() && samples[to].x <= until) ++to;
     if (to - from < 40 && k < most_knots) continue;
     if (to <= from) continue;
     double sx = 0, sy = 0;
-    for (size_t n = from; n < to; ++n) sx += double(samples[n].x), sy += double(samples[n].y);
+    for (size_t n = from; n < to; ++n) sx += samples[n].x, sy += samples[n].y;
     const double count = double(to - from);
     if (!c.x.empty() && sx / count <= c.x.back() + 1e-9) continue;
     c.x.push_back(sx / count), c.y.push_back(sy / count);
@@ -71,18 +73,50 @@ struct Clip2 {
   double low, high;
 };
 
-/// The two levels that the return never passes, where it keeps to them.
+/// The two levels that the return never passes, where it keeps to them: first from the greatest samples of the model.
 std::optional<Clip2> clip_of(const Excerpt& e, const Planar& model) {
-  double low = 0, high = 0, model_low = 0, model_high = 0;
+  std::vector<Sample> top, bottom;
+  const auto keep = [](std::vector<Sample>& list, Sample s, auto beyond) {  // the `greatest` ones, as a heap
+    if (list.size() == greatest && !beyond(s, list.front())) return;
+    if (list.size() == greatest) std::pop_heap(list.begin(), list.end(), beyond), list.pop_back();
+    list.push_back(s), std::push_heap(list.begin(), list.end(), beyond);
+  };
   for (int p = 0; p < e.pairs(); ++p)
     for (int64_t n = 0; n < e.frames(); ++n) {
       if (!e.told[size_t(n)]) continue;
-      const double y = e.ret.channel(p)[size_t(n)], x = model.channel(p)[size_t(n)];
-      low = std::min(low, y), high = std::max(high, y);
-      model_low = std::min(model_low, x), model_high = std::max(model_high, x);
+      const Sample s{model.channel(p)[size_t(n)], e.ret.channel(p)[size_t(n)]};
+      keep(top, s, [](Sample a, Sample b) { return a.x > b.x; });
+      keep(bottom, s, [](Sample a, Sample b) { return a.x < b.x; });
     }
-  if (!(model_high > high * 1.002) && !(model_low < low * 1.002)) return {};
-  return Clip2{low, high};
+  if (top.empty()) return {};
+  const auto middle = [](const std::vector<Sample>& list, auto of) {
+    std::vector<double> all;
+    for (const Sample& s : list) all.push_back(of(s));
+    return dsp::median(all);
+  };
+  const auto of_return = [](const Sample& s) { return s.y; };
+  double high = middle(top, of_return), low = middle(bottom, of_return);
+  const auto by_model = [](Sample a, Sample b) { return a.x < b.x; };
+  const double model_high = std::max_element(top.begin(), top.end(), by_model)->x,
+               model_low = std::min_element(bottom.begin(), bottom.end(), by_model)->x;
+  const bool cut_high = model_high > high * 1.002, cut_low = model_low < low * 1.002;
+  if (!cut_high && !cut_low) return {};
+  if (!cut_high) high = std::max(high, 1.01 * model_high);
+  if (!cut_low) low = std::min(low, 1.01 * model_low);
+  // Where something was added after it, the levels are what the cut samples come back at on average.
+  for (int round = 0; round < 3; ++round) {
+    double over = 0, under = 0, over_count = 0, under_count = 0;
+    for (int p = 0; p < e.pairs(); ++p)
+      for (int64_t n = 0; n < e.frames(); ++n) {
+        const double y = e.ret.channel(p)[size_t(n)], x = model.channel(p)[size_t(n)];
+        if (!e.told[size_t(n)]) continue;
+        if (x > high) over += y, over_count += 1;
+        if (x < low) under += y, under_count += 1;
+      }
+    if (over_count > 0) high = over / over_count;
+    if (under_count > 0) low = under / under_count;
+  }
+  return high > 0 && low < 0 ? std::optional(Clip2{low, high}) : std::nullopt;
 }
 
 /// Levels of the harmonics of a sine of this peak against its fundamental, and THD (the harmonics' RMS sum).
@@ -159,10 +193,13 @@ std::optional<Found> estimate_curve(const Excerpt& e, const Planar& model) {
   const auto curve = curve_of(e, model);
   if (!curve) return {};
   const double peak = peak_of(model);
-  // Where it is straight, it is a gain.
-  double xx = 0, xy = 0, bend = 0;
-  for (size_t k = 0; k < curve->x.size(); ++k) xx += curve->x[k] * curve->x[k], xy += curve->x[k] * curve->y[k];
-  for (size_t k = 0; k < curve->x.size(); ++k) bend = std::max(bend, std::abs(curve->y[k] - xy / xx * curve->x[k]));
+  // Where it is straight, it is a gain and an offset.
+  double n = double(curve->x.size()), sx = 0, sy = 0, xx = 0, xy = 0, bend = 0;
+  for (size_t k = 0; k < curve->x.size(); ++k)
+    sx += curve->x[k], sy += curve->y[k], xx += curve->x[k] * curve->x[k], xy += curve->x[k] * curve->y[k];
+  const double slope = (n * xy - sx * sy) / (n * xx - sx * sx), offset = (sy - slope * sx) / n;
+  for (size_t k = 0; k < curve->x.size(); ++k)
+    bend = std::max(bend, std::abs(curve->y[k] - offset - slope * curve->x[k]));
   if (bend < least_bend * peak) return {};
   Cause c{.code = "distortion"};
   for (int p = 0; p < e.pairs(); ++p) c.channels.push_back(p);

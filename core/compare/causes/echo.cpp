@@ -1,44 +1,83 @@
 // Echoes: single repeats, found as peaks of a long impulse response.
 #include <algorithm>
 #include <cmath>
+#include <complex>
+#include <span>
 
 #include "core/compare/causes/estimates.hpp"
-#include "core/compare/causes/response.hpp"
 #include "core/dsp/fft.hpp"
+#include "core/dsp/median.hpp"
 
 namespace heathmist::causes {
 
 namespace {
 
-constexpr double window_s = 5;
+constexpr double most_read_s = 24, most_late_s = 3;
 constexpr double least_s = 0.0015;  // nearer ones are an EQ's comb
 constexpr double stands_out = 12;   // times the median of the response around
 constexpr double least_level = 1e-4;
+constexpr double least_power = 1e-7;  // of the mean: bins with less say nothing
 constexpr size_t most_echoes = 4;
 constexpr int64_t around = 24;  // samples of the response that go with a peak
+constexpr int rounds = 3;
 
-struct Echo {
-  int64_t at;
-  double level;
+/// Samples of an impulse response around one place.
+struct Taps {
+  int64_t at = 0;
+  std::vector<double> of{};  // 2 * around + 1
+  double level() const {     // what they sum to, where that is more than the greatest
+    double sum = 0;
+    for (const double v : of) sum += v;
+    const double middle = of[size_t(around)];
+    return std::abs(sum) > std::abs(middle) ? sum : middle;
+  }
 };
 
-std::vector<Echo> peaks(const std::vector<double>& h, double rate) {
-  const auto reach = int64_t(h.size() / 4 * 3 / 4), least = int64_t(least_s * rate);
+void add(std::span<const double> in, const Taps& taps, std::span<double> out) {
+  const auto frames = int64_t(out.size());
+  for (int64_t k = -around; k <= around; ++k) {
+    const double h = taps.of[size_t(k + around)];
+    const int64_t by = taps.at + k;
+    for (int64_t n = std::max<int64_t>(0, by); n < std::min(frames, frames + by); ++n)
+      out[size_t(n)] += h * in[size_t(n - by)];
+  }
+}
+
+/// What turns the model into what is left, by division of the spectra of all of it.
+std::vector<double> deconvolved(std::span<const double> model, std::span<const double> left) {
+  size_t size = 4096;
+  while (size < model.size() * 5 / 4) size *= 2;
+  dsp::RealFft<double> fft(size);
+  const auto transform = [&](std::span<const double> x) {
+    std::fill(fft.time().begin(), fft.time().end(), 0.0);
+    std::copy(x.begin(), x.end(), fft.time().begin());
+    fft.forward();
+    return std::vector<std::complex<double>>(fft.spectrum().begin(), fft.spectrum().end());
+  };
+  const auto x = transform(model), y = transform(left);
+  double power = 0;
+  for (const auto& v : x) power += std::norm(v) / double(x.size());
+  for (size_t k = 0; k < x.size(); ++k)
+    fft.spectrum()[k] = std::conj(x[k]) * y[k] / (std::norm(x[k]) + least_power * power) / double(size);
+  fft.inverse();
+  return {fft.time().begin(), fft.time().end()};
+}
+
+/// Places where the response stands out.
+std::vector<int64_t> peaks(const std::vector<double>& h, double rate) {
+  const auto reach = std::min(int64_t(h.size() / 2), int64_t(most_late_s * rate)), least = int64_t(least_s * rate);
   std::vector<double> sizes;
   for (int64_t n = least; n < reach; ++n) sizes.push_back(std::abs(h[size_t(n)]));
   if (sizes.size() < 100) return {};
-  auto sorted = sizes;
-  std::nth_element(sorted.begin(), sorted.begin() + long(sorted.size() / 2), sorted.end());
-  const double floor = std::max(least_level, stands_out * sorted[sorted.size() / 2]);
-  std::vector<Echo> found;
-  for (int round = 0; round < int(most_echoes); ++round) {
+  const double floor = std::max(least_level, stands_out * dsp::median(sizes));
+  std::vector<int64_t> found;
+  double first = 0;
+  for (size_t round = 0; round < most_echoes; ++round) {
     const auto best = std::max_element(sizes.begin(), sizes.end());
-    if (*best < floor || (!found.empty() && *best < 0.02 * std::abs(found.front().level))) break;
+    if (*best < floor || *best < 0.02 * first) break;
+    first = std::max(first, *best);
     const int64_t at = best - sizes.begin() + least;
-    double level = 0;  // what the samples around it sum to
-    for (int64_t n = -around; n <= around; ++n) level += h[size_t(at + n)];
-    found.push_back({at, h[size_t(at)]});
-    found.back().level = std::abs(level) > std::abs(h[size_t(at)]) ? level : h[size_t(at)];
+    found.push_back(at);
     for (int64_t n = std::max<int64_t>(0, at - least - 2 * around);
          n < std::min(int64_t(sizes.size()), at - least + 2 * around); ++n)
       sizes[size_t(n)] = 0;
@@ -46,39 +85,70 @@ std::vector<Echo> peaks(const std::vector<double>& h, double rate) {
   return found;
 }
 
+/// The stretch that is read: the loudest where there are several, and no more than is quick.
+Stretch read_from(const Excerpt& e, const Planar& model) {
+  Stretch best;
+  double most = -1;
+  for (const Stretch& s : e.stretches) {
+    double power = 0;
+    for (int64_t n = s.at; n < s.at + s.frames; ++n) power += std::pow(model.channel(0)[size_t(n)], 2);
+    if (power > most) most = power, best = s;
+  }
+  best.frames = std::min(best.frames, int64_t(most_read_s * e.rate_hz));
+  return best;
+}
+
 }  // namespace
 
 std::optional<Found> estimate_echo(const Excerpt& e, const Planar& model) {
-  size_t size = 4096;
-  while (double(size) < window_s * e.rate_hz) size *= 2;
-  while (size > 4096 && int64_t(size) * 3 > e.frames()) size /= 2;
-  Response r = estimate_response(e, model, size, 3);
-  std::vector<double> mean(size, 0);
+  const Stretch s = read_from(e, model);
+  if (s.frames < e.rate_hz / 2) return {};
+  std::vector<std::vector<Taps>> taps(size_t(e.pairs()));  // by pair; the direct sound's own first
+  std::vector<std::vector<double>> left(size_t(e.pairs()));
+  const auto part = [&](int p) { return model.channel(p).subspan(size_t(s.at), size_t(s.frames)); };
+  std::vector<double> mean;
   for (int p = 0; p < e.pairs(); ++p) {
-    const auto h = r.impulse(size_t(p));
-    for (size_t n = 0; n < size; ++n) mean[n] += h[n] / e.pairs();
+    const auto all = left_of(e, model, p);
+    left[size_t(p)].assign(all.begin() + s.at, all.begin() + s.at + s.frames);
+    const auto h = deconvolved(part(p), left[size_t(p)]);
+    mean.resize(h.size());
+    for (size_t n = 0; n < h.size(); ++n) mean[n] += h[n] / e.pairs();
   }
   const auto found = peaks(mean, e.rate_hz);
   if (found.empty()) return {};
-  dsp::RealFft<double> fft(size);
-  for (int p = 0; p < e.pairs(); ++p) {  // nothing but the direct sound and the echoes
-    const auto h = r.impulse(size_t(p));
-    std::fill(fft.time().begin(), fft.time().end(), 0.0);
-    fft.time()[0] = 1;
-    for (const Echo& echo : found)
-      for (int64_t n = echo.at - around; n <= echo.at + around; ++n) fft.time()[size_t(n)] = h[size_t(n)];
-    fft.forward();
-    std::copy(fft.spectrum().begin(), fft.spectrum().end(), r.h[size_t(p)].begin());
+  for (int p = 0; p < e.pairs(); ++p) {
+    auto& own = taps[size_t(p)];
+    for (const int64_t at : found) own.push_back({at, std::vector<double>(2 * around + 1)});
+    own.push_back({0, std::vector<double>(2 * around + 1)});  // the gain is not known better before
+    for (int round = 0; round < rounds; ++round) {
+      const auto h = deconvolved(part(p), left[size_t(p)]);
+      for (Taps& t : own) {
+        Taps more{t.at, {}};
+        for (int64_t k = -around; k <= around; ++k)
+          more.of.push_back(t.at || k == 0 ? h[size_t(t.at + k + int64_t(h.size())) % h.size()] : 0);
+        Taps minus = more;
+        for (double& v : minus.of) v = -v;
+        add(part(p), minus, left[size_t(p)]);
+        for (size_t k = 0; k < t.of.size(); ++k) t.of[k] += more.of[k];
+      }
+    }
   }
   Json echoes = Json::array();
-  for (const Echo& echo : found)
-    echoes.push_back({{"time_ms", 1000.0 * double(echo.at) / e.rate_hz},
-                      {"level_db", 20 * std::log10(std::abs(echo.level))},
-                      {"inverted", echo.level < 0}});
+  for (const Taps& t : taps.front())
+    if (t.at)
+      echoes.push_back({{"time_ms", 1000.0 * double(t.at) / e.rate_hz},
+                        {"level_db", 20 * std::log10(std::max(1e-9, std::abs(t.level())))},
+                        {"inverted", t.level() < 0}});
   Cause c{.code = "echo"};
   for (int p = 0; p < e.pairs(); ++p) c.channels.push_back(p);
   c.values = {{"time_ms", echoes[0]["time_ms"]}, {"level_db", echoes[0]["level_db"]}, {"echoes", echoes}};
-  return Found{c, [r](Planar& m) { run(r, m); }};
+  return Found{c, [taps](Planar& m) {
+                 std::vector<double> dry;
+                 for (int p = 0; p < m.channels(); ++p) {
+                   dry.assign(m.channel(p).begin(), m.channel(p).end());
+                   for (const Taps& t : taps[size_t(p)]) add(dry, t, m.channel(p));
+                 }
+               }};
 }
 
 }  // namespace heathmist::causes

@@ -14,6 +14,7 @@ std::optional<Found> estimate_echo(const Excerpt& excerpt, const Planar& model);
 std::optional<Found> estimate_clip(const Excerpt& excerpt, const Planar& model);
 std::optional<Found> estimate_curve(const Excerpt& excerpt, const Planar& model);
 std::optional<Found> estimate_dynamics(const Excerpt& excerpt, const Planar& model);
+std::optional<Found> estimate_wow(const Excerpt& excerpt, const Planar& model);
 std::optional<Found> estimate_dc(const Excerpt& excerpt, const Planar& model);
 std::optional<Found> estimate_lines(const Excerpt& excerpt, const Planar& model);
 std::optional<Found> estimate_clicks(const Excerpt& excerpt, const Planar& model);

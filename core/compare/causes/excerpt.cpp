@@ -7,7 +7,9 @@ namespace heathmist::causes {
 
 namespace {
 
-constexpr int stretches_of_a_long_one = 8;
+constexpr int stretches_of_a_long_one = 5;
+constexpr size_t most_events = 3;
+constexpr double settling_s = 0.1;  // at the start of a stretch: what a filter still holds of before is not there
 
 /// Energies of the master and the residual in short pieces, summed from the start.
 struct Running {
@@ -33,7 +35,9 @@ Running running(const ResidualSums& sums, const Fit& fit, int rate_hz) {
   return r;
 }
 
-std::vector<Stretch> choose(const ResidualSums& sums, const Fit& fit, int rate_hz, int64_t most_frames) {
+/// The stretches of a long one; `events`: master frames that must be among them, as far as there is room.
+std::vector<Stretch> choose(const ResidualSums& sums, const Fit& fit, int rate_hz, int64_t most_frames,
+                            const std::vector<int64_t>& events) {
   const int64_t all = fit.last - fit.first;
   if (all <= most_frames) return {{fit.first, 0, all}};
   const int64_t frames = most_frames / stretches_of_a_long_one, places = all / frames;
@@ -47,6 +51,11 @@ std::vector<Stretch> choose(const ResidualSums& sums, const Fit& fit, int rate_h
         most = w, best = n;
     if (best >= 0) chosen.push_back(best);
   };
+  for (const int64_t event : events) {
+    const int64_t place = std::clamp<int64_t>((event - fit.first) / frames, 0, places - 1);
+    if (chosen.size() < 2 + most_events && std::find(chosen.begin(), chosen.end(), place) == chosen.end())
+      chosen.push_back(place);
+  }
   const auto master = [&](int64_t n) { return r.of(r.master, n * frames, frames); };
   const auto residual = [&](int64_t n) { return r.of(r.residual, n * frames, frames); };
   take_best(master);
@@ -78,11 +87,20 @@ Timeline timeline(const Continuity& breaks, int rate_hz) {
   t.parts.front().moved = breaks.head_samples;
   for (const Break& b : breaks.breaks) {
     const auto at = int64_t(std::llround(b.at_s * rate_hz)), length = int64_t(std::ceil(b.length_s * rate_hz));
-    const int64_t margin = rate_hz / 500;  // a splice may be faded over
-    if (b.kind != BreakKind::dropout) t.parts.push_back({at, t.parts.back().moved + b.jump_samples});
+    const int64_t margin = rate_hz / 500;        // a splice may be faded over
+    if (b.kind == BreakKind::dropout) continue;  // the return is in place, and silent: a cause of its own
+    t.parts.push_back({at, t.parts.back().moved + b.jump_samples});
     t.gone.emplace_back(at - margin, at + (b.kind == BreakKind::insert ? 0 : length) + margin);
   }
   return t;
+}
+
+void keep_course(Excerpt& e, const ResidualSums& sums, const Fit& fit) {
+  const double g = fit.gain();
+  const auto& s = sums.short_pieces;
+  e.course_piece = std::max<int64_t>(1, loudness_piece_frames(e.rate_hz) / 5);
+  for (size_t n = 0; n < s.mm.size(); ++n)
+    e.course.push_back({double(s.mm[n]), double(s.mr[n]) / g, double(s.rr[n]) / (g * g)});
 }
 
 double whole_where_near(double delay) {
@@ -141,10 +159,29 @@ struct Filler {
 
 }  // namespace
 
-double Excerpt::seconds_at(int64_t place) const {
+double Excerpt::time_of(int64_t place) const {
   for (const Stretch& s : stretches)
-    if (place < s.at + s.frames) return double(s.first + place - s.at) / rate_hz;
-  return stretches.empty() ? 0 : double(stretches.back().first + stretches.back().frames) / rate_hz;
+    if (place < s.at + s.frames) return double(s.first - stretches.front().first + place - s.at);
+  return stretches.empty() ? 0 : double(stretches.back().first + stretches.back().frames - stretches.front().first);
+}
+
+std::optional<int64_t> Excerpt::place_of(double time) const {
+  for (const Stretch& s : stretches)
+    if (const double inside = time - double(s.first - stretches.front().first);
+        inside >= 0 && inside < double(s.frames))
+      return s.at + int64_t(inside);
+  return {};
+}
+
+double Excerpt::seconds_of(double time) const {
+  return (double(stretches.empty() ? 0 : stretches.front().first) + time) / rate_hz;
+}
+
+std::vector<double> left_of(const Excerpt& e, const Planar& model, int pair) {
+  std::vector<double> left(size_t(e.frames()));
+  const auto m = model.channel(pair), r = e.ret.channel(pair);
+  for (size_t n = 0; n < left.size(); ++n) left[n] = e.told[n] ? r[n] - m[n] : 0;
+  return left;
 }
 
 double power_left(const Excerpt& e, const Planar& model, bool odd) {
@@ -169,8 +206,11 @@ Excerpt take_excerpt(const Clip& master, const Clip& ret, const Fit& fit, const 
   Excerpt e;
   e.rate_hz = master.format().sample_rate_hz;
   const int pairs = int(fit.pairs.size());
-  e.stretches = choose(sums, fit, e.rate_hz, most_samples / std::max(1, pairs));
+  std::vector<int64_t> events;
+  for (const Break& b : breaks.breaks) events.push_back(std::llround((b.at_s + 0.5 * b.length_s) * e.rate_hz));
+  e.stretches = choose(sums, fit, e.rate_hz, most_samples / std::max(1, pairs), events);
   e.whole = e.stretches.size() == 1;
+  if (!e.whole) keep_course(e, sums, fit);
   const int64_t frames = e.stretches.back().at + e.stretches.back().frames;
   e.master.resize(pairs, frames);
   e.ret.resize(pairs, frames);
@@ -186,6 +226,9 @@ Excerpt take_excerpt(const Clip& master, const Clip& ret, const Fit& fit, const 
     for (const Stretch& s : e.stretches)
       for (int64_t n = std::max(from, s.first); n < std::min(to, s.first + s.frames); ++n)
         e.told[size_t(s.at + n - s.first)] = 0;
+  for (size_t n = 1; n < e.stretches.size(); ++n)
+    std::fill_n(e.told.begin() + e.stretches[n].at, std::min(e.stretches[n].frames, int64_t(settling_s * e.rate_hz)),
+                0);
   double sum = 0, count = 0;
   for (int p = 0; p < pairs; ++p)
     for (int64_t n = 0; n < frames; ++n)

@@ -29,12 +29,13 @@ const std::array laws{
     Law{"one_minus_sine", [](double u, double) { return 1 - std::sin(0.5 * std::numbers::pi * u); }},
 };
 
+constexpr double beyond_s = 0.5, much = 0.3;
 constexpr int most_rounds = 150;
 constexpr double better = 1 - 1e-4;  // of the squared error: less is no move
 
 struct Shape {
   const Law* law = nullptr;
-  double from = 0, until = 0;  // places: full at `from`, nothing at `until` (before it, for a fade in)
+  double from = 0, until = 0;  // times: full at `from`, nothing at `until` (before it, for a fade in)
   double depth_db = 60, plateau = 1;
   double gain(double n) const {
     const double u = (n - from) / (until - from);
@@ -42,10 +43,15 @@ struct Shape {
   }
 };
 
-double cost(const GainCurve& c, const Shape& s) {
+/// Pieces [first, last).
+struct Range {
+  size_t first, last;
+};
+
+double cost(const GainCurve& c, const Range& range, const Shape& s) {
   double sum = 0;
-  for (size_t n = 0; n < c.pieces.size(); ++n) {
-    const double g = s.gain(c.middle(n));
+  for (size_t n = range.first; n < range.last; ++n) {
+    const double g = s.gain(c.middle[n]);
     const auto& p = c.pieces[n];
     sum += p.rr - 2 * g * p.mr + g * g * p.mm;
   }
@@ -53,19 +59,19 @@ double cost(const GainCurve& c, const Shape& s) {
 }
 
 /// Moves the ends (and the depth) until nothing gets better: coordinate descent with halving steps.
-void settle(const GainCurve& c, Shape& s, double& best) {
+void settle(const GainCurve& c, const Range& range, Shape& s, double& best) {
   double step = std::abs(s.until - s.from) / 4;
   const double least = double(c.piece) / 200;
   double depth_step = 16;
   const bool deep = std::string(s.law->name) == "logarithmic";
-  const double length = double(c.pieces.size()) * double(c.piece);
+  const double length = c.middle.back() - c.middle.front();
   for (int round = 0; step > least && round < most_rounds; ++round) {
     bool moved = false;
     const auto tried = [&](Shape t) {
       if (std::abs(t.until - t.from) < double(c.piece) || (t.until > t.from) != (s.until > s.from)) return;
       if (t.depth_db < 12 || t.depth_db > 140) return;
       if (std::abs(t.from - s.from) > length || std::abs(t.until - t.from) > 3 * length) return;
-      if (const double now = cost(c, t); now < best * better) best = now, s = t, moved = true;
+      if (const double now = cost(c, range, t); now < best * better) best = now, s = t, moved = true;
     };
     for (const double d : {step, -step}) {
       Shape t = s;
@@ -90,7 +96,13 @@ void settle(const GainCurve& c, Shape& s, double& best) {
   }
 }
 
-std::optional<Shape> best_shape(const GainCurve& c, double plateau, bool out) {
+struct Faded {
+  Shape shape;
+  double before = 0, after = 0;  // squared error in its range
+};
+
+/// Judged from the end that fades to half a second of the plateau: beyond that another gain may hold.
+std::optional<Faded> best_shape(const GainCurve& c, double plateau, bool out, double rate) {
   // The end that fades: where the gain first leaves the plateau, seen from the other end, and where it ends.
   const auto count = int64_t(c.pieces.size());
   const auto at = [&](int64_t n) { return size_t(out ? n : count - 1 - n); };
@@ -104,28 +116,24 @@ std::optional<Shape> best_shape(const GainCurve& c, double plateau, bool out) {
   for (int64_t n = 0; n <= last; ++n)
     if (c.tells(at(n)) && std::abs(20 * std::log10(std::max(1e-9, c.pieces[at(n)].gain() / plateau))) < 0.1) steady = n;
   if (last - steady < 2) return {};
-  const auto place = [&](double n) { return out ? n * double(c.piece) : (double(count) - n) * double(c.piece); };
+  const auto start_of = [&](int64_t n) { return c.middle[at(n)] - (out ? 0.5 : -0.5) * double(c.piece); };
+  const int64_t beyond = std::max<int64_t>(0, steady - int64_t(beyond_s * rate / double(c.piece)));
+  const Range range = out ? Range{size_t(beyond), size_t(count)} : Range{0, size_t(count - beyond)};
   std::optional<Shape> best;
   double least = 0;
   for (const Law& law : laws) {
-    Shape s{&law, place(double(steady)), place(double(last) + 1), 60, plateau};
-    double now = cost(c, s);
-    settle(c, s, now);
+    Shape s{&law, start_of(steady), start_of(last) + (out ? 1 : -1) * double(c.piece), 60, plateau};
+    double now = cost(c, range, s);
+    settle(c, range, s, now);
     if (!best || now < least) best = s, least = now;
   }
-  return best;
-}
-
-/// The master's time at a place of the excerpt, beyond its ends too.
-double seconds(const Excerpt& e, double place) {
-  const double inside = std::clamp(place, 0.0, double(e.frames() - 1));
-  return e.seconds_at(int64_t(inside)) + (place - std::floor(inside)) / e.rate_hz;
+  return Faded{*best, cost(c, range, {&laws[0], 1e18, 2e18, 60, plateau}), least};
 }
 
 Cause described(const Excerpt& e, const Shape& s) {
   Cause c{.code = "fade"};
   const bool out = s.until > s.from;
-  const double a = seconds(e, s.from), b = seconds(e, s.until);
+  const double a = e.seconds_of(s.from), b = e.seconds_of(s.until);
   c.from_s = std::min(a, b), c.until_s = std::max(a, b);
   c.values = {{"direction", out ? "out" : "in"},
               {"start_s", *c.from_s},
@@ -138,16 +146,25 @@ Cause described(const Excerpt& e, const Shape& s) {
 }  // namespace
 
 std::optional<Found> estimate_fade(const Excerpt& e, const Planar& model) {
-  const GainCurve curve = gain_curve(e, model, piece_frames(e.rate_hz));
-  const double plateau = usual_gain(curve);
-  std::optional<Shape> best;
-  double least = cost(curve, {&laws[0], 1e18, 2e18, 60, 1});
-  for (const bool out : {true, false})
-    if (const auto shape = best_shape(curve, plateau, out))
-      if (const double now = cost(curve, *shape); now < least) best = shape, least = now;
-  if (!best) return {};
-  return Found{described(e, *best),
-               [s = *best](Planar& m) { apply_gain(m, [&](int64_t n) { return s.gain(double(n)); }); }};
+  const GainCurve curve = gain_course(e, model);
+  if (curve.pieces.size() < 8) return {};
+  const double usual = usual_gain(curve);
+  std::vector<Faded> found;
+  for (const double plateau : {usual, usual_gain(curve, usual)})
+    for (const bool out : {true, false})
+      if (const auto one = best_shape(curve, plateau, out, e.rate_hz); one && one->after < one->before)
+        found.push_back(*one);
+  double most = 0;
+  for (const Faded& f : found) most = std::max(most, f.before - f.after);
+  // Of those that take out much, the one that leaves least of what it is about.
+  std::erase_if(found, [&](const Faded& f) { return f.before - f.after < much * most; });
+  const auto best = std::min_element(found.begin(), found.end(), [](const Faded& a, const Faded& b) {
+    return a.after * b.before < b.after * a.before;
+  });
+  if (best == found.end()) return {};
+  return Found{described(e, best->shape), [s = best->shape, stretches = e.stretches](Planar& m) {
+                 apply_gain(stretches, m, [&](int64_t n) { return s.gain(double(n)); });
+               }};
 }
 
 }  // namespace heathmist::causes

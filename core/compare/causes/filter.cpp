@@ -134,6 +134,9 @@ Cause eq_cause(const std::vector<EqShape>& shapes, const std::vector<std::vector
               {"flat_db", s.flat_db},
               {"phase", s.linear_phase ? "linear" : "minimum"},
               {"fit_error_db", s.error_db}};
+  Json flat = Json::array();
+  for (const EqShape& shape : shapes) flat.push_back(shape.flat_db);
+  c.values["channel_flat_db"] = flat;
   if (shapes.size() == 2 && !alike(shapes[0], shapes[1])) {
     Json each = Json::array();
     for (const EqShape& shape : shapes) {

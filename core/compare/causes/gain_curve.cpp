@@ -3,29 +3,66 @@
 #include <algorithm>
 #include <cmath>
 
+#include "core/dsp/median.hpp"
+
 namespace heathmist::causes {
 
-GainCurve gain_curve(const Excerpt& e, const Planar& model, int64_t piece, int pair) {
-  GainCurve curve{piece, std::vector<GainPiece>(size_t((e.frames() + piece - 1) / piece)), 0};
+GainCurve gain_curve(const Excerpt& e, const Planar& model, int64_t piece) {
+  GainCurve curve{piece, std::vector<GainPiece>(size_t((e.frames() + piece - 1) / piece)), {}, 0};
+  std::vector<double> off;
   for (int p = 0; p < e.pairs(); ++p) {
-    if (pair >= 0 && p != pair) continue;
     const auto m = model.channel(p), r = e.ret.channel(p);
-    for (size_t k = 0; k < curve.pieces.size(); ++k)
-      for (int64_t n = int64_t(k) * piece; n < std::min(e.frames(), (int64_t(k) + 1) * piece); ++n)
+    for (size_t k = 0; k < curve.pieces.size(); ++k) {
+      const int64_t from = int64_t(k) * piece, to = std::min(e.frames(), from + piece);
+      double mm = 0, mr = 0;
+      for (int64_t n = from; n < to; ++n)
+        if (e.told[size_t(n)]) mm += m[size_t(n)] * m[size_t(n)], mr += m[size_t(n)] * r[size_t(n)];
+      if (!(mm > 0)) continue;
+      off.clear();
+      for (int64_t n = from; n < to; ++n)
+        if (e.told[size_t(n)]) off.push_back(std::abs(r[size_t(n)] - mr / mm * m[size_t(n)]));
+      const double usual = 3 * dsp::median(off) + 1e-12;
+      size_t at = 0;
+      for (int64_t n = from; n < to; ++n)
         if (e.told[size_t(n)]) {
-          const double x = m[size_t(n)], y = r[size_t(n)];
-          curve.pieces[k].mm += x * x, curve.pieces[k].mr += x * y, curve.pieces[k].rr += y * y;
+          const double x = m[size_t(n)], y = r[size_t(n)], w = 1 / (1 + std::pow(off[at++] / usual, 2));
+          curve.pieces[k].mm += w * x * x, curve.pieces[k].mr += w * x * y, curve.pieces[k].rr += w * y * y;
         }
+    }
   }
-  for (const auto& p : curve.pieces) curve.loudest = std::max(curve.loudest, p.mm);
+  for (size_t k = 0; k < curve.pieces.size(); ++k) {
+    curve.middle.push_back((double(k) + 0.5) * double(piece));
+    curve.loudest = std::max(curve.loudest, curve.pieces[k].mm);
+  }
   return curve;
 }
 
-double usual_gain(const GainCurve& curve) {
+GainCurve gain_course(const Excerpt& e, const Planar& model) {
+  const auto is_master = [&] {
+    for (int p = 0; p < e.pairs(); ++p)
+      if (!std::equal(model.channel(p).begin(), model.channel(p).end(), e.master.channel(p).begin())) return false;
+    return true;
+  };
+  if (e.whole || e.course.empty() || !is_master()) {
+    GainCurve curve = gain_curve(e, model, piece_frames(e.rate_hz));
+    for (double& place : curve.middle)  // a piece that two stretches share says nothing of either
+      place = e.time_of(std::min(e.frames() - 1, int64_t(place))) + (place - std::floor(place));
+    return curve;
+  }
+  GainCurve curve{e.course_piece, e.course, {}, 0};
+  for (size_t k = 0; k < curve.pieces.size(); ++k) {
+    curve.middle.push_back((double(k) + 0.5) * double(curve.piece));
+    curve.loudest = std::max(curve.loudest, curve.pieces[k].mm);
+  }
+  return curve;
+}
+
+double usual_gain(const GainCurve& curve, std::optional<double> beside) {
   std::vector<std::pair<double, double>> gains;  // dB, weight
   double all = 0;
   for (size_t n = 0; n < curve.pieces.size(); ++n)
     if (curve.tells(n) && curve.pieces[n].mr > 0) {
+      if (beside && std::abs(20 * std::log10(curve.pieces[n].gain() / *beside)) < 0.3) continue;
       const double weight = std::sqrt(curve.pieces[n].mm);
       gains.emplace_back(20 * std::log10(curve.pieces[n].gain()), weight);
       all += weight;

@@ -10,6 +10,7 @@ namespace heathmist::causes {
 namespace {
 
 constexpr double knot_s = 0.25;
+constexpr double most_knots = 1200;
 constexpr double least_range_db = 0.1;
 
 struct Curve {
@@ -28,7 +29,7 @@ std::vector<double> knots_of(const GainCurve& c, double knot, size_t count) {
   double mm_all = 0, mr_all = 0;
   for (size_t n = 0; n < c.pieces.size(); ++n) {
     if (n / 5 % 2) continue;
-    const double place = std::clamp(c.middle(n) / knot - 0.5, 0.0, double(count - 1));
+    const double place = std::clamp(c.middle[n] / knot - 0.5, 0.0, double(count - 1));
     const auto k = size_t(place);
     const double b = place - double(k), a = 1 - b;
     const auto& p = c.pieces[n];
@@ -54,22 +55,23 @@ std::vector<double> knots_of(const GainCurve& c, double knot, size_t count) {
 }  // namespace
 
 std::optional<Found> estimate_gain_ride(const Excerpt& e, const Planar& model) {
-  const GainCurve c = gain_curve(e, model, piece_frames(e.rate_hz));
-  Curve curve{knot_s * e.rate_hz, {}};
-  const auto count = size_t(std::ceil(double(e.frames()) / curve.knot));
+  const GainCurve c = gain_course(e, model);
+  if (c.pieces.size() < 8) return {};
+  const double length = c.middle.back() + 0.5 * double(c.piece);
+  Curve curve{std::max(knot_s * e.rate_hz, length / most_knots), {}};
+  const auto count = size_t(std::ceil(length / curve.knot));
   if (count < 3) return {};
   curve.gains = knots_of(c, curve.knot, count);
+  std::vector<bool> heard(count, false);
+  for (size_t n = 0; n < c.pieces.size(); ++n)
+    if (c.pieces[n].mm > 1e-4 * c.loudest) heard[std::min(count - 1, size_t(c.middle[n] / curve.knot))] = true;
   std::vector<double> db;
   Json points = Json::array();
   for (size_t k = 0; k < count; ++k) {
     if (curve.gains[k] <= 1e-3) return {};
-    const auto first = size_t(double(k) * curve.knot / double(c.piece)),
-               last = std::min(c.pieces.size(), size_t(double(k + 1) * curve.knot / double(c.piece)));
-    if (std::any_of(c.pieces.begin() + long(first), c.pieces.begin() + long(last),
-                    [&](const GainPiece& p) { return p.mm > 1e-4 * c.loudest; }))
-      db.push_back(20 * std::log10(curve.gains[k]));
-    const auto place = std::min(e.frames() - 1, int64_t((double(k) + 0.5) * curve.knot));
-    points.push_back({e.seconds_at(place), 20 * std::log10(curve.gains[k])});
+    const double level = 20 * std::log10(curve.gains[k]);
+    if (heard[k]) db.push_back(level);
+    points.push_back({e.seconds_of((double(k) + 0.5) * curve.knot), level});
   }
   if (db.size() < 3) return {};
   std::sort(db.begin(), db.end());
@@ -77,7 +79,9 @@ std::optional<Found> estimate_gain_ride(const Excerpt& e, const Planar& model) {
   if (range < least_range_db) return {};
   Cause cause{.code = "gain_ride"};
   cause.values = {{"range_db", range}, {"most_db", db.back()}, {"least_db", db.front()}, {"curve", points}};
-  return Found{cause, [curve](Planar& m) { apply_gain(m, [&](int64_t n) { return curve.at(double(n) + 0.5); }); }};
+  return Found{cause, [curve, stretches = e.stretches](Planar& m) {
+                 apply_gain(stretches, m, [&](int64_t n) { return curve.at(double(n) + 0.5); });
+               }};
 }
 
 }  // namespace heathmist::causes

@@ -48,7 +48,7 @@ std::vector<size_t> split(const Sums& s, size_t count) {
       if (const size_t at = best_split(s, borders[n], borders[n + 1], after); at && before - after > most)
         most = before - after, best = at;
     }
-    // A step that takes less than half of what is left says nothing of its own.
+    // A step that takes less than a fifth of what is left says nothing of its own.
     double left = 0;
     for (size_t n = 0; n + 1 < borders.size(); ++n) left += s.cost(borders[n], borders[n + 1]);
     if (!best || most < 0.2 * left) break;
@@ -57,9 +57,11 @@ std::vector<size_t> split(const Sums& s, size_t count) {
   return borders;
 }
 
-/// The frame near `about` from which gain b explains the return better than a.
-int64_t border(const Excerpt& e, const Planar& model, int64_t about, int64_t reach, double a, double b) {
-  const int64_t from = std::max<int64_t>(0, about - reach), to = std::min(e.frames(), about + reach);
+/// The time near `time` from which gain b explains the return better than a; as it is where the excerpt lacks it.
+int64_t border(const Excerpt& e, const Planar& model, int64_t time, int64_t reach, double a, double b) {
+  const auto about = e.place_of(double(time));
+  if (!about) return time;
+  const int64_t from = std::max<int64_t>(0, *about - reach), to = std::min(e.frames(), *about + reach);
   double sum = 0, least = 0;
   int64_t best = from;
   for (int64_t n = from; n < to; ++n) {
@@ -69,13 +71,13 @@ int64_t border(const Excerpt& e, const Planar& model, int64_t about, int64_t rea
     }
     if (sum < least) least = sum, best = n + 1;
   }
-  return best;
+  return time + best - *about;
 }
 
 }  // namespace
 
 std::optional<Found> estimate_gain_step(const Excerpt& e, const Planar& model) {
-  const GainCurve curve = gain_curve(e, model, piece_frames(e.rate_hz));
+  const GainCurve curve = gain_course(e, model);
   const Sums sums(curve);
   const auto borders = split(sums, curve.pieces.size());
   if (borders.size() < 3) return {};
@@ -85,7 +87,8 @@ std::optional<Found> estimate_gain_step(const Excerpt& e, const Planar& model) {
   };
   std::vector<Part> parts;
   for (size_t n = 0; n + 1 < borders.size(); ++n)
-    parts.push_back({int64_t(borders[n]) * curve.piece, sums.gain(borders[n], borders[n + 1])});
+    parts.push_back(
+        {int64_t(curve.middle[borders[n]] - 0.5 * double(curve.piece)), sums.gain(borders[n], borders[n + 1])});
   for (size_t n = 1; n < parts.size(); ++n)
     parts[n].from = border(e, model, parts[n].from, 2 * curve.piece, parts[n - 1].gain, parts[n].gain);
   Json steps = Json::array();
@@ -93,7 +96,7 @@ std::optional<Found> estimate_gain_step(const Excerpt& e, const Planar& model) {
     if (parts[n].gain <= 1e-4 || parts[n - 1].gain <= 1e-4) return {};  // nothing comes back: no step
     const double step = 20 * std::log10(parts[n].gain / parts[n - 1].gain);
     if (std::abs(step) < least_step_db) return {};
-    steps.push_back({{"at_s", e.seconds_at(parts[n].from)},
+    steps.push_back({{"at_s", e.seconds_of(double(parts[n].from))},
                      {"step_db", step},
                      {"from_db", 20 * std::log10(parts[n - 1].gain)},
                      {"to_db", 20 * std::log10(parts[n].gain)}});
@@ -102,9 +105,9 @@ std::optional<Found> estimate_gain_step(const Excerpt& e, const Planar& model) {
   c.from_s = steps.front()["at_s"].get<double>();
   if (steps.size() > 1) c.until_s = steps.back()["at_s"].get<double>();
   c.values = {{"steps", steps}, {"step_db", steps.front()["step_db"]}, {"at_s", *c.from_s}, {"count", steps.size()}};
-  return Found{c, [parts](Planar& m) {
+  return Found{c, [parts, stretches = e.stretches](Planar& m) {
                  size_t part = 0;
-                 apply_gain(m, [&](int64_t n) {
+                 apply_gain(stretches, m, [&](int64_t n) {
                    while (part + 1 < parts.size() && n >= parts[part + 1].from) ++part;
                    return parts[part].gain;
                  });

@@ -2,6 +2,7 @@
 #include <algorithm>
 #include <cmath>
 #include <map>
+#include <set>
 
 #include "core/compare/causes/of_pair.hpp"
 
@@ -11,7 +12,7 @@ namespace {
 
 constexpr double matters_db = -60;  // what a cause takes out, against the master, from where on it counts by itself
 constexpr double beside_coding_db = 10;    // what another cause must take out to be named beside coding
-constexpr double beside_db = 40;    // ... and how far under the greatest it may lie
+constexpr double beside_db = 40;           // ... and how far under the greatest it may lie
 constexpr double unexplained_db = -100;    // what may be left with no cause, where nothing else was found
 constexpr double most_unexplained_db = 6;  // a rest this near to what all causes took out leaves the pair unexplained
 
@@ -37,8 +38,7 @@ const std::map<std::string, Kind> groups{{"eq", Kind::linear},
                                          {"clicks", Kind::noise},
                                          {"noise", Kind::noise},
                                          {"word_length", Kind::word_length},
-                                         {"lossy", Kind::lossy},
-                                         {"conversion", Kind::converted}};
+                                         {"lossy", Kind::lossy}};
 
 double power_of(std::optional<double> db) { return db ? std::pow(10, *db / 10) : 0; }
 
@@ -53,8 +53,8 @@ Kind kind_by_causes(const std::vector<Cause>& causes, const NullReport& r) {
   std::map<Kind, double> taken;  // what each group took out
   double most = 0, left = power_of(r.residual_relative_db());
   for (const Cause& c : causes) {
-    if (c.code == "delay" || c.code == "drift" || c.code == "gain" || c.code == "swap" || c.code == "polarity")
-      continue;
+    static const std::set<std::string> of_the_fit{"delay", "drift", "gain", "swap", "polarity", "conversion"};
+    if (of_the_fit.contains(c.code)) continue;
     const auto group = groups.find(c.code);
     auto& sum = taken[group == groups.end() ? Kind::changed : group->second];
     sum += std::max(0.0, power_of(c.before_db) - power_of(c.after_db));
@@ -66,12 +66,13 @@ Kind kind_by_causes(const std::vector<Cause>& causes, const NullReport& r) {
   for (const auto& [kind, power] : taken)
     if (power == most || (power > std::pow(10, matters_db / 10) && power > most * std::pow(10, -beside_db / 10)))
       matter.push_back(kind);
+  std::sort(matter.begin(), matter.end(), [&](Kind a, Kind b) { return taken[a] > taken[b]; });
   const bool unexplained =
       left > std::pow(10, unexplained_db / 10) && left > most * std::pow(10, most_unexplained_db / 10);
   if (converted) {
     const bool beyond = most > std::pow(10, -5.0) && !matter.empty() && matter.front() != Kind::word_length &&
                         matter.front() != Kind::linear && matter.front() != Kind::noise;
-    if (!beyond || matter.front() == Kind::converted) return Kind::converted;
+    if (!beyond) return Kind::converted;
   }
   if (taken.contains(Kind::lossy)) {  // beside coding, little is what coding itself does: it narrows the band and dulls
     const bool beside = std::any_of(causes.begin(), causes.end(), [](const Cause& c) {

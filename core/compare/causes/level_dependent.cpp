@@ -177,7 +177,9 @@ std::optional<Found> estimate_dynamics(const Excerpt& e, const Planar& model) {
     if (t.weight[n] <= 0) continue;
     const double down = std::min(0.0, 20 * std::log10(std::max(1e-4, t.gain[n])) - usual);
     weight += t.weight[n], mean += t.weight[n] * down;
-    if (down < std::min(-0.3, 0.3 * most) && t.level_db[n] + usual > t.return_db[n]) peaks.push_back(t.return_db[n]);
+    if (n == 0 || n + 1 == t.gain.size() || t.gain[n] > t.gain[n - 1] || t.gain[n] > t.gain[n + 1]) continue;
+    if (down < std::min(-0.3, 0.3 * most) && t.level_db[n] + usual > t.return_db[n])  // where it has just gone down
+      peaks.push_back(*std::max_element(t.return_db.begin() + long(n) - 1, t.return_db.begin() + long(n) + 2));
   }
   Cause c;
   const bool falls = corner.slope < 0;  // less gain the louder it is
@@ -187,7 +189,9 @@ std::optional<Found> estimate_dynamics(const Excerpt& e, const Planar& model) {
     spread = peaks[peaks.size() * 9 / 10] - peaks[peaks.size() / 4];
   }
   const double ratio = falls ? 1 / std::max(1e-3, 1 + corner.slope) : 1 + corner.slope;
-  c.code = !falls ? "expander" : spread < limiter_spread_db || ratio > limiter_ratio ? "limiter" : "compressor";
+  const bool limits = spread < limiter_spread_db || ratio > limiter_ratio ||
+                      (spread < 2 * limiter_spread_db && ratio > limiter_ratio / 3);
+  c.code = !falls ? "expander" : limits ? "limiter" : "compressor";
   for (int p = 0; p < e.pairs(); ++p) c.channels.push_back(p);
   c.values = {{"threshold_dbfs", corner.at},
               {"most_reduction_db", -most},
@@ -200,7 +204,9 @@ std::optional<Found> estimate_dynamics(const Excerpt& e, const Planar& model) {
     c.values["ceiling_dbfs"] = peaks.empty() ? Json(nullptr) : Json(peaks.back());
   else
     c.values["ratio"] = ratio;
-  return Found{c, [t](Planar& m) { apply_gain(m, [&](int64_t n) { return t.at(double(n) + 0.5); }); }};
+  return Found{c, [t](Planar& m) {
+                 apply_gain({{0, 0, m.frames()}}, m, [&](int64_t n) { return t.at(double(n) + 0.5); });
+               }};
 }
 
 }  // namespace heathmist::causes

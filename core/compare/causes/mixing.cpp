@@ -5,6 +5,7 @@
 #include <cmath>
 
 #include "core/compare/causes/estimates.hpp"
+#include "core/dsp/median.hpp"
 
 namespace heathmist::causes {
 
@@ -16,6 +17,7 @@ constexpr double least_apart = 1e-6;    // of the inputs' power product: nearer 
 constexpr double as_good = 1.02;        // a simpler matrix may leave that much more
 constexpr double least_gain_db = 0.02;  // between the channels
 constexpr double least_crosstalk_db = -90;
+constexpr int robust_rounds = 3;  // reweighted least squares: Holland and Welsch, Communications in Statistics A6, 1977
 
 /// Sums that any matrix' squared error follows from.
 struct Moments {
@@ -33,14 +35,26 @@ struct Moments {
   }
 };
 
-Moments moments(const Excerpt& e, const Planar& model) {
+/// Over the samples that `a` leaves little of, where one is given: peaks that were bent, and gaps, do not pull then.
+Moments moments(const Excerpt& e, const Planar& model, const Matrix* a = nullptr) {
   Moments m;
   const auto x0 = model.channel(0), x1 = model.channel(1), y0 = e.ret.channel(0), y1 = e.ret.channel(1);
+  const auto off = [&](size_t n) {
+    return std::hypot((*a)[0][0] * x0[n] + (*a)[0][1] * x1[n] - y0[n], (*a)[1][0] * x0[n] + (*a)[1][1] * x1[n] - y1[n]);
+  };
+  double usual = 0;
+  if (a) {
+    std::vector<double> all;
+    for (size_t n = 0; n < size_t(e.frames()); n += 7)
+      if (e.told[n]) all.push_back(off(n));
+    usual = 3 * dsp::median(all) + 1e-12;
+  }
   for (size_t n = 0; n < size_t(e.frames()); ++n) {
     if (!e.told[n]) continue;
-    m.xx[0][0] += x0[n] * x0[n], m.xx[0][1] += x0[n] * x1[n], m.xx[1][1] += x1[n] * x1[n];
-    m.xy[0][0] += x0[n] * y0[n], m.xy[0][1] += x0[n] * y1[n], m.xy[1][0] += x1[n] * y0[n];
-    m.xy[1][1] += x1[n] * y1[n], m.yy[0] += y0[n] * y0[n], m.yy[1] += y1[n] * y1[n];
+    const double w = a ? 1 / (1 + std::pow(off(n) / usual, 2)) : 1;
+    m.xx[0][0] += w * x0[n] * x0[n], m.xx[0][1] += w * x0[n] * x1[n], m.xx[1][1] += w * x1[n] * x1[n];
+    m.xy[0][0] += w * x0[n] * y0[n], m.xy[0][1] += w * x0[n] * y1[n], m.xy[1][0] += w * x1[n] * y0[n];
+    m.xy[1][1] += w * x1[n] * y1[n], m.yy[0] += w * y0[n] * y0[n], m.yy[1] += w * y1[n] * y1[n];
   }
   m.xx[1][0] = m.xx[0][1];
   return m;
@@ -111,7 +125,7 @@ Cause described(const char* code, const Matrix& a) {
 
 std::optional<Found> estimate_mixing(const Excerpt& e, const Planar& model) {
   if (e.pairs() != 2) return {};
-  const Moments m = moments(e, model);
+  Moments m = moments(e, model);
   if (!(m.xx[0][0] > 0) || !(m.xx[1][1] > 0)) return {};
   const bool one = m.xx[0][0] * m.xx[1][1] - m.xx[0][1] * m.xx[0][1] < least_apart * m.xx[0][0] * m.xx[1][1];
   const Matrix own0{{{1, 0}, {0, 0}}}, own1{{{0, 0}, {0, 1}}}, over0{{{0, 1}, {0, 0}}}, over1{{{0, 0}, {1, 0}}};
@@ -122,6 +136,10 @@ std::optional<Found> estimate_mixing(const Excerpt& e, const Planar& model) {
     forms.push_back({"copied_channel", {{{{0, 1}, {0, 1}}}}});
     forms.push_back({"width", {{{{1, 0}, {0, 1}}}, {{{0, 1}, {1, 0}}}}});
     forms.push_back({"crosstalk", {own0, own1, over0, over1}});
+  }
+  for (int round = 0; round < robust_rounds; ++round) {
+    const Matrix most = best_of(m, forms.back().basis);
+    m = moments(e, model, &most);
   }
   const double full = m.left(best_of(m, forms.back().basis)), chance = 1e-13 * (m.yy[0] + m.yy[1]);
   for (const Form& form : forms) {

@@ -12,6 +12,7 @@ constexpr double silent_share = 1e-5;  // of the model's power: under that nothi
 constexpr double least_master = 1e-9;  // mean square under which the master says nothing
 constexpr double mute_s = 0.5;         // shorter ones are dropouts
 constexpr double least_s = 0.002;
+constexpr double heard_over = 10;  // of the power under which nothing comes back: so much the master must have there
 constexpr double whole_channel = 0.98;  // of what the master has there
 
 struct Gap {
@@ -33,7 +34,7 @@ std::vector<Gap> gaps_of(const Excerpt& e, const Planar& model, int pair, double
     double mm = 0;
     while (end < e.frames() && e.told[size_t(end)] && std::abs(r[size_t(end)]) <= floor)
       mm += m[size_t(end)] * m[size_t(end)], ++end;
-    if (end - n >= least && mm / double(end - n) > std::max(least_master, floor * floor * 100))
+    if (end - n >= least && mm / double(end - n) > std::max(least_master, floor * floor * heard_over))
       gaps.push_back({pair, n, end});
     n = end;
   }
@@ -46,14 +47,12 @@ std::optional<Found> estimate_mute(const Excerpt& e, const Planar& model) {
   std::vector<Gap> gaps;
   std::vector<int> channels, silent;
   const double floor = std::sqrt(silent_share * e.master_power);
-  double held = 0, all = 0;
   for (int p = 0; p < e.pairs(); ++p) {
     const auto found = gaps_of(e, model, p, floor);
     double in_gaps = 0, total = 0;
     for (int64_t n = 0; n < e.frames(); ++n) total += std::pow(model.channel(p)[size_t(n)], 2);
     for (const Gap& g : found)
       for (int64_t n = g.from; n < g.to; ++n) in_gaps += std::pow(model.channel(p)[size_t(n)], 2);
-    held += in_gaps, all += total;
     if (found.empty()) continue;
     if (in_gaps > whole_channel * total) silent.push_back(p);
     channels.push_back(p);

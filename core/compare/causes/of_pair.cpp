@@ -11,9 +11,11 @@ using namespace causes;
 
 namespace {
 
-constexpr int64_t most_samples = 4 << 20;      // frames by pairs that are held in memory
+constexpr int64_t most_samples = 3 << 20;      // frames by pairs that are held in memory
 constexpr double channel_delay_least = 0.004;  // samples
 constexpr double channel_delay_db = 0.5;       // what it must take out
+constexpr double jumps_take_db = 3;            // what undoing them must take out
+constexpr double least_gain_db = 0.003;        // that is told
 constexpr int64_t level_frames = 1 << 18;      // of a stretch that the fit's own causes are weighed on
 
 /// Mean square of return - master under another fit, over the excerpt's stretches.
@@ -43,8 +45,8 @@ std::vector<int> all_channels(const NullReport& r) {
   return all;
 }
 
-/// What the fit itself has taken out, one after the other.
-std::vector<Cause> causes_of_fit(const Comparable& pair, const NullReport& report, const Excerpt& e) {
+/// What the fit itself has taken out, one after the other. `more_db`: gain that the causes found beyond the fit's.
+std::vector<Cause> causes_of_fit(const Comparable& pair, const NullReport& report, const Excerpt& e, double more_db) {
   struct Step {
     Cause cause;
     Fit fit;
@@ -83,9 +85,9 @@ std::vector<Cause> causes_of_fit(const Comparable& pair, const NullReport& repor
     so_far.pairs = f.pairs;
     add("polarity", {{"polarity", f.polarity()}}, inverted);
   }
-  if (f.gain_db != 0) {
+  if (std::abs(f.gain_db + more_db) >= least_gain_db) {
     so_far.gain_db = f.gain_db;
-    add("gain", {{"gain_db", f.gain_db}}, all_channels(report));
+    add("gain", {{"gain_db", f.gain_db + more_db}}, all_channels(report));
   }
   if (steps.empty()) return {};
   double before = power_under(pair, bare, e);
@@ -104,24 +106,20 @@ Cause cause_of(const Break& b, const NullReport& report) {
   c.channels = all_channels(report);
   c.from_s = b.at_s, c.until_s = b.at_s + b.length_s;
   c.values = {{"at_s", b.at_s}, {"length_s", b.length_s}};
-  if (b.kind == BreakKind::dropout) {
-    c.code = b.length_s < 0.5 ? "dropout" : "mute";
-    c.values["count"] = 1;
-    return c;
-  }
   c.code = b.kind == BreakKind::skip ? "splice" : b.repeats ? "repeat" : "insert";
   c.values["jump_samples"] = b.jump_samples;
   return c;
 }
 
 /// The excerpt with every channel laid by its own delay, where that takes out something.
-bool lay_by_channel(const Comparable& pair, const NullReport& report, const Continuity& breaks, Excerpt& e,
-                    std::vector<Cause>& told, const Job& job) {
+bool lay_by_channel(const Comparable& pair, const NullReport& report, const Continuity& breaks, double more_db,
+                    Excerpt& e, std::vector<Cause>& told, const Job& job) {
   const auto& pairs = report.fit.pairs;
   double apart = 0;
   for (const auto& p : pairs) apart = std::max(apart, std::abs(p.delay_samples - pairs[0].delay_samples));
   if (pairs.size() < 2 || apart < channel_delay_least || apart > 2000) return false;
   Excerpt own = take_excerpt(*pair.master, *pair.ret, report.fit, report.sums, breaks, true, most_samples, job);
+  turn_down(own, more_db);
   const auto before = relative_db(power_left(e, e.master), e.master_power),
              after = relative_db(power_left(own, own.master), own.master_power);
   if (!before || before.value() - after.value_or(-200) < channel_delay_db) return false;
@@ -165,24 +163,35 @@ std::vector<Cause> causes_of_pair(const Comparable& pair, const NullReport& repo
                                   const BudgetFacts& facts, const Job& job) {
   std::vector<Cause> told;
   if (report.identical || !report.fit.trusted || report.fit.last <= report.fit.first) return told;
-  Excerpt plain = take_excerpt(*pair.master, *pair.ret, report.fit, report.sums, {}, false, most_samples, job);
-  told = causes_of_fit(pair, report, plain);
+  Continuity in_place;  // the same places are looked at, before any jump is undone
+  std::copy_if(breaks.breaks.begin(), breaks.breaks.end(), std::back_inserter(in_place.breaks),
+               [](const Break& b) { return b.kind == BreakKind::dropout; });
+  bool jumps = in_place.breaks.size() < breaks.breaks.size();
+  Excerpt plain = take_excerpt(*pair.master, *pair.ret, report.fit, report.sums, in_place, false, most_samples, job);
+  const double more_db = held_gain_db(plain);
+  turn_down(plain, more_db);
+  told = causes_of_fit(pair, report, plain, more_db);
   if (!(report.sums.residual > 0)) {
     for (auto& c : told) c.text = sentence_of(c);
     return told;
   }
-  if (!breaks.breaks.empty()) {
+  if (jumps) {
     Excerpt laid = take_excerpt(*pair.master, *pair.ret, report.fit, report.sums, breaks, false, most_samples, job);
+    turn_down(laid, more_db);
     const auto before = relative_db(power_left(plain, plain.master), plain.master_power),
                after = relative_db(power_left(laid, laid.master), laid.master_power);
+    jumps = before.value_or(-200) - after.value_or(-200) > jumps_take_db;
     for (const Break& b : breaks.breaks) {
+      if (b.kind == BreakKind::dropout || !jumps) continue;
       told.push_back(cause_of(b, report));
       told.back().before_db = before, told.back().after_db = after;
     }
-    plain = std::move(laid);
+    if (jumps) plain = std::move(laid);
   }
-  lay_by_channel(pair, report, breaks, plain, told, job);
-  auto budget = explain_away(plain, facts, job);
+  lay_by_channel(pair, report, jumps ? breaks : in_place, more_db, plain, told, job);
+  BudgetFacts at_that_gain = facts;
+  at_that_gain.gain_db += more_db;
+  auto budget = explain_away(plain, at_that_gain, job);
   for (auto& c : budget.causes) told.push_back(std::move(c));
   for (auto& c : told) c.text = sentence_of(c);
   return told;

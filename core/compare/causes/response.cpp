@@ -2,7 +2,6 @@
 
 #include <algorithm>
 #include <cmath>
-#include <numbers>
 #include <numeric>
 
 #include "core/dsp/fft.hpp"
@@ -15,23 +14,6 @@ using Complex = std::complex<double>;
 using Bins = std::vector<Complex>;
 
 constexpr double chance_margin = 4;  // times what chance explains
-
-/// Fades an impulse response out by a quarter of the size either way, so that overlap and save can run it.
-void shorten(Bins& h, dsp::RealFft<double>& fft) {
-  std::copy(h.begin(), h.end(), fft.spectrum().begin());
-  fft.inverse();
-  const size_t size = fft.size(), reach = size / 4, fade = reach / 4;
-  for (size_t n = 0; n < size; ++n) {
-    const size_t away = std::min(n, size - n);
-    const double keep = away >= reach ? 0
-                        : away <= reach - fade
-                            ? 1
-                            : 0.5 + 0.5 * std::cos(std::numbers::pi * double(away - (reach - fade)) / double(fade));
-    fft.time()[n] *= keep / double(size);
-  }
-  fft.forward();
-  std::copy(fft.spectrum().begin(), fft.spectrum().end(), h.begin());
-}
 
 struct Sums {
   Bins across;
@@ -109,10 +91,10 @@ Response estimate_response(const Excerpt& e, const Planar& model, size_t size, i
   std::vector<double> left(size_t(e.frames()));
   for (int p = 0; p < e.pairs(); ++p) {
     const auto x = model.channel(p), y = e.ret.channel(p);
-    Bins h(size / 2 + 1, 1);
+    Bins h(size / 2 + 1, 1), best = h;  // the last round's may be worse
     Sums first;
     double last = 1e300;
-    for (int round = 0; round < rounds; ++round) {
+    for (int round = 0; round <= rounds; ++round) {
       if (round == 0)
         std::transform(y.begin(), y.end(), x.begin(), left.begin(), std::minus<>());
       else {
@@ -122,13 +104,16 @@ Response estimate_response(const Excerpt& e, const Planar& model, size_t size, i
       Sums s = sums_of(e, x, left, fft, window);
       if (s.blocks < 2) break;
       const double now = std::reduce(s.left.begin(), s.left.end());
+      if (now < last) best = h;
       if (now > 0.98 * last) break;
       last = now;
+      if (round == rounds) break;
       const Bins d = found_in(s);
       for (size_t k = 0; k < h.size(); ++k) h[k] += d[k];
-      shorten(h, fft);
+      dsp::shorten_response(h, fft);
       if (round == 0) first = std::move(s);
     }
+    h = std::move(best);
     std::vector<double> certainty(h.size(), 0);
     for (size_t k = 0; k < h.size() && first.blocks > 0; ++k) {  // of the last round's path against what it left
       const double tells = first.model[k] * std::norm(h[k]);

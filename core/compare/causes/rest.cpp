@@ -16,6 +16,8 @@ constexpr double still_slope = 0.08;      // dB of the rest per dB of programme,
 constexpr double least_movement_db2 = 2;  // the programme must move this much before its hold can be seen
 constexpr double least_noise_db = -112;
 constexpr double programme_moves_db = 3.5;  // a programme's bands move by that; noise of any colour stands still
+constexpr double model_error_db = 12;
+constexpr double most_alike = 0.45;  // correlation, from which on it is the programme's own
 constexpr double shaped_tilt_db = 6;
 constexpr double most_shaped_steps2 = 400;
 
@@ -24,7 +26,7 @@ struct Cells {
   int bands = 0;
   std::vector<double> model, rest;  // columns x bands, dB
   std::vector<double> spectrum;     // of the rest, mean power per bin
-  double bin_hz = 1;
+  double bin_hz = 1, column_s = 1;
 };
 
 Cells cells_of(const Excerpt& e, const Planar& model) {
@@ -37,6 +39,7 @@ Cells cells_of(const Excerpt& e, const Planar& model) {
   dsp::RealFft<double> a(fft_size), b(fft_size);
   const auto window = dsp::hann(fft_size);
   const int64_t hop = std::max<int64_t>(int64_t(fft_size), e.frames() / 4000);
+  c.column_s = double(hop) / e.rate_hz;
   for (int64_t at = 0; at + int64_t(fft_size) <= e.frames(); at += hop) {
     if (!e.told[size_t(at)] || !e.told[size_t(at) + fft_size - 1]) continue;
     std::vector<double> m(size_t(c.bands), 0), r(size_t(c.bands), 0);
@@ -86,6 +89,37 @@ Behaviour behaviour_of(const Cells& c) {
   std::nth_element(moves.begin(), moves.begin() + long(moves.size() / 2), moves.end());
   b.moves_db = moves[moves.size() / 2];
   return b;
+}
+
+/// Greatest correlation of the two patterns of level over time and band, at any shift of up to two seconds: what is
+/// made of the programme (a tail, the programme at another place) moves as it does, earlier or later.
+double resemblance(const Cells& c, double column_s) {
+  const int columns = c.bands ? int(c.rest.size()) / c.bands : 0, reach = std::min(int(2 / column_s), columns / 3);
+  const auto centred = [&](std::vector<double> db) {
+    const double floor = *std::max_element(db.begin(), db.end()) - 90;
+    for (int band = 0; band < c.bands; ++band) {
+      double sum = 0;
+      for (int k = 0; k < columns; ++k) {
+        double& v = db[size_t(k * c.bands + band)];
+        sum += v = std::max(v, floor);
+      }
+      for (int k = 0; k < columns; ++k) db[size_t(k * c.bands + band)] -= sum / columns;
+    }
+    return db;
+  };
+  if (columns < 12) return 0;
+  const auto model = centred(c.model), rest = centred(c.rest);
+  double most = 0;
+  for (int lag = -reach; lag <= reach; ++lag) {
+    double xy = 0, xx = 0, yy = 0;
+    for (int k = std::max(0, -lag); k < std::min(columns, columns - lag); ++k)
+      for (int band = 0; band < c.bands; ++band) {
+        const double x = model[size_t(k * c.bands + band)], y = rest[size_t((k + lag) * c.bands + band)];
+        xy += x * y, xx += x * x, yy += y * y;
+      }
+    if (xx > 0 && yy > 0) most = std::max(most, xy / std::sqrt(xx * yy));
+  }
+  return most;
 }
 
 double density_db(const std::vector<double>& s, double from, double to) {
@@ -161,9 +195,15 @@ std::optional<Cause> cause_of_rest(const Excerpt& e, const Planar& model, const 
   if (*rest_db < least_noise_db || behaviour.slope > still_slope) return {};
   const double level_dbfs = 10 * std::log10(rest) + facts.gain_db;
   if (behaviour.moves_db > programme_moves_db && *rest_db > -60) {
+    const double like = resemblance(cells, cells.column_s);
+    if (like > most_alike) return {};
+    // What a filter or a compressor is not known better by lies far under what it took out.
+    if (facts.taken_db && *rest_db < *facts.taken_db - model_error_db) return {};
     c.code = "other_programme", c.values = {{"level_db", *rest_db}, {"level_dbfs", level_dbfs}};
     return c;
   }
+  const bool steady = behaviour.moves_db < 3;
+  if (facts.taken_db && !steady) return {};
   const double low = density_db(cells.spectrum, 0.01, 0.05), high = density_db(cells.spectrum, 0.5, 0.9);
   c.code = "noise";
   c.values = {{"level_dbfs", level_dbfs},
@@ -172,7 +212,7 @@ std::optional<Cause> cause_of_rest(const Excerpt& e, const Planar& model, const 
                          : high < low             ? "falling"
                                                   : "rising"},
               {"tilt_db", high - low},
-              {"steady", behaviour.moves_db < 3}};
+              {"steady", steady}};
   return c;
 }
 

@@ -96,6 +96,17 @@ const std::map<std::string, Writer>& writers() {
          const double d = number(v, "drift_ppm");
          return fmt::format("Drift: {} ppm {}", number_text(std::abs(d), 2), d > 0 ? "slow" : "fast");
        }},
+      {"wow",
+       [](const Cause&, const Json& v) {
+         return fmt::format("The speed moves: ±{} samples, up to {} %, at {} Hz",
+                            samples_text(number(v, "depth_samples")), number_text(number(v, "depth_percent"), 3),
+                            number_text(number(v, "rate_hz"), 1));
+       }},
+      {"conversion",
+       [](const Cause&, const Json& v) {
+         return fmt::format("Converted from {} to {}", hertz_text(number(v, "from_hz")),
+                            hertz_text(number(v, "to_hz")));
+       }},
       {"channel_delay",
        [](const Cause& c, const Json& v) {
          const double d = number(v, "delay_samples");
@@ -257,6 +268,7 @@ const std::map<std::string, Writer>& writers() {
       {"word_length",
        [](const Cause&, const Json& v) {
          const std::string d = word(v, "dither");
+         if (d.empty()) return fmt::format("Written to {} bits", int(number(v, "bits")));
          return fmt::format("{} to {} bits, {}",
                             v.contains("truncated") && v["truncated"].get<bool>() ? "Truncated" : "Rounded",
                             int(number(v, "bits")),
@@ -271,8 +283,6 @@ const std::map<std::string, Writer>& writers() {
          const std::string codec = codec_text(word(v, "family"));
          return codec.empty() ? std::string("Lossy coding") : "Lossy coding: " + codec;
        }},
-      {"conversion",
-       [](const Cause&, const Json& v) { return fmt::format("Converted to {} Hz", int(number(v, "rate_hz"))); }},
       {"alias", [](const Cause&,
                    const Json& v) { return fmt::format("Aliases, folded at {}", hertz_text(number(v, "rate_hz"))); }},
   };

@@ -1,0 +1,86 @@
+// Clicks that were added: short, rare, and far over what is left around them.
+#include <algorithm>
+#include <cmath>
+
+#include "core/compare/causes/estimates.hpp"
+#include "core/dsp/median.hpp"
+
+namespace heathmist::causes {
+
+namespace {
+
+constexpr double click_over = 12;  // times the median of what is left around
+constexpr double click_s = 0.002;
+constexpr double ringing = 0.05;  // of its peak, that a click which was read between samples rings with
+constexpr size_t most_clicks = 2000;
+
+/// Median of what is left near a place: where a note sets in, more is left all at once.
+double around(const std::vector<double>& left, int64_t n, int64_t reach) {
+  std::vector<double> sizes;
+  for (int64_t k = std::max<int64_t>(0, n - reach); k < std::min(std::ssize(left), n + reach); ++k)
+    sizes.push_back(std::abs(left[size_t(k)]));
+  return dsp::median(sizes);
+}
+
+}  // namespace
+
+std::optional<Found> estimate_clicks(const Excerpt& e, const Planar& model) {
+  struct Click {
+    int pair;
+    int64_t from;
+    std::vector<double> shape;
+  };
+  std::vector<Click> clicks;
+  Json times = Json::array();
+  std::vector<double> at_s;
+  double most = 0;
+  const auto block = int64_t(0.05 * e.rate_hz), longest = int64_t(click_s * e.rate_hz);
+  for (int p = 0; p < e.pairs(); ++p) {
+    const auto left = left_of(e, model, p);
+    for (int64_t at = 0; at < e.frames(); at += block) {
+      const int64_t end = std::min(e.frames(), at + block);
+      std::vector<double> sizes;
+      for (int64_t n = std::max<int64_t>(0, at - block); n < std::min(e.frames(), end + block); ++n)
+        sizes.push_back(std::abs(left[size_t(n)]));
+      const double usual = std::max(dsp::median(sizes), 3e-7);
+      for (int64_t n = at; n < end; ++n) {
+        const double size = std::abs(left[size_t(n)]);
+        if (size < click_over * usual || size < click_over * around(left, n, 2 * longest)) continue;
+        int64_t last = n;
+        double peak = size;
+        for (int64_t k = n; k < std::min(e.frames(), last + longest / 2); ++k) {
+          peak = std::max(peak, std::abs(left[size_t(k)]));
+          if (std::abs(left[size_t(k)]) > std::max(3 * usual, ringing * peak)) last = k;
+        }
+        if (last - n > longest) {  // too long for a click
+          n = last;
+          continue;
+        }
+        const int64_t from = std::max<int64_t>(0, n - longest), to = std::min(e.frames(), last + longest);
+        clicks.push_back({p, from, {left.begin() + from, left.begin() + to}});
+        for (int64_t k = n; k <= last; ++k) most = std::max(most, std::abs(left[size_t(k)]));
+        at_s.push_back(e.seconds_at(n));
+        n = to;
+        if (clicks.size() > most_clicks) return {};
+      }
+    }
+  }
+  if (clicks.empty()) return {};
+  // Clicks are rare and hold most of what is left where they stand.
+  if (double(clicks.size()) > 20 * double(e.frames()) / e.rate_hz) return {};
+  std::sort(at_s.begin(), at_s.end());
+  at_s.erase(std::unique(at_s.begin(), at_s.end(), [](double a, double b) { return std::abs(a - b) < 0.005; }),
+             at_s.end());
+  for (size_t n = 0; n < std::min<size_t>(at_s.size(), 100); ++n) times.push_back(at_s[n]);
+  Cause c{.code = "clicks"};
+  for (int p = 0; p < e.pairs(); ++p)
+    if (std::any_of(clicks.begin(), clicks.end(), [&](const Click& k) { return k.pair == p; })) c.channels.push_back(p);
+  c.from_s = at_s.front(), c.until_s = at_s.back();
+  c.values = {{"count", at_s.size()}, {"times_s", times}, {"peak_dbfs", 20 * std::log10(most)}};
+  return Found{c, [clicks](Planar& m) {
+                 for (const Click& k : clicks)
+                   for (size_t n = 0; n < k.shape.size(); ++n) m.channel(k.pair)[size_t(k.from) + n] += k.shape[n];
+               }};
+}
+
+}  // namespace heathmist::causes

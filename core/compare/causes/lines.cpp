@@ -1,0 +1,218 @@
+// Steady lines that were added: hum, tones. Found in what is left, not in the return.
+#include <algorithm>
+#include <cmath>
+#include <complex>
+#include <numbers>
+#include <span>
+
+#include "core/compare/causes/estimates.hpp"
+#include "core/dsp/fft.hpp"
+#include "core/dsp/median.hpp"
+
+namespace heathmist::causes {
+
+namespace {
+
+constexpr double line_over_db = 15;  // above what is around it, in the quieter half of the blocks
+constexpr double line_moves_db = 3;  // it stays within that from block to block
+constexpr double programme_share = 0.7, keeps_phase = 0.8;
+constexpr size_t most_lines = 24, most_blocks = 80;
+
+struct Line {
+  double hz = 0;
+  double power = 0;  ///< mean square over pairs
+};
+
+/// Steady lines of what is left: bins that stand out and hold still over blocks of about 1.4 s.
+std::vector<Line> steady_lines(const Excerpt& e, const Planar& model) {
+  size_t size = 4096;
+  while (double(size) < 1.3 * e.rate_hz) size *= 2;
+  const int64_t longest = e.stretches.front().frames;
+  while (size > 4096 && int64_t(size) * (e.whole ? 3 : 1) > longest) size /= 2;
+  if (int64_t(size) > longest) return {};
+  const size_t bins = size / 2 + 1;
+  const auto window = dsp::blackman_harris(size);
+  double window_power = 0;
+  for (const double w : window) window_power += w * w;
+  std::vector<std::vector<float>> blocks;
+  dsp::RealFft<double> fft(size);
+  std::vector<std::vector<double>> left;
+  for (int p = 0; p < e.pairs(); ++p) left.push_back(left_of(e, model, p));
+  for (const Stretch& s : e.stretches)
+    for (auto at = size_t(s.at); at + size <= size_t(s.at + s.frames) && blocks.size() < most_blocks; at += size / 2) {
+      blocks.emplace_back(bins, 0.0f);
+      for (const auto& l : left) {
+        for (size_t n = 0; n < size; ++n) fft.time()[n] = window[n] * l[at + n];
+        fft.forward();
+        for (size_t k = 0; k < bins; ++k)
+          blocks.back()[k] +=
+              float(2 * std::norm(fft.spectrum()[k]) / (window_power * double(size) * double(left.size())));
+      }
+    }
+  if (blocks.size() < 3) return {};
+  std::vector<float> low(bins), high(bins), column(blocks.size());
+  for (size_t k = 0; k < bins; ++k) {
+    for (size_t n = 0; n < blocks.size(); ++n) column[n] = blocks[n][k];
+    std::sort(column.begin(), column.end());
+    low[k] = column[column.size() / 8], high[k] = column[column.size() * 3 / 4];
+  }
+  const double bin_hz = double(e.rate_hz) / double(size);
+  std::vector<Line> lines;
+  for (size_t k = 8; k + 40 < bins; ++k) {
+    if (low[k] <= 0 || low[k] < low[k - 1] || low[k] < low[k + 1]) continue;
+    std::vector<double> around;
+    for (size_t away = 6; away <= 36; ++away) {
+      if (k > away) around.push_back(double(high[k - away]));
+      around.push_back(double(high[k + away]));
+    }
+    if (10 * std::log10(double(low[k]) / std::max(1e-22, dsp::median(around))) < line_over_db) continue;
+    if (10 * std::log10(double(high[k]) / double(low[k])) > line_moves_db) continue;
+    double sum = 0, moment = 0;
+    for (size_t n = k - 3; n <= k + 3; ++n) sum += double(low[n]), moment += double(low[n]) * (double(n) - double(k));
+    lines.push_back({(double(k) + moment / sum) * bin_hz, sum});
+  }
+  std::sort(lines.begin(), lines.end(), [](const Line& a, const Line& b) { return a.power > b.power; });
+  if (lines.size() > most_lines) lines.resize(most_lines);
+  return lines;
+}
+
+/// The phasor of each line in each pair and stretch, at the stretch's start.
+struct Fitted {
+  double hz;
+  std::vector<std::vector<std::complex<double>>> phasors;  // [stretch][pair]
+  double power() const {                                   // mean over stretches and pairs
+    double sum = 0, count = 0;
+    for (const auto& stretch : phasors)
+      for (const auto& p : stretch) sum += std::norm(p) / 2, count += 1;
+    return count > 0 ? sum / count : 0;
+  }
+};
+
+std::complex<double> project(std::span<const double> left, double turn, size_t from, size_t to) {
+  std::complex<double> sum = 0;
+  double weight = 0;
+  const double width = double(to - from);
+  for (size_t at = from; at < to;) {
+    const size_t end = std::min(to, at + 256);
+    auto wave = std::polar(1.0, -turn * double(at));
+    const auto step = std::polar(1.0, -turn);
+    for (; at < end; ++at, wave *= step) {
+      const double w = 0.5 - 0.5 * std::cos(2 * std::numbers::pi * (double(at - from) + 0.5) / width);
+      sum += w * left[at] * wave, weight += w;
+    }
+  }
+  return 2.0 * sum / weight;
+}
+
+void add(std::span<double> to, double turn, std::complex<double> phasor) {
+  for (size_t at = 0; at < to.size();) {
+    const size_t end = std::min(to.size(), at + 256);
+    auto wave = phasor * std::polar(1.0, turn * double(at));
+    const auto step = std::polar(1.0, turn);
+    for (; at < end; ++at, wave *= step) to[at] += wave.real();
+  }
+}
+
+/// By projection on what is left, one line after the other, four times over; the frequency is made finer by how the
+/// phase turns between the two halves of a stretch.
+std::vector<Fitted> fit_lines(const Excerpt& e, const Planar& model, const std::vector<Line>& lines) {
+  std::vector<std::vector<double>> left;
+  for (int p = 0; p < e.pairs(); ++p) left.push_back(left_of(e, model, p));
+  std::vector<Fitted> fitted;
+  for (const Line& l : lines)
+    fitted.push_back({l.hz, {e.stretches.size(), std::vector<std::complex<double>>(left.size(), 0.0)}});
+  const auto part = [&](size_t pair, const Stretch& s) {
+    return std::span(left[pair]).subspan(size_t(s.at), size_t(s.frames));
+  };
+  for (int round = 0; round < (lines.size() > 4 ? 2 : 4); ++round)
+    for (Fitted& f : fitted) {
+      const double was = 2 * std::numbers::pi * f.hz / e.rate_hz;
+      double off = 0, weight = 0;
+      for (size_t n = 0; n < e.stretches.size(); ++n)
+        for (size_t p = 0; p < left.size(); ++p) {
+          const auto l = part(p, e.stretches[n]);
+          add(l, was, f.phasors[n][p]);
+          const size_t half = l.size() / 2;
+          const auto a = project(l, was, 0, half), b = project(l, was, half, l.size());
+          off += std::norm(b) * std::arg(b * std::conj(a)) / double(half), weight += std::norm(b);
+        }
+      if (weight > 0) f.hz += off / weight * e.rate_hz / (2 * std::numbers::pi);
+      const double turn = 2 * std::numbers::pi * f.hz / e.rate_hz;
+      for (size_t n = 0; n < e.stretches.size(); ++n)
+        for (size_t p = 0; p < left.size(); ++p) {
+          const auto l = part(p, e.stretches[n]);
+          f.phasors[n][p] = project(l, turn, 0, l.size());
+          add(l, turn, -f.phasors[n][p]);
+        }
+    }
+  return fitted;
+}
+
+/// The programme holds a line there itself, no weaker, and what is left keeps its phase to it from piece to piece:
+/// something was done to that line, nothing was added.
+bool is_of_the_programme(const Excerpt& e, const Planar& model, const Fitted& f) {
+  constexpr size_t pieces = 12;
+  const double turn = 2 * std::numbers::pi * f.hz / e.rate_hz;
+  std::complex<double> across = 0;
+  double own = 0, added = 0;
+  for (size_t n = 0; n < e.stretches.size(); ++n)
+    for (int p = 0; p < e.pairs(); ++p) {
+      const Stretch& s = e.stretches[n];
+      const auto part = model.channel(p).subspan(size_t(s.at), size_t(s.frames));
+      for (size_t k = 0; k < pieces; ++k) {
+        const auto line = project(part, turn, part.size() * k / pieces, part.size() * (k + 1) / pieces);
+        across += std::conj(line) * f.phasors[n][size_t(p)], own += std::norm(line);
+        added += std::norm(f.phasors[n][size_t(p)]);
+      }
+    }
+  return own > programme_share * added && std::norm(across) > keeps_phase * own * added;
+}
+
+/// 50 or 60 where most of the lines' power is of that family.
+std::optional<double> mains_of(const std::vector<Fitted>& lines) {
+  for (const double mains : {50.0, 60.0}) {
+    double inside = 0, all = 0;
+    int first = 0;
+    for (const Fitted& l : lines) {
+      const double power = l.power();
+      const double order = std::round(l.hz / mains);
+      all += power;
+      if (order >= 1 && order <= 40 && std::abs(l.hz - order * mains) < 0.004 * l.hz + 0.3)
+        inside += power, first += order <= 3;
+    }
+    if (inside > 0.8 * all && first > 0) return mains;
+  }
+  return {};
+}
+
+}  // namespace
+
+std::optional<Found> estimate_lines(const Excerpt& e, const Planar& model) {
+  const auto lines = steady_lines(e, model);
+  if (lines.empty()) return {};
+  auto fitted = fit_lines(e, model, lines);
+  std::erase_if(fitted, [&](const Fitted& f) { return is_of_the_programme(e, model, f); });
+  if (fitted.empty()) return {};
+  const auto mains = mains_of(fitted);
+  double power = 0;
+  Json all = Json::array();
+  for (const Fitted& f : fitted) {
+    const double own = f.power();
+    power += own;
+    all.push_back({{"hz", f.hz}, {"level_dbfs", 10 * std::log10(std::max(1e-20, own))}});
+  }
+  Cause c{.code = mains ? "hum" : "tone"};
+  for (int p = 0; p < e.pairs(); ++p) c.channels.push_back(p);
+  c.values = {{"hz", mains ? *mains : fitted.front().hz},
+              {"level_dbfs", 10 * std::log10(std::max(1e-20, power))},
+              {"lines", all}};
+  return Found{c, [fitted, stretches = e.stretches, rate = e.rate_hz](Planar& m) {
+                 for (const Fitted& f : fitted)
+                   for (size_t n = 0; n < stretches.size(); ++n)
+                     for (int p = 0; p < m.channels(); ++p)
+                       add(m.channel(p).subspan(size_t(stretches[n].at), size_t(stretches[n].frames)),
+                           2 * std::numbers::pi * f.hz / rate, f.phasors[n][size_t(p)]);
+               }};
+}
+
+}  // namespace heathmist::causes

@@ -1,0 +1,24 @@
+// The budget as it is drawn: from the residual down to the remainder, one step a cause.
+#pragma once
+#include <string>
+#include <vector>
+
+#include "core/compare/null.hpp"
+
+namespace heathmist {
+
+/// From the level that was left before a cause to the level that is left after it, in dBr (against the master).
+struct BudgetStep {
+  std::string label;  ///< two words at most
+  std::string text;   ///< the cause's sentence
+  double from_db = 0, to_db = 0;
+  bool cause = true;  ///< else the residual (from nothing up) or the remainder
+};
+
+constexpr double budget_bottom_db = -140;  ///< less than that is drawn as nothing
+
+/// The residual, every cause beyond the fit's own, and the remainder; empty where nothing is known of causes, or
+/// nothing is left over to explain.
+std::vector<BudgetStep> budget_steps(const NullReport& report);
+
+}  // namespace heathmist

@@ -1,0 +1,94 @@
+// Traces of a coder in plain samples: found where one was, at its grid, and nowhere else.
+#include <QtTest>
+#include <cmath>
+
+#include "core/measure/coding.hpp"
+#include "core/stages/encoder.hpp"
+#include "tests/support/programmes.hpp"
+#include "tests/support/signals.hpp"
+
+using namespace heathmist;
+using namespace heathmist::test;
+
+class TestCoding : public QObject {
+  Q_OBJECT
+
+ private slots:
+  void initTestCase() { qputenv("XDG_CACHE_HOME", QByteArray((folder_ / "cache").c_str())); }
+
+  void no_programme_of_ours_was_coded_data() {
+    QTest::addColumn<QString>("name");
+    for (const auto& name : programme_names()) QTest::newRow(name.c_str()) << QString::fromStdString(name);
+  }
+  void no_programme_of_ours_was_coded() {
+    QFETCH(QString, name);
+    const auto sound = programme(name.toStdString(), 48000, 8, 21);
+    for (const WordFormat word : {WordFormat::pcm16, WordFormat::float32}) {
+      const auto found = find_coding(*Clip::open(save(folder_ / "m.wav", sound, 48000, word)));
+      QVERIFY2(!found, found ? qPrintable(QString("%1 %2").arg(found->family.c_str()).arg(found->depth_db)) : "");
+    }
+    // Low-passed as a coder does, and rounded with its noise shaped: neither is coding.
+    Planar dull = sound;
+    dsp::Noise chance(3);
+    for (int c = 0; c < 2; ++c) {
+      double y[8]{}, error = 0;
+      for (double& x : dull.channel(c)) {
+        double in = x;
+        for (double& state : y) in = state += 0.9 * (in - state);
+        const double wanted = in - error, step = std::ldexp(1.0, -15);
+        x = std::nearbyint(wanted / step + chance.triangular()) * step, error = x - wanted;
+      }
+    }
+    QVERIFY(!find_coding(*Clip::open(save(folder_ / "d.wav", dull, 48000, WordFormat::pcm16))));
+  }
+
+  void a_decode_bears_its_coder_data() {
+    QTest::addColumn<QString>("encoder");
+    QTest::addColumn<QString>("family");
+    QTest::addColumn<int>("bits");
+    QTest::newRow("mp3 128") << "libmp3lame" << "mp3" << 128000;
+    QTest::newRow("mp3 192") << "libmp3lame" << "mp3" << 192000;
+    QTest::newRow("aac 128") << "aac" << "aac" << 128000;
+    QTest::newRow("vorbis 128") << "libvorbis" << "vorbis" << 128000;
+    QTest::newRow("opus 96") << "libopus" << "opus" << 96000;
+  }
+  /// In a plain file, late by any number of samples, turned down and inverted.
+  void a_decode_bears_its_coder() {
+    QFETCH(QString, encoder);
+    QFETCH(QString, family);
+    QFETCH(int, bits);
+    for (const char* name : {"swells", "choir"}) {
+      const auto master = save(folder_ / "m.wav", programme(name, 48000, 10, 8), 48000, WordFormat::pcm24);
+      encode(*Clip::open(master), {encoder.toStdString(), bits}, folder_ / "coded.mka");
+      const auto coded = Clip::open(folder_ / "coded.mka");
+      Planar all;
+      std::optional<int64_t> first;
+      for (const int64_t late : {0, 777}) {
+        coded->reader()->read(-late, coded->format().frames + late, all);
+        const auto found = find_coding(*Clip::open(save(folder_ / "r.wav", scaled(all, -0.5), 48000, WordFormat::pcm24)));
+        QVERIFY2(found && found->family == family.toStdString(), found ? found->family.c_str() : name);
+        QVERIFY(found->confidence > 0.5 && found->confidence <= 1);
+        if (first && family != "opus") {
+          const int64_t hop = family == "mp3" ? 576 : 1024, moved = found->frame_offset - *first - late;
+          QVERIFY2((moved % hop + hop) % hop == 0, qPrintable(QString::number(moved)));
+        }
+        first = found->frame_offset;
+        if (family == "mp3")
+          QVERIFY2(*found->about_kbps > 0.4e-3 * bits && *found->about_kbps < 2e-3 * bits,
+                   qPrintable(QString::number(*found->about_kbps)));
+      }
+    }
+  }
+
+  void what_is_too_short_or_silent_tells_nothing() {
+    QVERIFY(!find_coding(*Clip::open(save(folder_ / "s.wav", Planar(2, 48000), 48000))));
+    QVERIFY(!find_coding(*Clip::open(save(folder_ / "s.wav", Planar(1, 10), 48000))));
+    QVERIFY(!find_coding(*Clip::open(save(folder_ / "s.wav", with_noise(Planar(1, 3000), 0.1, 1), 8000))));
+  }
+
+ private:
+  Folder folder_;
+};
+
+QTEST_GUILESS_MAIN(TestCoding)
+#include "test_coding.moc"
