@@ -56,7 +56,7 @@ class TestExplained : public QObject {
   void the_null_comes_first_and_then_its_explanation() {
     QSignalSpy ready(&window_->desk(), &Desk::trial_ready);
     window_->take_files({master_, filtered_});
-    QTRY_COMPARE_WITH_TIMEOUT(ready.size(), 2, 30000);
+    QTRY_COMPARE_WITH_TIMEOUT(ready.size(), 2, 120000);
     const auto first = ready[0][0].value<std::shared_ptr<const TrialResult>>(),
                second = ready[1][0].value<std::shared_ptr<const TrialResult>>();
     QVERIFY(!first->why && second->why);
@@ -129,7 +129,7 @@ class TestExplained : public QObject {
       for (int64_t n = 4 * 48000; n < faded.frames(); ++n)
         faded.channel(c)[size_t(n)] *= double(faded.frames() - n) / double(faded.frames() - 4 * 48000);
     window_->take_files({master, write("faded.wav", faded)});
-    QTRY_VERIFY_WITH_TIMEOUT(window_->desk().current_result() && window_->desk().current_result()->why, 30000);
+    QTRY_VERIFY_WITH_TIMEOUT(window_->desk().current_result() && window_->desk().current_result()->why, 120000);
     auto* causes = window_->null_view()->plates()->causes();
     const auto steps = budget_steps(*window_->desk().current_result()->report);
     const auto fade = std::find_if(steps.begin(), steps.end(), [](const auto& s) { return s.label == "fade"; });
@@ -241,7 +241,7 @@ class TestExplained : public QObject {
     QVERIFY(view->strip()->delay()->value() < 300 && view->strip()->delay()->value() > 150);
     QTest::keyClick(window_.get(), Qt::Key_G, Qt::ControlModifier);
     QTRY_COMPARE_WITH_TIMEOUT(view->strip()->delay()->value(), 300.0, 60000);
-    QTRY_COMPARE_WITH_TIMEOUT(window_->desk().current_hold().delay_samples.value_or(0), 300.0, 30000);
+    QTRY_COMPARE_WITH_TIMEOUT(window_->desk().current_hold().delay_samples.value_or(0), 300.0, 120000);
   }
 
   void the_fit_is_measured_by_a_part() {
@@ -251,7 +251,7 @@ class TestExplained : public QObject {
     const auto later = shifted(sound, 102);
     std::copy(later.channel(1).begin(), later.channel(1).begin() + skewed.frames(), skewed.channel(1).begin());
     window_->take_files({write("skew.wav", sound), write("skew-back.wav", skewed)});
-    QTRY_VERIFY_WITH_TIMEOUT(window_->desk().current_result() && window_->desk().current_result()->why, 30000);
+    QTRY_VERIFY_WITH_TIMEOUT(window_->desk().current_result() && window_->desk().current_result()->why, 120000);
     for (const auto& [entry, delay] : {std::pair{"Channel 1", 100.0}, {"Channel 2", 102.0}}) {
       auto* menu = window_->null_view()->strip()->by_menu();
       emit menu->aboutToShow();
@@ -270,7 +270,7 @@ class TestExplained : public QObject {
     auto& desk = window_->desk();
     desk.set_floor(Floor{"Silence", {silence_.toStdString(), {}}, {}});
     QTRY_VERIFY_WITH_TIMEOUT(desk.current_result() && desk.current_result()->why && desk.current_result()->why->floor,
-                             30000);
+                             120000);
     QVERIFY2(desk.current_result()->why->floor_share > 0.9,
              qPrintable(QString::number(desk.current_result()->why->floor_share)));
     QTRY_VERIFY(window_->findings()->sentences().join(' ').contains("no more than the floor"));
@@ -280,10 +280,10 @@ class TestExplained : public QObject {
     desk.floor_from(desk.current());  // what the trial itself leaves
     QTRY_VERIFY_WITH_TIMEOUT(
         desk.current_result()->spec.floor && desk.current_result()->spec.floor->master && desk.current_result()->why,
-        30000);
+        120000);
     QVERIFY(desk.current_result()->why->floor_share > 0.99);
     desk.set_floor({});
-    QTRY_VERIFY_WITH_TIMEOUT(desk.current_result()->why && !desk.current_result()->why->floor, 30000);
+    QTRY_VERIFY_WITH_TIMEOUT(desk.current_result()->why && !desk.current_result()->why->floor, 120000);
   }
 
   void trials_stand_side_by_side() {
@@ -321,7 +321,7 @@ class TestExplained : public QObject {
     QVERIFY(window_->save_to(file));
     window_->take_files({file});  // its settings are drawn while no trial of it is there yet
     for (QAction* action : window_->null_view()->view_actions()) action->trigger();
-    QTRY_VERIFY_WITH_TIMEOUT(window_->desk().current_result() && window_->desk().current_result()->why, 30000);
+    QTRY_VERIFY_WITH_TIMEOUT(window_->desk().current_result() && window_->desk().current_result()->why, 120000);
     QVERIFY(window_->null_view()->plates()->spectra()->csv().count('\n') > 100);
   }
 
@@ -341,7 +341,7 @@ class TestExplained : public QObject {
   }
   void show_pair(const QString& ret) {
     window_->take_files({master_, ret});
-    QTRY_VERIFY_WITH_TIMEOUT(window_->desk().current_result() && window_->desk().current_result()->why, 30000);
+    QTRY_VERIFY_WITH_TIMEOUT(window_->desk().current_result() && window_->desk().current_result()->why, 120000);
     QTRY_COMPARE(size_t(window_->findings()->sentences().size()),
                  window_->desk().current_result()->report->findings.size());
   }

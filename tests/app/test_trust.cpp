@@ -66,8 +66,8 @@ class TestTrust : public QObject {
                    {{"type", "codec"}, {"codec", "adpcm_ima"}, {"keep", (folder_ / "m.wav").string()}},
                    {{"type", "gain"}, {"gain_db", -3}}}));
     const auto before = std::filesystem::file_size(folder_ / "m.wav");
-    for (int n = 2; n < 6; ++n) QTRY_VERIFY_WITH_TIMEOUT(row(n).summary.has_value(), 30000);
-    for (int n = 0; n < 2; ++n) QTRY_VERIFY_WITH_TIMEOUT(row(n).disarmed && !row(n).failure.isEmpty(), 30000);
+    for (int n = 2; n < 6; ++n) QTRY_VERIFY_WITH_TIMEOUT(row(n).summary.has_value(), 120000);
+    for (int n = 0; n < 2; ++n) QTRY_VERIFY_WITH_TIMEOUT(row(n).disarmed && !row(n).failure.isEmpty(), 120000);
     QVERIFY(!std::filesystem::exists(folder_ / "ran") && !std::filesystem::exists(folder_ / "kept.m4a"));
     QCOMPARE(std::filesystem::file_size(folder_ / "theirs.m4a"), uintmax_t(14));
     QCOMPARE(std::filesystem::file_size(folder_ / "m.wav"), before);
@@ -92,13 +92,13 @@ class TestTrust : public QObject {
     QVERIFY(!std::filesystem::exists(folder_ / "armed"));
     answer_next_dialog("arm");
     arm->click();
-    QTRY_VERIFY_WITH_TIMEOUT(row(0).summary.has_value(), 30000);
+    QTRY_VERIFY_WITH_TIMEOUT(row(0).summary.has_value(), 120000);
     QVERIFY(std::filesystem::exists(folder_ / "armed") && !arm->isVisible());
     std::filesystem::remove(folder_ / "armed");
     window_->desk().model().undo_stack().setClean();
     window_ = std::make_unique<MainWindow>(simulated_output());  // another day
     open(file);
-    QTRY_VERIFY_WITH_TIMEOUT(std::filesystem::exists(folder_ / "armed"), 30000);
+    QTRY_VERIFY_WITH_TIMEOUT(std::filesystem::exists(folder_ / "armed"), 120000);
     open(bench_of({{{"type", "external"}, {"command", touching("armed") + " "}}}));  // nearly the same is another
     QTRY_VERIFY_WITH_TIMEOUT(row(0).disarmed, 20000);
   }
@@ -125,23 +125,23 @@ class TestTrust : public QObject {
     open(bench_of({{{"type", "codec"}, {"codec", "aac"}, {"keep", (there / "new.m4a").string()}},
                    {{"type", "codec"}, {"codec", "aac"}, {"keep", (there / "mine.m4a").string()}},
                    {{"type", "codec"}, {"codec", "aac"}, {"keep", (there / "../escaped.m4a").string()}}}));
-    for (int n = 0; n < 3; ++n) QTRY_VERIFY_WITH_TIMEOUT(row(n).summary.has_value(), 30000);
+    for (int n = 0; n < 3; ++n) QTRY_VERIFY_WITH_TIMEOUT(row(n).summary.has_value(), 120000);
     QVERIFY(std::filesystem::file_size(there / "new.m4a") > 10000);
     QCOMPARE(std::filesystem::file_size(there / "mine.m4a"), uintmax_t(4));
     QVERIFY(!std::filesystem::exists(folder_ / "escaped.m4a"));
     const auto late = folder_ / "late";
     std::filesystem::create_directories(late);
     open(bench_of({{{"type", "codec"}, {"codec", "aac"}, {"keep", (late / "late.m4a").string()}}}));
-    QTRY_VERIFY_WITH_TIMEOUT(window_->desk().current_result() && window_->desk().current_result()->why, 30000);
+    QTRY_VERIFY_WITH_TIMEOUT(window_->desk().current_result() && window_->desk().current_result()->why, 120000);
     QVERIFY(!std::filesystem::exists(late / "late.m4a"));
     window_->arm_stage(window_->desk().current_chain()->stages[0]);  // armed after it was measured: kept now
-    QTRY_VERIFY_WITH_TIMEOUT(std::filesystem::exists(late / "late.m4a"), 30000);
+    QTRY_VERIFY_WITH_TIMEOUT(std::filesystem::exists(late / "late.m4a"), 120000);
   }
 
   /// Opening a probe's cell takes nothing from a return that is being written.
   void an_export_goes_on_while_a_probe_is_opened() {
     open(bench_of({{{"type", "gain"}, {"gain_db", -1}}}));
-    QTRY_VERIFY_WITH_TIMEOUT(window_->desk().current_result() && window_->desk().current_result()->why, 30000);
+    QTRY_VERIFY_WITH_TIMEOUT(window_->desk().current_result() && window_->desk().current_result()->why, 120000);
     QSignalSpy written(window_.get(), &MainWindow::return_written);
     window_->write_return_to(folder_ / "export.wav");
     QVERIFY(window_->is_writing_return());
@@ -150,7 +150,7 @@ class TestTrust : public QObject {
     QVERIFY(written[0][0].toBool());
     QCOMPARE(Clip::open(folder_ / "export.wav")->format().frames, int64_t(4 * 48000));
     QTRY_COMPARE_WITH_TIMEOUT(window_->desk().bench().masters.size(), size_t(2), 20000);
-    QTRY_VERIFY_WITH_TIMEOUT(window_->desk().current_result() && window_->desk().current_result()->why, 30000);
+    QTRY_VERIFY_WITH_TIMEOUT(window_->desk().current_result() && window_->desk().current_result()->why, 120000);
     window_->write_return_to(folder_ / "export.wav");  // there already, and nobody was asked
     QTRY_COMPARE_WITH_TIMEOUT(written.count(), 2, 20000);
     QVERIFY(!written[1][0].toBool() && window_->notice()->text().contains("export.wav"));
@@ -194,7 +194,7 @@ class TestTrust : public QObject {
     std::ofstream(folder_ / "twins.heathmist") << text_of(json);
     open(folder_ / "twins.heathmist");
     QVERIFY2(window_->notice()->text().contains("the id of another"), qPrintable(window_->notice()->text()));
-    for (int n = 0; n < 2; ++n) QTRY_VERIFY_WITH_TIMEOUT(row(n).summary.has_value(), 30000);
+    for (int n = 0; n < 2; ++n) QTRY_VERIFY_WITH_TIMEOUT(row(n).summary.has_value(), 120000);
     QVERIFY(std::abs(row(0).summary->gain_db + 1) < 0.01 && std::abs(row(1).summary->gain_db + 20) < 0.01);
   }
 

@@ -2,6 +2,7 @@
 
 #include <algorithm>
 #include <cmath>
+#include <map>
 #include <utility>
 
 namespace heathmist {
@@ -281,6 +282,16 @@ namespace {
 
 constexpr double told_beside_db = -85;  // noise lower than that is nothing beside another cause
 
+/// Levels that stand in the return are told as they stand there; the excerpt holds it at the master's level.
+void tell_at_the_returns_level(Cause& cause, double gain_db) {
+  static const std::map<std::string, const char*> levels{{"clip", "level_dbfs"}, {"limiter", "ceiling_dbfs"},
+                                                         {"dc", "level_dbfs"},   {"hum", "level_dbfs"},
+                                                         {"tone", "level_dbfs"}, {"clicks", "peak_dbfs"}};
+  const auto level = levels.find(cause.code);
+  if (level == levels.end() || !cause.values[level->second].is_number()) return;
+  cause.values[level->second] = cause.values[level->second].get<double>() + gain_db;
+}
+
 Budget explained(const causes::Excerpt& excerpt, const BudgetFacts& facts, const Job& job) {
   using namespace causes;
   Budget budget;
@@ -289,6 +300,7 @@ Budget explained(const causes::Excerpt& excerpt, const BudgetFacts& facts, const
   double before = power_left(excerpt, model);
   BudgetFacts of_the_rest = facts;
   const auto enter = [&](Cause cause, double after) {
+    tell_at_the_returns_level(cause, facts.gain_db);
     cause.before_db = relative_db(before, excerpt.master_power);
     cause.after_db = relative_db(after, excerpt.master_power);
     budget.causes.push_back(std::move(cause));

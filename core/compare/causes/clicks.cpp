@@ -76,7 +76,7 @@ std::optional<Found> estimate_clicks(const Excerpt& e, const Planar& model) {
   for (int p = 0; p < e.pairs(); ++p)
     if (std::any_of(clicks.begin(), clicks.end(), [&](const Click& k) { return k.pair == p; })) c.channels.push_back(p);
   c.from_s = at_s.front(), c.until_s = at_s.back();
-  c.values = {{"count", at_s.size()}, {"times_s", times}, {"peak_dbfs", 20 * std::log10(most)}};
+  c.values = {{"count", at_s.size()}, {"times_s", times}, {"peak_dbfs", 20 * std::log10(most)}, {"whole", e.whole}};
   return Found{c, [clicks](Planar& m) {
                  for (const Click& k : clicks)
                    for (size_t n = 0; n < k.shape.size(); ++n) m.channel(k.pair)[size_t(k.from) + n] += k.shape[n];

@@ -182,6 +182,7 @@ std::optional<Found> estimate_clip(const Excerpt& e, const Planar& model) {
               {"samples", samples},
               {"runs", runs},
               {"most_reduction_db", 20 * std::log10(peak / level)}};
+  if (!e.whole) c.values.erase("runs"), c.values.erase("samples");  // the excerpt holds but some of them
   tell(c, peak, harmonics_of(peak, cut));
   return Found{c, [cut](Planar& m) {
                  for (int p = 0; p < m.channels(); ++p)

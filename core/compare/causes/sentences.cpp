@@ -219,6 +219,7 @@ const std::map<std::string, Writer>& writers() {
        }},
       {"clip",
        [](const Cause&, const Json& v) {
+         if (!v.contains("runs")) return fmt::format("Clipped at {} dBFS", number_text(number(v, "level_dbfs"), 2));
          return fmt::format("Clipped at {} dBFS in {}", number_text(number(v, "level_dbfs"), 2),
                             plural(number(v, "runs"), "place"));
        }},
@@ -256,7 +257,8 @@ const std::map<std::string, Writer>& writers() {
        }},
       {"clicks",
        [](const Cause&, const Json& v) {
-         return fmt::format("{}, up to {} dBFS", plural(number(v, "count"), "click"),
+         const bool some = v.contains("whole") && !v["whole"].get<bool>();
+         return fmt::format("{}{}, up to {} dBFS", some ? "At least " : "", plural(number(v, "count"), "click"),
                             number_text(number(v, "peak_dbfs"), 1));
        }},
       {"noise", [](const Cause&, const Json& v) { return fmt::format("Noise was added, at {}", level_text(v)); }},
