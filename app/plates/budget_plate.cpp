@@ -12,13 +12,28 @@ namespace {
 constexpr double half_width = 0.4;      // of a bar, in steps
 constexpr double room_for_number = 20;  // pixels of a bar's height that a number needs
 
+/// Words put on lines of at most so many characters.
+QString in_lines(const QString& text, int most) {
+  QString out;
+  for (const QString& line : text.split('\n')) {
+    int width = 0;
+    for (const QString& word : line.split(' ')) {
+      const bool fits = width + int(word.size()) + 1 <= most || width == 0;
+      out += width == 0 ? word : fits ? ' ' + word : '\n' + word;
+      width = (fits ? width : 0) + int(word.size()) + 1;
+    }
+    out += '\n';
+  }
+  return out.chopped(1);
+}
+
 }  // namespace
 
 BudgetPlate::BudgetPlate(QWidget* parent) : Plate(parent) {
   title_ = "causes";
   setAccessibleName(tr("What the residual is made of: cause by cause, from the residual to the remainder"));
   setMouseTracking(true);
-  axisRect()->setMinimumMargins(QMargins(42, 8, 10, 36));
+  axisRect()->setMinimumMargins(QMargins(54, 8, 10, 36));
   QSharedPointer<LevelTicker> levels(new LevelTicker);
   levels->setTickCount(8);
   levels->setTickOrigin(0);
@@ -31,6 +46,8 @@ BudgetPlate::BudgetPlate(QWidget* parent) : Plate(parent) {
   text_->setTextAlignment(Qt::AlignLeft);
   text_->setVisible(false);
   text_->setLayer("overlay");
+  yAxis->setLabel(tr("left, dBr"));
+  yAxis->setLabelPadding(2);
   empty_ = corner_text(axisRect(), 0.5, Qt::AlignHCenter);
   empty_->position->setCoords(0.5, 0.4);
   recolour();
@@ -100,18 +117,21 @@ void BudgetPlate::draw_step(int n) {
     size->setPositionAlignment(Qt::AlignHCenter | (inside ? Qt::AlignTop : Qt::AlignBottom));
     size->setText(s.cause ? tr("%1 dB").arg(number(s.to_db - s.from_db, 0)) : number(s.from_db, 1));
     items_.push_back(size);
+  } else {
+    auto* none = new QCPItemText(this);
+    none->setFont(face(Type::small));
+    none->setColor(colour(Role::soft));
+    none->position->setCoords(n, yAxis->range().lower);
+    none->setPositionAlignment(Qt::AlignHCenter | Qt::AlignBottom);
+    none->setPadding(QMargins(0, 2, 0, 2));
+    none->setText(tr("nothing"));
+    items_.push_back(none);
   }
-  if (n + 1 < int(steps_.size()) && low > yAxis->range().lower) {
-    auto* down = new QCPItemLine(this);
-    const double level = s.cause ? low : s.from_db;
-    down->start->setCoords(n + half_width, level);
-    down->end->setCoords(n + 1 - half_width, level);
-    down->setPen(QPen(colour(Role::soft), 1, Qt::DashLine));
-    items_.push_back(down);
-  } else if (n + 1 < int(steps_.size()) && !s.cause) {
+  const double level = s.cause ? low : s.from_db;  // where the next one starts
+  if (n + 1 < int(steps_.size()) && level > yAxis->range().lower) {
     auto* across = new QCPItemLine(this);
-    across->start->setCoords(n + half_width, s.from_db);
-    across->end->setCoords(n + 1 - half_width, s.from_db);
+    across->start->setCoords(n + half_width, level);
+    across->end->setCoords(n + 1 - half_width, level);
     across->setPen(QPen(colour(Role::soft), 1, Qt::DashLine));
     items_.push_back(across);
   }
@@ -148,7 +168,7 @@ void BudgetPlate::point_at(int step) {
   if (step == chosen_) return;
   chosen_ = step;
   text_->setVisible(step >= 0);
-  text_->setText(read_out(step));
+  text_->setText(in_lines(read_out(step), axisRect()->width() * 3 / 4 / std::max(1, fontMetrics().averageCharWidth())));
   draw();
 }
 

@@ -210,26 +210,26 @@ void tell_causes(Explanation& why, const Comparable& pair, const Clip& master, c
 Explanation explain(const Clip& master, const Clip& ret, const Comparable& pair, NullReport& report,
                     const ExplainOptions& options, const Job& job) {
   Explanation why;
-  why.master = study(master, report.master_levels, report.master_overview, job.part(0, 0.15));
+  why.master = study(master, report.master_levels, report.master_overview, job.part(0, 0.1));
   why.ret =
-      report.identical ? why.master : study(ret, report.return_levels, report.return_overview, job.part(0.15, 0.3));
+      report.identical ? why.master : study(ret, report.return_levels, report.return_overview, job.part(0.1, 0.2));
   const Clip &m = *pair.master, &r = *pair.ret;
   why.gain = gain_trace(report.sums, report.fit, m.format().sample_rate_hz);
   why.depth = third_octave_depth(report.sums);
   if (is_silent(report)) tell_silence(report);
   if (report.fit.trusted && report.sums.residual > 0) {
-    why.split = split_residual(m, r, report.fit, report.sums, job.part(0.3, 0.8));
+    why.split = split_residual(m, r, report.fit, report.sums, job.part(0.2, 0.4));
     why.bands = path_bands(why.split, 6);
     why.closest = closest_moments(report.sums.depth);
-    why.mask = mask_map(m, r, report.fit, job.part(0.8, 0.95));
-    why.continuity = find_breaks(m, r, report.fit, report.sums, job.part(0.95, 1));
+    why.mask = mask_map(m, r, report.fit, job.part(0.4, 0.5));
+    why.continuity = find_breaks(m, r, report.fit, report.sums, job.part(0.5, 0.55));
     if (report.return_levels.bits_used)
       why.requantised = study_requantising(m, r, report.fit, report.sums, *report.return_levels.bits_used,
                                            Job{job.stop, {}, job.threads});
     if (options.floor) weigh_floor(why, report, *options.floor);
     refine_remainder(report, why.split);
     const Job quiet{job.stop, {}, job.threads};
-    tell_causes(why, pair, master, ret, report, quiet);
+    tell_causes(why, pair, master, ret, report, job.part(0.55, 0.95));
     look_for_aliases(why, master, pair, report, quiet);
     if (why.aliasing.empty()) look_for_shaped_noise(why, pair, report, quiet);
   }

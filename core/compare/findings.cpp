@@ -4,7 +4,6 @@
 #include <algorithm>
 #include <cctype>
 #include <cmath>
-#include <set>
 
 #include "core/compare/null.hpp"
 #include "core/compare/phrases.hpp"
@@ -41,10 +40,9 @@ struct Teller {
 
   /// The greatest causes in words, by what they took out; empty where they are not known, or the fit is all there is.
   std::string headline() const {
-    static const std::set<std::string> of_the_fit{"delay", "drift", "gain", "swap", "polarity", "conversion"};
     std::vector<const Cause*> all;
     for (const Cause& c : r.causes)
-      if (!of_the_fit.contains(c.code)) all.push_back(&c);
+      if (!c.is_of_the_fit()) all.push_back(&c);
     const auto power = [](std::optional<double> db) { return db ? std::pow(10, *db / 10) : 0; };
     const auto taken = [&](const Cause* c) { return power(c->before_db) - power(c->after_db); };
     std::stable_sort(all.begin(), all.end(), [&](auto* a, auto* b) { return taken(a) > taken(b); });

@@ -4,7 +4,6 @@
 
 #include <algorithm>
 #include <map>
-#include <set>
 
 #include "core/compare/phrases.hpp"
 
@@ -38,10 +37,9 @@ std::string level_text(std::optional<double> db) {
 }  // namespace
 
 std::vector<BudgetStep> budget_steps(const NullReport& report) {
-  static const std::set<std::string> of_the_fit{"delay", "drift", "gain", "swap", "polarity", "conversion"};
   std::vector<const Cause*> beyond;
   for (const Cause& c : report.causes)
-    if (!of_the_fit.contains(c.code)) beyond.push_back(&c);
+    if (!c.is_of_the_fit()) beyond.push_back(&c);
   if (beyond.empty()) return {};
   const auto first = beyond.front()->before_db, last = beyond.back()->after_db;
   std::vector<BudgetStep> steps{

@@ -22,20 +22,6 @@ bool full() { return qEnvironmentVariableIsSet("HEATHMIST_FULL"); }
 bool shown() { return qEnvironmentVariableIsSet("HEATHMIST_SHOW"); }
 int seed_of_day() { return qEnvironmentVariableIntValue("HEATHMIST_SEED"); }
 
-bool tells(const NullReport& report, const std::string& code) {
-  return std::any_of(report.causes.begin(), report.causes.end(), [&](const Cause& c) { return c.code == code; });
-}
-
-QString told(const NullReport& report) {
-  QString text = QString::fromStdString(std::string(name_of(report.kind)));
-  for (const Cause& c : report.causes)
-    text += QString(" | %1 %2>%3")
-                .arg(QString::fromStdString(c.text))
-                .arg(c.before_db.value_or(-999), 0, 'f', 1)
-                .arg(c.after_db.value_or(-999), 0, 'f', 1);
-  return text;
-}
-
 /// Rows are truths, columns the kinds that were told.
 struct Table {
   std::map<std::string, std::map<std::string, int>> told_as;

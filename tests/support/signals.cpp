@@ -91,6 +91,20 @@ double peak_of(const Planar& sound) {
   return peak;
 }
 
+bool tells(const NullReport& report, const std::string& code) {
+  return std::any_of(report.causes.begin(), report.causes.end(), [&](const Cause& c) { return c.code == code; });
+}
+
+QString told(const NullReport& report) {
+  QString text = QString::fromStdString(std::string(name_of(report.kind)));
+  for (const Cause& c : report.causes)
+    text += QString(" | %1 %2>%3")
+                .arg(QString::fromStdString(c.text))
+                .arg(c.before_db.value_or(-999), 0, 'f', 1)
+                .arg(c.after_db.value_or(-999), 0, 'f', 1);
+  return text;
+}
+
 double db(std::optional<double> value) { return value.value_or(-999); }
 
 }  // namespace heathmist::test

@@ -3,6 +3,7 @@
 #include <algorithm>
 #include <cmath>
 #include <map>
+#include <string_view>
 #include <utility>
 
 namespace heathmist {
@@ -32,10 +33,6 @@ struct Kept {
   Found found;
   const Estimate* of;
 };
-
-/// What was added (an offset, lines, clicks) was not changed by what happened to the programme: it stands behind that,
-/// and silence behind both.
-int place_of(const Estimate& e) { return e.structural ? 0 : std::string(e.code) == "mute" ? 2 : 1; }
 
 /// What is estimated from: a model and the return; for what happens to the programme, both without what was added.
 struct View {
@@ -71,20 +68,16 @@ struct Search {
   /// The causes that `these` says, in the order in which they happen.
   template <class These>
   Planar model_of(These these) const {
-    Planar model = excerpt.master;
-    put_in(model, these);
-    return model;
-  }
-  template <class These>
-  void put_in(Planar& model, These these) const {
-    for (int place = 0; place < 3; ++place)
+    Planar model = *excerpt.master;
+    for (const Stands place : {Stands::in_programme, Stands::beside_it, Stands::over_all})
       for (size_t n = 0; n < kept.size(); ++n)
-        if (place_of(*kept[n].of) == place && these(n)) kept[n].found.take_out(model);
+        if (kept[n].of->stands == place && these(n)) kept[n].found.take_out(model);
+    return model;
   }
   View view_without(std::optional<size_t> which) const {
     View v{model_without(which)};
     v.before = power_left(excerpt, v.model), v.before_odd = power_left(excerpt, v.model, true);
-    const auto added = [&](size_t n) { return n != which && place_of(*kept[n].of) == 1; };
+    const auto added = [&](size_t n) { return n != which && kept[n].of->stands == Stands::beside_it; };
     bool any = false;
     for (size_t n = 0; n < kept.size(); ++n) any |= added(n);
     if (!any) return v;
@@ -104,13 +97,13 @@ struct Search {
   }
 
   std::optional<Found> estimated(const Estimate& e, const View& v) const {
-    return e.structural && v.dry ? e.estimate(*v.dry, v.dry_model) : e.estimate(excerpt, v.model);
+    return e.stands == Stands::in_programme && v.dry ? e.estimate(*v.dry, v.dry_model) : e.estimate(excerpt, v.model);
   }
 
   Tried tried(const Estimate& e, const View& v) const {
     auto found = estimated(e, v);
     if (!found) return {};
-    const bool dry = e.structural && v.dry;
+    const bool dry = e.stands == Stands::in_programme && v.dry;
     Planar with = dry ? v.dry_model : v.model;
     found->take_out(with);
     const Excerpt& of = dry ? *v.dry : excerpt;
@@ -135,10 +128,11 @@ struct Search {
     const bool little = !kept.empty() && v.before < master_share(std::pow(10, second_from_db / 10));
     std::vector<const Estimate*> open;
     for (const Estimate& e : all())
-      if (&e == also || (!keeps(e) && &e != banned && !(little && e.structural))) open.push_back(&e);
+      if (&e == also || (!keeps(e) && &e != banned && !(little && e.stands == Stands::in_programme)))
+        open.push_back(&e);
     std::vector<Tried> found(open.size());
     for_each_segment(
-        std::ssize(open), job, [] { return 0; },
+        std::ssize(open), Job{job.stop, {}, job.threads}, [] { return 0; },
         [&](int, int64_t n) {  // the long ones stand last in the list, and are begun first
           const size_t at = open.size() - 1 - size_t(n);
           found[at] = tried(*open[at], v);
@@ -151,20 +145,16 @@ struct Search {
 
   /// Every cause once more, with all others taken out, until that makes no odds.
   void again() {
-    for (int round = 0; round < most_rounds; ++round) {
-      const double before = left();
-      once_again();
-      if (left() > before * std::pow(10, -worth_again_db / 10)) return;
-    }
-  }
-  void once_again() {
-    for (size_t n = 0; n < kept.size() && kept.size() > 1; ++n) {
-      job.check();
-      const double before = left();
-      if (before < master_share(nothing_left)) return;
-      auto found = estimated(*kept[n].of, view_without(n));
-      if (!found || found->cause.code != kept[n].found.cause.code) continue;
-      keep_if_better(n, {std::move(*found), kept[n].of}, before, worth_again_db);
+    double now = left();
+    for (int round = 0; round < most_rounds && kept.size() > 1; ++round) {
+      const double before = now;
+      for (size_t n = 0; n < kept.size() && now > master_share(nothing_left); ++n) {
+        job.check();
+        auto found = estimated(*kept[n].of, view_without(n));
+        if (!found || found->cause.code != kept[n].found.cause.code) continue;
+        now = keep_if_better(n, {std::move(*found), kept[n].of}, now, worth_again_db);
+      }
+      if (now > before * std::pow(10, -worth_again_db / 10)) return;
     }
   }
 
@@ -172,10 +162,9 @@ struct Search {
   /// the others have been estimated beside it.
   void once_more_over_all() {
     for (size_t n = 0; n < kept.size() && kept.size() > 1; ++n) {
-      const double before = left();
-      if (before < master_share(nothing_left)) return;
       simplify(n);
-      if (left() < master_share(well_explained)) continue;
+      const double before = left();
+      if (before < master_share(well_explained)) continue;
       Tried other = best(view_without(n), kept[n].of);
       if (!other.kept || (other.kept->of == kept[n].of && other.kept->found.cause.code == kept[n].found.cause.code))
         continue;
@@ -198,10 +187,13 @@ struct Search {
     }
   }
 
-  /// It must be better where it stands, not only behind all others.
-  void keep_if_better(size_t n, Kept other, double before, double by_db) {
+  /// It must be better where it stands, not only behind all others. What is left then.
+  double keep_if_better(size_t n, Kept other, double before, double by_db) {
     std::swap(kept[n], other);
-    if (left() > before * std::pow(10, -by_db / 10)) std::swap(kept[n], other);
+    const double after = left();
+    if (after <= before * std::pow(10, -by_db / 10)) return after;
+    std::swap(kept[n], other);
+    return before;
   }
 
   void run() {
@@ -214,6 +206,7 @@ struct Search {
       if (!found.kept) break;
       kept.push_back(std::move(*found.kept));
       again();
+      job.report(0.7 * (1 - std::pow(0.6, double(kept.size()))));  // how many there are is not known before
       so_far = view_without({});
     }
     once_more_over_all();
@@ -252,22 +245,26 @@ std::optional<Cause> word_length_alone(const Excerpt& e, const BudgetFacts& fact
   return c;
 }
 
+const Estimate& named(std::string_view code) {
+  return *std::find_if(all().begin(), all().end(), [&](const Estimate& e) { return e.code == code; });
+}
+
 /// A gain that is free to move explains much that has a cause of its own, or two: the search without it is tried too,
 /// and the one that starts from a fade.
 Search search_of(const Excerpt& excerpt, const BudgetFacts& facts, const Job& job) {
-  Search search{excerpt, facts, Job{job.stop, {}, std::min(job.workers(), most_workers)}};
+  Search search{excerpt, facts, Job{job.stop, job.progress, std::min(job.workers(), most_workers)}};
   search.run();
-  const auto moves = std::find_if(search.kept.begin(), search.kept.end(), [](const Kept& k) {
-    return k.found.cause.code == "gain_ride" || k.of->code == std::string("dynamics") ||
-           (k.found.cause.code == "gain_step" && k.found.cause.values["count"].get<size_t>() > 1);
+  job.report(0.7);
+  const Estimate *ride = &named("gain_ride"), *dynamics = &named("dynamics"), *steps = &named("gain_step");
+  const auto moves = std::find_if(search.kept.begin(), search.kept.end(), [&](const Kept& k) {
+    return k.of == ride || k.of == dynamics || (k.of == steps && k.found.cause.values["count"].get<size_t>() > 1);
   });
   if (moves == search.kept.end()) return search;
-  std::vector<Search> others(2, Search{excerpt, facts, search.job, moves->of});
-  for (const Estimate& e : all())
-    if (e.code == std::string("fade"))
-      if (Tried fade = others[1].tried(e, others[1].view_without({})); fade.kept)
-        others[1].kept.push_back(std::move(*fade.kept)), others[1].banned = nullptr;
-  if (others[1].kept.empty()) others.pop_back();
+  std::vector<Search> others(2, Search{excerpt, facts, Job{job.stop, {}, search.job.threads}, moves->of});
+  if (Tried fade = others[1].tried(named("fade"), others[1].view_without({})); fade.kept)
+    others[1].kept.push_back(std::move(*fade.kept)), others[1].banned = nullptr;
+  else
+    others.pop_back();
   for (Search& other : others) {
     other.run();
     if (other.score_db() < search.score_db() - simpler_db) search.kept = std::move(other.kept);
@@ -288,15 +285,25 @@ void tell_at_the_returns_level(Cause& cause, double gain_db) {
                                                          {"dc", "level_dbfs"},   {"hum", "level_dbfs"},
                                                          {"tone", "level_dbfs"}, {"clicks", "peak_dbfs"}};
   const auto level = levels.find(cause.code);
-  if (level == levels.end() || !cause.values[level->second].is_number()) return;
-  cause.values[level->second] = cause.values[level->second].get<double>() + gain_db;
+  if (level == levels.end()) return;
+  const double gain = std::pow(10, gain_db / 20);
+  const auto turn_up = [&](Json& values, const char* key) {
+    if (values.contains(key) && values[key].is_number()) values[key] = values[key].get<double>() + gain_db;
+  };
+  turn_up(cause.values, level->second);
+  if (cause.values.contains("lines"))
+    for (Json& line : cause.values["lines"]) turn_up(line, level->second);
+  for (const char* key : {"offset", "low", "high"})  // amplitudes
+    if (cause.values.contains(key)) cause.values[key] = gain * cause.values[key].get<double>();
+  if (cause.values.contains("offsets"))
+    for (Json& offset : cause.values["offsets"]) offset = gain * offset.get<double>();
 }
 
 Budget explained(const causes::Excerpt& excerpt, const BudgetFacts& facts, const Job& job) {
   using namespace causes;
   Budget budget;
   Search search = search_of(excerpt, facts, job);
-  Planar model = excerpt.master;
+  Planar model = *excerpt.master;
   double before = power_left(excerpt, model);
   BudgetFacts of_the_rest = facts;
   const auto enter = [&](Cause cause, double after) {
@@ -308,7 +315,8 @@ Budget explained(const causes::Excerpt& excerpt, const BudgetFacts& facts, const
   };
   for (size_t n = 0; n < search.kept.size(); ++n) {
     const Kept& kept = search.kept[n];
-    if (kept.of->structural && !of_the_rest.taken_db) of_the_rest.taken_db = relative_db(before, excerpt.master_power);
+    if (kept.of->stands == Stands::in_programme && !of_the_rest.taken_db)
+      of_the_rest.taken_db = relative_db(before, excerpt.master_power);
     if (auto apart = channel_gain_in(kept.found.cause)) {
       Planar scaled = model;
       apart->take_out(scaled);
@@ -339,13 +347,13 @@ constexpr double worth_a_look_db = -75;  // a rest with no cause, from which on 
 }  // namespace
 
 Budget explain_away(const causes::Excerpt& excerpt, const BudgetFacts& facts, const Job& job) {
-  Budget budget = explained(excerpt, facts, job);
+  Budget budget = explained(excerpt, facts, job.part(0, 0.7));
   if (facts.lossy || !facts.find_traces || budget.remainder_db.value_or(-999) < worth_a_look_db) return budget;
   const auto traces = facts.find_traces();
   if (!traces) return budget;
   BudgetFacts coded = facts;
   coded.lossy = true, coded.lossy_values = *traces;
-  return explained(excerpt, coded, job);
+  return explained(excerpt, coded, job.part(0.8, 1));
 }
 
 }  // namespace heathmist

@@ -29,6 +29,8 @@ struct Cause {
   std::optional<double> from_s{}, until_s{};  ///< in the master's time; nothing: throughout
   Json values = Json::object();               ///< its numbers; units stand in the names
   std::string text{};                         ///< one sentence
+  /// Taken out before the residual is looked at: delay, drift, map, polarity, gain, another rate.
+  bool is_of_the_fit() const;
 };
 
 namespace causes {
@@ -51,16 +53,16 @@ struct GainPiece {
 struct Excerpt {
   int rate_hz = 0;
   std::vector<Stretch> stretches;
-  Planar master;                  ///< the channel of each pair
-  Planar ret;                     ///< laid on it, at the master's level and polarity
-  std::vector<uint8_t> told;      ///< per place: 0 where nothing may be read (what was skipped, or breaks off)
-  bool whole = true;              ///< all of the overlap
-  double master_power = 0;        ///< mean square over what may be read
-  std::vector<GainPiece> course;  ///< of a long one: master and return over the whole overlap, in pieces of
-  int64_t course_piece = 0;       ///< so many frames
+  std::shared_ptr<const Planar> master;  ///< the channel of each pair
+  Planar ret;                            ///< laid on it, at the master's level and polarity
+  std::vector<uint8_t> told;             ///< per place: 0 where nothing may be read (what was skipped, or breaks off)
+  bool whole = true;                     ///< all of the overlap
+  double master_power = 0;               ///< mean square over what may be read
+  std::vector<GainPiece> course;         ///< of a long one: master and return over the whole overlap, in pieces of
+  int64_t course_piece = 0;              ///< so many frames
 
-  int pairs() const { return master.channels(); }
-  int64_t frames() const { return master.frames(); }
+  int pairs() const { return master->channels(); }
+  int64_t frames() const { return master->frames(); }
   double time_of(int64_t place) const;
   std::optional<int64_t> place_of(double time) const;  ///< nothing where the excerpt does not hold it
   double seconds_of(double time) const;                ///< in the master's time
@@ -74,12 +76,15 @@ struct Found {
   std::function<void(Planar& model)> take_out;
 };
 
+/// Where a cause stands: done to the programme; added beside it, which nothing done to it changes; or over both.
+enum class Stands { in_programme, beside_it, over_all };
+
 /// Looks for one kind of cause between a model and the excerpt's return. Nothing where it cannot be there.
 struct Estimate {
   const char* code;
   double least_db;  ///< what it must take out of what is left, on frames that it was not fitted on
   double price_db;  ///< by how much it must beat a simpler one
-  bool structural;  ///< does something to the programme, where others only add to it
+  Stands stands;
   std::optional<Found> (*estimate)(const Excerpt& excerpt, const Planar& model);
 };
 

@@ -25,12 +25,6 @@ constexpr int rounds = 3;
 struct Taps {
   int64_t at = 0;
   std::vector<double> of{};  // 2 * around + 1
-  double level() const {     // what they sum to, where that is more than the greatest
-    double sum = 0;
-    for (const double v : of) sum += v;
-    const double middle = of[size_t(around)];
-    return std::abs(sum) > std::abs(middle) ? sum : middle;
-  }
 };
 
 void add(std::span<const double> in, const Taps& taps, std::span<double> out) {
@@ -41,6 +35,29 @@ void add(std::span<const double> in, const Taps& taps, std::span<double> out) {
     for (int64_t n = std::max<int64_t>(0, by); n < std::min(frames, frames + by); ++n)
       out[size_t(n)] += h * in[size_t(n - by)];
   }
+}
+
+/// How strong they make it, by its RMS against that of what they repeat; negative where the greatest of them is.
+double level_of(const Taps& taps, std::span<const double> in) {
+  std::vector<double> wet(in.size(), 0);
+  add(in, taps, wet);
+  double out = 0, dry = 0;
+  for (const double x : wet) out += x * x;
+  for (size_t n = 0; n + size_t(taps.at) < in.size(); ++n) dry += in[n] * in[n];
+  const auto [low, high] = std::minmax_element(taps.of.begin(), taps.of.end());
+  return dry > 0 ? (-*low > *high ? -1 : 1) * std::sqrt(out / dry) : 0;
+}
+
+/// What the end of the file cuts off is missing in the division of spectra: the size of the taps by least squares.
+void scale_to(std::span<double> left, std::span<const double> in, Taps& taps) {
+  std::vector<double> wet(in.size(), 0);
+  add(in, taps, wet);
+  double across = 0, own = 0;
+  for (size_t n = 0; n < wet.size(); ++n) across += left[n] * wet[n], own += wet[n] * wet[n];
+  if (!(own > 0)) return;
+  const double more = across / own;
+  for (double& v : taps.of) v *= 1 + more;
+  for (size_t n = 0; n < wet.size(); ++n) left[n] -= more * wet[n];
 }
 
 /// What turns the model into what is left, by division of the spectra of all of it.
@@ -103,7 +120,7 @@ Stretch read_from(const Excerpt& e, const Planar& model) {
 std::optional<Found> estimate_echo(const Excerpt& e, const Planar& model) {
   const Stretch s = read_from(e, model);
   if (s.frames < e.rate_hz / 2) return {};
-  std::vector<std::vector<Taps>> taps(size_t(e.pairs()));  // by pair; the direct sound's own first
+  std::vector<std::vector<Taps>> taps(size_t(e.pairs()));  // by pair; the direct sound's own last
   std::vector<std::vector<double>> left(size_t(e.pairs()));
   const auto part = [&](int p) { return model.channel(p).subspan(size_t(s.at), size_t(s.frames)); };
   std::vector<double> mean;
@@ -131,14 +148,17 @@ std::optional<Found> estimate_echo(const Excerpt& e, const Planar& model) {
         add(part(p), minus, left[size_t(p)]);
         for (size_t k = 0; k < t.of.size(); ++k) t.of[k] += more.of[k];
       }
+      for (Taps& t : own) scale_to(left[size_t(p)], part(p), t);
     }
   }
   Json echoes = Json::array();
-  for (const Taps& t : taps.front())
-    if (t.at)
-      echoes.push_back({{"time_ms", 1000.0 * double(t.at) / e.rate_hz},
-                        {"level_db", 20 * std::log10(std::max(1e-9, std::abs(t.level())))},
-                        {"inverted", t.level() < 0}});
+  for (const Taps& t : taps.front()) {
+    if (!t.at) continue;
+    const double level = level_of(t, part(0));
+    echoes.push_back({{"time_ms", 1000.0 * double(t.at) / e.rate_hz},
+                      {"level_db", 20 * std::log10(std::max(1e-9, std::abs(level)))},
+                      {"inverted", level < 0}});
+  }
   Cause c{.code = "echo"};
   for (int p = 0; p < e.pairs(); ++p) c.channels.push_back(p);
   c.values = {{"time_ms", echoes[0]["time_ms"]}, {"level_db", echoes[0]["level_db"]}, {"echoes", echoes}};

@@ -115,6 +115,7 @@ struct Filler {
   const Fit& fit;
   Excerpt& e;
   const Timeline& time;
+  Planar& samples;  // the master's
   const Job& job;
 
   void fill(int first, int last, double delay) const {
@@ -124,7 +125,7 @@ struct Filler {
     for_blocks(fit.first, fit.last, reader, [&](const Planar& block, int64_t place) {
       for (int p = first; p < last; ++p)
         std::copy_n(block.channel(fit.pairs[size_t(p)].master).begin(), block.frames(),
-                    e.master.channel(p).begin() + long(place));
+                    samples.channel(p).begin() + long(place));
     });
     for (size_t part = 0; part < time.parts.size(); ++part) {
       const int64_t to = part + 1 < time.parts.size() ? time.parts[part + 1].from : fit.last;
@@ -212,11 +213,12 @@ Excerpt take_excerpt(const Clip& master, const Clip& ret, const Fit& fit, const 
   e.whole = e.stretches.size() == 1;
   if (!e.whole) keep_course(e, sums, fit);
   const int64_t frames = e.stretches.back().at + e.stretches.back().frames;
-  e.master.resize(pairs, frames);
+  const auto master_samples = std::make_shared<Planar>(pairs, frames);
+  e.master = master_samples;
   e.ret.resize(pairs, frames);
   e.told.assign(size_t(frames), 1);
   const Timeline time = timeline(breaks, e.rate_hz);
-  const Filler filler{master, ret, fit, e, time, job};
+  const Filler filler{master, ret, fit, e, time, *master_samples, job};
   if (by_channel) {
     for (int p = 0; p < pairs; ++p) filler.fill(p, p + 1, whole_where_near(fit.pairs[size_t(p)].delay_samples));
   } else {
@@ -232,7 +234,7 @@ Excerpt take_excerpt(const Clip& master, const Clip& ret, const Fit& fit, const 
   double sum = 0, count = 0;
   for (int p = 0; p < pairs; ++p)
     for (int64_t n = 0; n < frames; ++n)
-      if (e.told[size_t(n)]) sum += e.master.channel(p)[size_t(n)] * e.master.channel(p)[size_t(n)], count += 1;
+      if (e.told[size_t(n)]) sum += std::pow(e.master->channel(p)[size_t(n)], 2), count += 1;
   e.master_power = count > 0 ? sum / count : 0;
   return e;
 }

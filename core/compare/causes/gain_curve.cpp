@@ -40,7 +40,7 @@ GainCurve gain_curve(const Excerpt& e, const Planar& model, int64_t piece) {
 GainCurve gain_course(const Excerpt& e, const Planar& model) {
   const auto is_master = [&] {
     for (int p = 0; p < e.pairs(); ++p)
-      if (!std::equal(model.channel(p).begin(), model.channel(p).end(), e.master.channel(p).begin())) return false;
+      if (!std::equal(model.channel(p).begin(), model.channel(p).end(), e.master->channel(p).begin())) return false;
     return true;
   };
   if (e.whole || e.course.empty() || !is_master()) {

@@ -20,8 +20,8 @@ GainCurve gain_curve(const Excerpt& excerpt, const Planar& model, int64_t piece)
 /// master; else of what the excerpt holds of it); middles are times.
 GainCurve gain_course(const Excerpt& excerpt, const Planar& model);
 
-/// The level that most of it comes back at: the densest cluster of the pieces' gains, by energy. `beside`: the next one to
-/// that level.
+/// The level that most of it comes back at: the densest cluster of the pieces' gains, by energy. `beside`: the next one
+/// to that level.
 double usual_gain(const GainCurve& curve, std::optional<double> beside = {});
 
 /// Multiplies a model by gain(time), in all pairs.

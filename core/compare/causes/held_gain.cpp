@@ -22,7 +22,7 @@ double held_gain_db(const Excerpt& e) {
   const int64_t stride = std::max<int64_t>(1, e.frames() * e.pairs() / int64_t(most_read));
   for (int p = 0; p < e.pairs(); ++p)
     for (int64_t n = p; n < e.frames(); n += stride)
-      if (const double x = e.master.channel(p)[size_t(n)]; e.told[size_t(n)] && std::abs(x) > loud)
+      if (const double x = e.master->channel(p)[size_t(n)]; e.told[size_t(n)] && std::abs(x) > loud)
         ratios.push_back(e.ret.channel(p)[size_t(n)] / x);
   if (ratios.size() < 1000) return 0;
   std::sort(ratios.begin(), ratios.end());

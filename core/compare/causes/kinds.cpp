@@ -2,7 +2,6 @@
 #include <algorithm>
 #include <cmath>
 #include <map>
-#include <set>
 
 #include "core/compare/causes/of_pair.hpp"
 
@@ -53,8 +52,7 @@ Kind kind_by_causes(const std::vector<Cause>& causes, const NullReport& r) {
   std::map<Kind, double> taken;  // what each group took out
   double most = 0, left = power_of(r.residual_relative_db());
   for (const Cause& c : causes) {
-    static const std::set<std::string> of_the_fit{"delay", "drift", "gain", "swap", "polarity", "conversion"};
-    if (of_the_fit.contains(c.code)) continue;
+    if (c.is_of_the_fit()) continue;
     const auto group = groups.find(c.code);
     auto& sum = taken[group == groups.end() ? Kind::changed : group->second];
     sum += std::max(0.0, power_of(c.before_db) - power_of(c.after_db));

@@ -91,13 +91,14 @@ struct Fitted {
 std::complex<double> project(std::span<const double> left, double turn, size_t from, size_t to) {
   std::complex<double> sum = 0;
   double weight = 0;
-  const double width = double(to - from);
+  const double hann_turn = 2 * std::numbers::pi / double(to - from);
   for (size_t at = from; at < to;) {
     const size_t end = std::min(to, at + 256);
     auto wave = std::polar(1.0, -turn * double(at));
-    const auto step = std::polar(1.0, -turn);
-    for (; at < end; ++at, wave *= step) {
-      const double w = 0.5 - 0.5 * std::cos(2 * std::numbers::pi * (double(at - from) + 0.5) / width);
+    auto hann = std::polar(1.0, hann_turn * (double(at - from) + 0.5));
+    const auto step = std::polar(1.0, -turn), hann_step = std::polar(1.0, hann_turn);
+    for (; at < end; ++at, wave *= step, hann *= hann_step) {
+      const double w = 0.5 - 0.5 * hann.real();
       sum += w * left[at] * wave, weight += w;
     }
   }

@@ -111,6 +111,22 @@ Cause cause_of(const Break& b, const NullReport& report) {
   return c;
 }
 
+/// The budget starts from the residual as the whole pair leaves it. Levels that were read on stretches of a long one
+/// are all moved by what these lie apart from it; of a whole one only a gain known better than the fit's lies between.
+void start_from_the_residual(std::vector<Cause>& told, const NullReport& report, bool whole) {
+  const auto first = std::find_if(told.begin(), told.end(), [](const Cause& c) { return !c.is_of_the_fit(); });
+  const auto residual = report.residual_relative_db();
+  if (first == told.end() || !first->before_db || !residual) return;
+  const double moved = *residual - *first->before_db;
+  const bool again = std::all_of(told.begin(), first, [](const Cause& c) { return c.after_db.has_value(); });
+  if (first != told.begin() && again) std::prev(first)->after_db = *residual - (whole ? 0 : moved);
+  first->before_db = *residual - (whole ? 0 : moved);
+  if (whole) return;
+  for (Cause& c : told)
+    for (auto* db : {&c.before_db, &c.after_db})
+      if (*db) **db += moved;
+}
+
 /// The excerpt with every channel laid by its own delay, where that takes out something.
 bool lay_by_channel(const Comparable& pair, const NullReport& report, const Continuity& breaks, double more_db,
                     Excerpt& e, std::vector<Cause>& told, const Job& job) {
@@ -120,8 +136,8 @@ bool lay_by_channel(const Comparable& pair, const NullReport& report, const Cont
   if (pairs.size() < 2 || apart < channel_delay_least || apart > 2000) return false;
   Excerpt own = take_excerpt(*pair.master, *pair.ret, report.fit, report.sums, breaks, true, most_samples, job);
   turn_down(own, more_db);
-  const auto before = relative_db(power_left(e, e.master), e.master_power),
-             after = relative_db(power_left(own, own.master), own.master_power);
+  const auto before = relative_db(power_left(e, *e.master), e.master_power),
+             after = relative_db(power_left(own, *own.master), own.master_power);
   if (!before || before.value() - after.value_or(-200) < channel_delay_db) return false;
   Cause c{.code = "channel_delay", .before_db = before, .after_db = after};
   Json delays = Json::array();
@@ -178,8 +194,8 @@ std::vector<Cause> causes_of_pair(const Comparable& pair, const NullReport& repo
   if (jumps) {
     Excerpt laid = take_excerpt(*pair.master, *pair.ret, report.fit, report.sums, breaks, false, most_samples, job);
     turn_down(laid, more_db);
-    const auto before = relative_db(power_left(plain, plain.master), plain.master_power),
-               after = relative_db(power_left(laid, laid.master), laid.master_power);
+    const auto before = relative_db(power_left(plain, *plain.master), plain.master_power),
+               after = relative_db(power_left(laid, *laid.master), laid.master_power);
     jumps = before.value_or(-200) - after.value_or(-200) > jumps_take_db;
     for (const Break& b : breaks.breaks) {
       if (b.kind == BreakKind::dropout || !jumps) continue;
@@ -193,6 +209,7 @@ std::vector<Cause> causes_of_pair(const Comparable& pair, const NullReport& repo
   at_that_gain.gain_db += more_db;
   auto budget = explain_away(plain, at_that_gain, job);
   for (auto& c : budget.causes) told.push_back(std::move(c));
+  start_from_the_residual(told, report, plain.whole);
   for (auto& c : told) c.text = sentence_of(c);
   return told;
 }

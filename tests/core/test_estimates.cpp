@@ -1,0 +1,212 @@
+// Single estimates on excerpts made by hand: what each must find, to which exactness, and where it must keep quiet.
+#include <QtTest>
+#include <cmath>
+#include <numbers>
+#include <set>
+
+#include "core/compare/causes/budget.hpp"
+#include "core/compare/causes/estimates.hpp"
+#include "core/compare/causes/excerpt.hpp"
+#include "core/compare/waterfall.hpp"
+#include "tests/support/programmes.hpp"
+#include "tests/support/signals.hpp"
+
+using namespace heathmist;
+using namespace heathmist::causes;
+using namespace heathmist::test;
+
+namespace {
+
+constexpr int rate = 48000;
+
+Excerpt excerpt_of(const Planar& master, const Planar& ret) {
+  Excerpt e;
+  e.rate_hz = rate;
+  e.stretches = {{0, 0, master.frames()}};
+  e.master = std::make_shared<Planar>(master);
+  e.ret = ret;
+  e.told.assign(size_t(master.frames()), 1);
+  double sum = 0;
+  for (int c = 0; c < master.channels(); ++c)
+    for (const double x : master.channel(c)) sum += x * x;
+  e.master_power = sum / double(master.frames() * master.channels());
+  return e;
+}
+
+/// dB that a cause takes out of what is left.
+double taken_by(const Excerpt& e, const Found& found) {
+  Planar model = *e.master;
+  const double before = power_left(e, model);
+  found.take_out(model);
+  return 10 * std::log10(before / (power_left(e, model) + 1e-30));
+}
+
+template <class Change>
+Planar changed(Planar s, Change change) {
+  for (int c = 0; c < s.channels(); ++c)
+    for (int64_t n = 0; n < s.frames(); ++n) s.channel(c)[size_t(n)] = change(s.channel(c)[size_t(n)], c, n);
+  return s;
+}
+
+Cause cause(const char* code, std::optional<double> before, std::optional<double> after) {
+  Cause c{.code = code, .before_db = before, .after_db = after};
+  c.text = std::string(code) + ".";
+  return c;
+}
+
+}  // namespace
+
+class TestEstimates : public QObject {
+  Q_OBJECT
+
+ private slots:
+  /// Nothing happened: nothing is found, or it takes nothing out.
+  void equal_ones_have_no_cause_data() {
+    QTest::addColumn<QString>("name");
+    for (const char* name : {"dense", "speech", "loop", "near_mono"}) QTest::newRow(name) << QString(name);
+  }
+  void equal_ones_have_no_cause() {
+    QFETCH(QString, name);
+    const auto s = programme(name.toStdString(), rate, 3, 5);
+    const Excerpt e = excerpt_of(s, s);
+    QVERIFY(explain_away(e, {}).causes.empty());
+    QCOMPARE(held_gain_db(e), 0.0);
+  }
+
+  void the_gain_that_most_samples_hold_is_exact() {
+    dsp::Noise chance(3);
+    const auto s = programme("dense", rate, 4, 1);
+    for (int round = 0; round < 6; ++round) {
+      const double gain = chance.between(0.6, 1.6), at = chance.between(0.2, 0.5) * gain;
+      const auto cut = changed(s, [&](double x, int, int64_t) { return std::clamp(gain * x, -at, at); });
+      Excerpt e = excerpt_of(s, cut);
+      const double found = held_gain_db(e);
+      QVERIFY2(std::abs(found - 20 * std::log10(gain)) < 1e-5, qPrintable(QString::number(found)));
+      turn_down(e, found);
+      QVERIFY(std::abs(held_gain_db(e)) < 1e-5);
+    }
+  }
+
+  void clip_levels_hold_under_noise_and_one_side() {
+    const auto s = programme("dense", rate, 4, 2);
+    for (const double noise : {0.0, 1e-4, 2e-3})
+      for (const bool both : {true, false}) {
+        const auto cut = changed(s, [&](double x, int, int64_t) { return std::clamp(x, both ? -0.4 : -2.0, 0.4); });
+        const auto found = estimate_clip(excerpt_of(s, with_noise(cut, noise, 4)), s);
+        QVERIFY(found);
+        QVERIFY(std::abs(found->cause.values["high"].get<double>() - 0.4) < 1e-6 + 0.3 * noise);
+        if (both) QVERIFY(std::abs(found->cause.values["low"].get<double>() + 0.4) < 1e-6 + 0.3 * noise);
+        if (!both) QVERIFY(found->cause.values["low"].get<double>() < -0.6);
+      }
+  }
+
+  void matrices_are_not_pulled_by_bent_peaks() {
+    const auto s = programme("wide", rate, 4, 3);
+    const double side = std::pow(10, -4.0 / 20);
+    Planar ret = s;
+    for (size_t n = 0; n < size_t(s.frames()); ++n) {
+      const double l = s.channel(0)[n], r = s.channel(1)[n], mid = (l + r) / 2, half = side * (l - r) / 2;
+      ret.channel(0)[n] = std::clamp(mid + half, -0.3, 0.3), ret.channel(1)[n] = std::clamp(mid - half, -0.3, 0.3);
+    }
+    const auto found = estimate_mixing(excerpt_of(s, ret), s);
+    QVERIFY(found && found->cause.code == "width");
+    QVERIFY2(std::abs(found->cause.values["side_db"].get<double>() + 4) < 0.01,
+             qPrintable(QString::fromStdString(found->cause.values.dump())));
+  }
+
+  void echoes_are_found_however_late() {
+    const auto s = programme("dense", rate, 8, 4);
+    for (const auto& [late_s, db] : {std::pair{0.013, -14.0}, {0.6, -20.0}, {2.5, -9.0}}) {
+      const auto late = int64_t(late_s * rate);
+      const double g = std::pow(10, db / 20);
+      const auto ret =
+          changed(s, [&](double x, int c, int64_t n) { return n < late ? x : x - g * s.channel(c)[size_t(n - late)]; });
+      const Excerpt e = excerpt_of(s, ret);
+      const auto found = estimate_echo(e, s);
+      QVERIFY2(found, qPrintable(QString::number(late_s)));
+      QVERIFY(std::abs(found->cause.values["time_ms"].get<double>() - 1000.0 * double(late) / rate) < 1e-6);
+      QVERIFY2(std::abs(found->cause.values["level_db"].get<double>() - db) < 0.1,
+               qPrintable(QString::fromStdString(found->cause.values.dump())));
+      QVERIFY(found->cause.values["echoes"][0]["inverted"].get<bool>());
+      QVERIFY2(taken_by(e, *found) > 40, qPrintable(QString::number(taken_by(e, *found))));
+    }
+  }
+
+  void clicks_are_counted_and_timed() {
+    dsp::Noise chance(8);
+    const auto s = programme("speech", rate, 5, 6);
+    Planar ret = s;
+    std::vector<double> times;
+    for (int k = 0; k < 9; ++k) {
+      const auto at = int64_t((0.3 + 0.5 * k) * rate);
+      times.push_back(double(at) / rate);
+      for (int n = 0; n < 6; ++n) ret.channel(0)[size_t(at + n)] += chance.between(0.05, 0.3);
+    }
+    const auto found = estimate_clicks(excerpt_of(s, ret), s);
+    QVERIFY(found);
+    QCOMPARE(found->cause.values["count"].get<int>(), 9);
+    for (size_t k = 0; k < times.size(); ++k)
+      QVERIFY(std::abs(found->cause.values["times_s"][k].get<double>() - times[k]) < 0.001);
+    QCOMPARE(found->cause.channels, std::vector<int>{0});
+  }
+
+  /// A line that was taken out of the programme is no line that was added.
+  void lines_of_the_programme_are_not_added_ones() {
+    const auto sine = [](double hz, int64_t n) { return std::sin(2 * std::numbers::pi * hz * double(n) / rate); };
+    const auto bed = with_noise(Planar(2, 6 * rate), 0.01, 3);
+    const auto s = changed(bed, [&](double x, int, int64_t n) { return x + 0.1 * sine(3000, n); });
+    QVERIFY(!estimate_lines(excerpt_of(s, bed), s));
+    const auto hummed = changed(s, [&](double x, int, int64_t n) { return x + 0.003 * sine(50, n); });
+    const auto found = estimate_lines(excerpt_of(s, hummed), s);
+    QVERIFY(found && found->cause.code == "hum");
+    QVERIFY(std::abs(found->cause.values["level_dbfs"].get<double>() - 20 * std::log10(0.003 / std::sqrt(2))) < 0.05);
+  }
+
+  /// A leak of one channel does not carry the hum that was added behind it.
+  void what_was_added_stands_behind_what_was_done() {
+    const auto s = programme("wide", rate, 6, 7);
+    Planar ret = s;
+    for (int64_t n = 0; n < s.frames(); ++n) {
+      ret.channel(1)[size_t(n)] += 0.01 * s.channel(0)[size_t(n)];
+      ret.channel(0)[size_t(n)] += 0.05 * std::sin(2 * std::numbers::pi * 60 * double(n) / rate);
+    }
+    const auto budget = explain_away(excerpt_of(s, ret), {});
+    std::set<std::string> codes;
+    for (const Cause& c : budget.causes) codes.insert(c.code);
+    QVERIFY(codes.contains("hum") && codes.contains("crosstalk"));
+    QVERIFY2(!budget.remainder_db || *budget.remainder_db < -100, qPrintable(QString::number(db(budget.remainder_db))));
+  }
+
+  void levels_stand_as_in_the_return() {
+    const auto s = programme("dense", rate, 4, 2);
+    BudgetFacts facts;
+    facts.gain_db = -6;  // the excerpt is laid at the master's level
+    const auto off = explain_away(excerpt_of(s, changed(s, [](double x, int, int64_t) { return x + 0.01; })), facts);
+    QVERIFY(!off.causes.empty() && off.causes.front().code == "dc");
+    const auto& v = off.causes.front().values;
+    QVERIFY(std::abs(v["level_dbfs"].get<double>() + 46) < 0.01);
+    QVERIFY(std::abs(20 * std::log10(v["offset"].get<double>()) - v["level_dbfs"].get<double>()) < 1e-9);
+  }
+
+  void the_waterfall_runs_from_the_residual_to_the_remainder() {
+    NullReport r;
+    QVERIFY(budget_steps(r).empty());
+    r.causes = {cause("gain", 0, -10)};
+    QVERIFY(budget_steps(r).empty());  // the fit's own stand before it
+    r.causes.push_back(cause("fade", -10, -41));
+    r.causes.push_back(cause("eq", -41, -70));
+    r.causes.push_back(cause("word_length", -70, {}));
+    const auto steps = budget_steps(r);
+    QCOMPARE(steps.size(), size_t(5));
+    QCOMPARE(steps[0].from_db, -10.0);
+    QCOMPARE(steps[1].label, std::string("fade"));
+    QCOMPARE(steps[2].to_db, -70.0);
+    QCOMPARE(steps[3].label, std::string("word length"));
+    QCOMPARE(steps[3].to_db, budget_bottom_db);
+    QCOMPARE(steps[4].text, std::string("All causes taken out: nothing."));
+    QVERIFY(!steps[0].cause && steps[1].cause && !steps[4].cause);
+  }
+};
+
+QTEST_GUILESS_MAIN(TestEstimates)
+#include "test_estimates.moc"
