@@ -1,6 +1,7 @@
 // facts: what files say they are, and what their samples are.
 #include "cli/verbs.hpp"
 #include "core/bench/json.hpp"
+#include "core/measure/bandwidth.hpp"
 #include "core/measure/coding.hpp"
 #include "core/printable.hpp"
 
@@ -17,7 +18,7 @@ Json facts_of(const Session& session, const Source& source) {
   const Job job = session.watched(source.name);
   const auto clip = Clip::open(source.file, job.part(0, 0.5));
   const auto levels = survey(*clip, job.part(0.5, 0.7)).levels;
-  const auto bandwidth = bandwidth_hz(average_spectrum(*clip, 8192, 0, -1, 400, job.part(0.7, 0.75)));
+  const auto bandwidth = bandwidth_of(*clip, job.part(0.7, 0.75));
   const Json origin = lossy_origin_json(*clip, job.part(0.75, 1));
   const auto& f = clip->format();
   const auto bits = [](std::optional<int> value) { return value ? fmt::format("{}", *value) : std::string("none"); };

@@ -92,6 +92,15 @@ void ceiling(const CeilingCall& call) {
                 !a.failure.empty() ? a.failure
                 : a.set_db         ? fmt::format("{:+.2f} {}", *a.set_db, unit)
                                    : "nothing in range is enough");
+  for (const auto& a : found.answers) {
+    if (!a.risk_at_most) continue;
+    session.say(
+        "{}: all of {} encodes at it and to 0.2 dB under it held, {:.2f} dB to spare; at most {:.0f} % of such may "
+        "not (95 % confidence)\n",
+        a.name, a.neighbours, *a.margin_db, 100 * *a.risk_at_most);
+    for (const auto& p : a.lucky)
+      session.say("    {:+.2f} {} held by luck: one lower came back over\n", p.set_db, unit);
+  }
   if (const auto all = found.for_all_db()) session.say("{:+.2f} {} is enough for all\n", *all, unit);
 }
 

@@ -13,6 +13,8 @@ struct Call {
   Shared shared;
   std::vector<std::string> files, keys;
   bool album = false, encode = false, live = false;
+  Range dialogue;
+  bool dialogue_named() const { return dialogue.from_s > 0 || dialogue.to_s >= 0; }
   std::string csv;
 };
 
@@ -39,7 +41,8 @@ void list_outlets(const Session& session, const std::vector<Outlet>& outlets) {
     Json one{{"key", o.key}, {"shipped", o.shipped}};
     one.update(outlet_json(o));
     answer.add(one);
-    session.say("{:<24} {:>6.1f} LUFS  {}\n", o.key, o.target_lufs, o.what);
+    session.say("{:<24} {:>6.1f} LUFS  {}{}\n", o.key, o.target_lufs, o.what,
+                o.edition.empty() ? "" : " " + o.edition + ".");
   }
   answer.print();
 }
@@ -49,6 +52,7 @@ void print_delivery(const Session& session, const std::string& file, const Outle
               d.limited == Delivery::Limited::nothing ? "" : fmt::format(" ({})", words_for(d.limited)),
               shown(d.loudness_lufs), shown(d.true_peak_dbtp, 2), d.passes() ? "; passes" : "");
   for (const auto& fault : d.faults) session.say("    {}\n", fault);
+  if (!d.note.empty()) session.say("    {}\n", d.note);
 }
 
 struct File {
@@ -56,9 +60,21 @@ struct File {
   Measured measured;
 };
 
+/// Loudness of the stretch that was named as dialogue.
+std::optional<double> dialogue_of(const Session& session, const Source& source, const Call& call) {
+  if (!call.dialogue_named()) return {};
+  const auto clip = Clip::open(source.file);
+  MeterOptions options;
+  std::tie(options.first, options.last) = frames_of(call.dialogue, source, clip->format());
+  const auto lufs = measure_loudness(*clip, options, session.watched(source.name)).integrated_lufs;
+  if (!lufs) throw InputError(source.name, "the stretch named as dialogue is silent; name one with speech in it");
+  return lufs;
+}
+
 Json deliveries_of(const Session& session, const File& file, const std::vector<Outlet>& outlets, const Call& call,
                    const AlbumLevels* album, std::vector<Json>& table) {
   Json deliveries = Json::array();
+  const auto dialogue = dialogue_of(session, file.source, call);
   for (const Outlet& outlet : outlets) {
     std::optional<Loudness> encoded;
     if (call.encode && outlet.encode) {
@@ -70,7 +86,7 @@ Json deliveries_of(const Session& session, const File& file, const std::vector<O
         throw InputError(file.source.name, outlet.name + ", " + error.what());
       }
     }
-    const auto d = deliver(outlet, file.measured.loudness, album, encoded ? &*encoded : nullptr, call.live);
+    const auto d = deliver(outlet, file.measured.loudness, {album, encoded ? &*encoded : nullptr, call.live, dialogue});
     Json json = delivery_json(outlet, d);
     json["after_encode"] = encoded.has_value();
     table.push_back(json);
@@ -89,6 +105,7 @@ void outlets(const Call& call) {
   if (call.encode)
     for (const Outlet& outlet : list)
       if (outlet.encode) session.take(*outlet.encode);
+  check(call.dialogue);
   session.check_output(call.csv);
   std::deque<File> files;
   std::map<std::string, std::string> bad;
@@ -130,6 +147,9 @@ void add_outlets(CLI::App& app) {
   verb->add_flag("--album", call->album, "the files are one album");
   verb->add_flag("--encode", call->encode, "send each file through the outlet's encode, too");
   verb->add_flag("--live", call->live, "live tolerances count");
+  verb->add_option("--dialogue-from", call->dialogue.from_s,
+                   "start of a stretch of dialogue, in s: the anchor where one is asked for");
+  verb->add_option("--dialogue-to", call->dialogue.to_s, "its end, in s");
   verb->add_option("--csv", call->csv, "write the table to this file (- for standard output)");
   add_common(*verb, call->shared);
   add_lists(*verb, call->shared);

@@ -54,6 +54,9 @@ void print_lines(const Session& session, const std::string& name, const LineRead
   session.say("{}\n    THD+N {}, THD {}, noise {} ({})\n", printable(name), shown(lines.thd_n_db, 1, "dB"),
               shown(lines.thd_db, 1, "dB"), shown(lines.noise_dbfs, 1, "dBFS"),
               shown(lines.noise_per_root_hz_dbfs, 1, "dBFS per root Hz"));
+  if (lines.imd_db)
+    session.say("    intermodulation {:.1f} dB against {}\n", *lines.imd_db, imd_against(lines.imd_method));
+  if (const auto text = unresolved_text(lines); !text.empty()) session.say("    {}\n", text);
   for (size_t n = 0; n < std::min<size_t>(12, lines.lines.size()); ++n)
     session.say("{:>14.2f} Hz {:>9.2f} dBFS  {}\n", lines.lines[n].hz, lines.lines[n].dbfs, lines.lines[n].name);
 }

@@ -41,6 +41,12 @@ LoudnessBoard::LoudnessBoard(QObject* parent) : QObject(parent) {
   });
 }
 
+void LoudnessBoard::set_dialogue(const std::string& id, std::optional<Dialogue> dialogue) {
+  for (LoudnessRow& row : rows_)
+    if (row.id == id) row.dialogue = dialogue;
+  emit measured();
+}
+
 void LoudnessBoard::set_bench(const Bench& bench) {
   auto fresh = rows_of(bench);
   auto same = [](const LoudnessRow& a, const LoudnessRow& b) {
@@ -52,7 +58,8 @@ void LoudnessBoard::set_bench(const Bench& bench) {
   if (no_change) return;
   for (LoudnessRow& row : fresh)
     for (const LoudnessRow& before : rows_)
-      if (same(row, before)) row.measured = before.measured, row.failure = before.failure;
+      if (same(row, before))
+        row.measured = before.measured, row.failure = before.failure, row.dialogue = before.dialogue;
   const bool was_running = task_.is_running();
   task_.drop();
   ++run_number_;

@@ -9,6 +9,11 @@
 
 namespace heathmist::app {
 
+/// A stretch of a master that was named as its dialogue: what long programmes are anchored in.
+struct Dialogue {
+  double from_s = 0, to_s = 0, lufs = 0;
+};
+
 struct LoudnessRow {
   std::string id;  ///< of the master or the trial
   QString master, name;
@@ -17,6 +22,7 @@ struct LoudnessRow {
   std::optional<Chain> chain{};  ///< the master's file goes through it
   std::shared_ptr<const Measured> measured{};
   QString failure{};
+  std::optional<Dialogue> dialogue{};
 };
 
 class LoudnessBoard : public QObject {
@@ -34,6 +40,8 @@ class LoudnessBoard : public QObject {
   bool is_running() const { return task_.is_running(); }
   const std::vector<LoudnessRow>& rows() const { return rows_; }
   const LoudnessRow* row(const std::string& id) const;
+  /// None: it has none any more.
+  void set_dialogue(const std::string& id, std::optional<Dialogue> dialogue);
   size_t waiting() const;  ///< rows without numbers
   std::optional<double> left_s() const { return task_.left_s(fraction_); }
 

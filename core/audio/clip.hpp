@@ -35,6 +35,15 @@ inline constexpr double most_level = 1000;
 
 enum class SampleFormat { integer, real };
 
+/// What a container says around the samples of a clip. One rule for all of them: priming and padding that are declared
+/// (edit lists, gapless tags, codec delays, granule positions) are no samples of the clip, everything else is; where
+/// the timeline has the first of them is told, and moves nothing.
+struct Timeline {
+  std::optional<double> start_s;  ///< of the clip's first sample; none: the format keeps no timeline
+  int64_t priming_frames = 0;     ///< taken off in front
+  int64_t padding_frames = 0;     ///< and at the end
+};
+
 struct ClipFormat {
   std::string codec;  ///< pcm, flac, mp3, aac, vorbis, opus, ...
   int sample_rate_hz = 0;
@@ -44,6 +53,7 @@ struct ClipFormat {
   SampleFormat sample_format = SampleFormat::real;
   bool lossy = false;
   std::optional<int64_t> bit_rate_bps;
+  Timeline timeline{};
   double duration_s() const { return sample_rate_hz > 0 ? double(frames) / sample_rate_hz : 0; }
 };
 

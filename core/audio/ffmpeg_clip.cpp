@@ -1,4 +1,8 @@
 // Everything libsndfile does not read: the first audio stream of a file, decoded once to scratch.
+extern "C" {
+#include <libavutil/intreadwrite.h>
+}
+
 #include <fmt/format.h>
 
 #include <algorithm>
@@ -78,6 +82,7 @@ Source open_source(const std::filesystem::path& file) {
   refuse_out_of_range(file, promised.sample_rate, promised.ch_layout.nb_channels);
   avcodec_parameters_to_context(source.decoder.get(), source.stream->codecpar);
   source.decoder->pkt_timebase = source.stream->time_base;
+  source.decoder->flags2 |= AV_CODEC_FLAG2_SKIP_MANUAL;  // Trimmer does it, and counts
   if (avcodec_open2(source.decoder.get(), codec, nullptr) < 0 || source.decoder->sample_rate <= 0)
     throw InputError(file, fmt::format("its {} audio cannot be decoded; export it in another format", codec->name));
   return source;
@@ -101,6 +106,58 @@ ClipFormat format_of(const Source& source, int64_t audio_bytes, int64_t frames) 
   if (frames > 0) format.bit_rate_bps = int64_t(double(audio_bytes) * 8 * format.sample_rate_hz / double(frames));
   return format;
 }
+
+/// Takes off what the container declares to be priming and padding, as FFmpeg's AVFrameSideData has it: how many frames
+/// to skip in front, how many to drop at the end of a block.
+class Trimmer {
+ public:
+  explicit Trimmer(const Source& source)
+      : stream_(*source.stream), rate_(source.decoder->sample_rate), keeps_time_(keeps_time(*source.container)) {}
+
+  /// The frames of a block that are the clip's: first and the one behind the last.
+  std::pair<int, int> take(const AVFrame& frame) {
+    int drop = 0;
+    if (const auto* side = av_frame_get_side_data(&frame, AV_FRAME_DATA_SKIP_SAMPLES); side && side->size >= 10) {
+      waiting_ = int64_t(AV_RL32(side->data));
+      drop = int(std::min<uint32_t>(AV_RL32(side->data + 4), uint32_t(frame.nb_samples)));
+    }
+    const int first = int(std::min<int64_t>(waiting_, frame.nb_samples));
+    waiting_ -= first;
+    const int last = std::max(first, frame.nb_samples - drop);
+    timeline_.priming_frames += kept_ == 0 ? first : 0;
+    timeline_.padding_frames += frame.nb_samples - last;
+    if (kept_ == 0 && last > first && keeps_time_ && frame.best_effort_timestamp != AV_NOPTS_VALUE)
+      timeline_.start_s = double(frame.best_effort_timestamp) * av_q2d(stream_.time_base) + double(first) / rate_;
+    kept_ += last - first;
+    return {first, last};
+  }
+
+  /// What an edit list leaves out behind its end: less than two blocks of any coder. The clip's frames are then as
+  /// many.
+  int64_t frames_of_list() const {
+    if (!keeps_time_ || stream_.duration <= 0 || stream_.time_base.num != 1 || stream_.time_base.den != rate_)
+      return kept_;
+    return kept_ > stream_.duration && kept_ - stream_.duration < 4096 ? stream_.duration : kept_;
+  }
+  Timeline timeline(int64_t frames) const {
+    Timeline t = timeline_;
+    t.padding_frames += kept_ - frames;
+    return t;
+  }
+
+ private:
+  static bool keeps_time(const AVFormatContext& container) {
+    const std::string names = std::string(",") + container.iformat->name + ",";
+    for (const char* one : {"mov", "mp4", "matroska", "webm", "mpegts", "mpeg", "avi", "asf", "flv", "nut", "mxf"})
+      if (names.find(std::string(",") + one + ",") != std::string::npos) return true;
+    return false;
+  }
+  const AVStream& stream_;
+  int rate_;
+  bool keeps_time_;
+  int64_t waiting_ = 0, kept_ = 0;
+  Timeline timeline_;
+};
 
 /// Hands every decoded frame to `sink`; returns the bytes of audio that were read.
 template <class Sink>
@@ -153,6 +210,7 @@ std::shared_ptr<const Clip> decode_with_ffmpeg(const std::filesystem::path& file
   std::unique_ptr<ScratchWriter> out;
   Planar block;
   int channels = 0, rate = 0;
+  Trimmer trimmer(source);
   const int64_t bytes = decode_all(source, job, [&](const AVFrame& frame) {
     if (!out) {
       refuse_out_of_range(file, rate = frame.sample_rate, channels = frame.ch_layout.nb_channels);
@@ -163,15 +221,23 @@ std::shared_ptr<const Clip> decode_with_ffmpeg(const std::filesystem::path& file
     if (frame.sample_rate != rate)
       throw InputError(file, "its sample rate changes on the way; export it with one rate throughout");
     take_frame(frame, block);
+    const auto [first, last] = trimmer.take(frame);
+    if (last <= first) return;
+    if (first > 0)
+      for (int c = 0; c < channels; ++c)
+        std::copy_n(block.channel(c).begin() + first, last - first, block.channel(c).begin());
     ClipFormat so_far;
     so_far.sample_rate_hz = rate;
-    refuse_damage(file, so_far, block, 0, block.frames(), out->frames());
-    out->write(block, block.frames());
+    refuse_damage(file, so_far, block, 0, last - first, out->frames());
+    out->write(block, last - first);
   });
-  if (!out) throw InputError(file, "none of its audio can be decoded; export or copy it again");
+  if (!out || out->frames() == 0) throw InputError(file, "none of its audio can be decoded; export or copy it again");
   refuse_if_cut_short(file, source, out->frames());
-  auto format = format_of(source, bytes, out->frames());
+  const int64_t frames = trimmer.frames_of_list();
+  auto format = format_of(source, bytes, frames);
   format.channels = channels;
+  format.timeline = trimmer.timeline(frames);
+  out->keep(frames);
   return out->finish(format);
 }
 

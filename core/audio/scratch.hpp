@@ -1,5 +1,7 @@
 // A clip whose samples lie in a nameless temporary file (or wait to be written there).
 #pragma once
+#include <algorithm>
+
 #include "core/audio/clip.hpp"
 
 namespace heathmist {
@@ -15,6 +17,8 @@ class ScratchWriter {
   ScratchWriter& operator=(const ScratchWriter&) = delete;
   void write(const Planar& block, int64_t frames);
   int64_t frames() const { return frames_; }
+  /// Only the first so many of what was written are the clip's.
+  void keep(int64_t frames) { frames_ = std::min(frames_, frames); }
   /// The clip of all that was written; `format.frames` is filled in. Ends the writing. `made`: the samples are no
   /// longer those of the file.
   std::shared_ptr<const Clip> finish(ClipFormat format, bool made = false);

@@ -1,5 +1,8 @@
 // The ceiling search: how far a master must come down, or how low its limiter must be set, so that no encode comes back
 // over the limit.
+//
+// Encoders are chaotic: a setting may hold where the next ones below it do not. What is answered therefore holds over a
+// neighbourhood, for settings a little lower and for other places of the encoder's blocks in the audio.
 #pragma once
 #include "core/measure/true_peak.hpp"
 #include "core/stages/chain.hpp"
@@ -16,15 +19,20 @@ struct CeilingOptions {
 struct CeilingPoint {
   double set_db = 0;  ///< gain in dB, or ceiling in dBTP
   double true_peak_dbtp = 0;
-  int64_t overs = 0;  ///< moments above the limit
+  int64_t overs = 0;           ///< moments above the limit
+  int64_t offset_samples = 0;  ///< of silence put before the audio, so that blocks begin elsewhere in it
 };
 
 struct CeilingAnswer {
   std::string name;                  ///< of the chain
-  std::optional<double> set_db;      ///< the highest that keeps the return under the limit; none: nothing in range does
+  std::optional<double> set_db;      ///< that keeps the return under the limit, with all around it; none: nothing does
   std::vector<CeilingPoint> points;  ///< what was tried, by set_db
-  std::vector<Over> worst;           ///< the ten worst moments of the return as the master stands
-  std::string failure;               ///< why this one could not be done
+  int neighbours = 0;                ///< encodes at and just under the answer, none of which came back over
+  std::optional<double> margin_db;   ///< from the highest of them to the limit
+  std::optional<double> risk_at_most;  ///< share of such encodes that may come back over, with 95 % confidence
+  std::vector<CeilingPoint> lucky;     ///< what held, but not the ones around it; and over points that lie under those
+  std::vector<Over> worst;             ///< the ten worst moments of the return as the master stands
+  std::string failure;                 ///< why this one could not be done
 };
 
 struct Ceiling {
@@ -35,7 +43,8 @@ struct Ceiling {
 };
 
 /// Searches every chain, two at a time on two cores, from 24 dB down to 24 dB up (a ceiling: -24 to 0 dBTP), to within
-/// the tolerance: the answer holds, and the tolerance more does not. `done` is called for each chain as it is done,
+/// the tolerance; then tries twelve encodes at the answer and to 0.2 dB under it, begun at different places in the
+/// audio, and goes down until all of them hold. `done` is called for each chain as it is done,
 /// from any thread, one at a time. Throws Cancelled.
 Ceiling find_ceiling(std::shared_ptr<const Clip> master, const std::vector<Chain>& chains,
                      const CeilingOptions& options, const Job& job = {},

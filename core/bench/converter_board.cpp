@@ -13,7 +13,7 @@ namespace heathmist {
 
 namespace {
 
-constexpr int kept_version = 3, points = 320;
+constexpr int kept_version = 4, points = 320;
 
 ProbeFit in_place(const ProbeScore& score) { return {score.rate_hz, -score.body_s, 1, 0, false}; }
 

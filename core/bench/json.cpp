@@ -29,6 +29,9 @@ Json facts_json(const std::string& path, const ClipFormat& format, const Levels&
           {"bits_used", or_null(levels.bits_used)},
           {"bandwidth_hz", number_or_null(bandwidth_hz)},
           {"bit_rate_bps", or_null(format.bit_rate_bps)},
+          {"timeline_start_s", number_or_null(format.timeline.start_s)},
+          {"priming_frames", format.timeline.priming_frames},
+          {"padding_frames", format.timeline.padding_frames},
           {"duration_s", format.duration_s()}};
 }
 

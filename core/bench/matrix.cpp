@@ -14,18 +14,22 @@ namespace {
 
 constexpr int probe_rate_hz = 44100;
 constexpr double probe_seconds = 8;
-constexpr size_t tone_fft = 1 << 17;
+constexpr size_t most_fft = 1 << 17, least_fft = 1 << 13;
 
 /// The lines of a probe in its return, away from both ends.
 std::optional<ToneReading> tones_of(const Clip& ret, const ProbeSignal& probe, const Job& job) {
   if (probe.tones_hz.empty()) return {};
   const auto& f = ret.format();
   const int64_t edge = f.sample_rate_hz / 2;
-  if (f.frames < 2 * edge + int64_t(tone_fft)) return {};
+  size_t size = most_fft;  // a return of a lower rate has fewer frames
+  while (size > least_fft && f.frames < 2 * edge + int64_t(size)) size /= 2;
+  if (f.frames < 2 * edge + int64_t(size)) return {};
   std::vector<double> tones = probe.tones_hz;
-  std::erase_if(tones, [](double hz) { return hz > 0.45 * probe_rate_hz; });
+  const double top = 0.45 * std::min(probe_rate_hz, f.sample_rate_hz);
+  std::erase_if(tones, [&](double hz) { return hz > top; });
+  if (tones.empty()) return {};
   SpectraOptions whole;
-  whole.fft_size = tone_fft, whole.first = edge, whole.last = f.frames - edge;
+  whole.fft_size = size, whole.first = edge, whole.last = f.frames - edge;
   return read_tones(spectra_of(ret, whole, job).average, tones);
 }
 
@@ -41,8 +45,10 @@ MatrixCell cell_of(const Opened& master, const MatrixRow& row, const Chain& chai
   if (!master.clip) return cell;
   try {
     const Passed made = pass(master.clip, chain, job, {grant});
-    for (const StageReport& s : made.stages)
+    for (const StageReport& s : made.stages) {
       if (s.encoded_bytes) cell.encoded_bytes = s.encoded_bytes, cell.bit_rate_bps = s.bit_rate_bps;
+      if (!s.note.empty()) cell.note += (cell.note.empty() ? "" : "; ") + s.note;
+    }
     cell.true_peak_dbtp = true_peaks(*made.ret, 0, job).dbtp;
     const auto report = null_test(master.clip, made.ret, {}, job);
     cell.kind = name_of(report.kind);
@@ -143,6 +149,7 @@ Json cell_json(const MatrixRow& row, const Chain& column, const MatrixCell& cell
     json[name_of(MatrixValue(v))] = number_or_null(value_of(cell, MatrixValue(v)));
   json["spurious_hz"] = number_or_null(cell.tones ? std::optional(cell.tones->spurious_hz) : std::nullopt);
   json["bit_rate_bps"] = cell.bit_rate_bps ? Json(*cell.bit_rate_bps) : Json(nullptr);
+  json["note"] = cell.note.empty() ? Json(nullptr) : Json(cell.note);
   json["failure"] = cell.failure.empty() ? Json(nullptr) : Json(cell.failure);
   return json;
 }

@@ -23,6 +23,7 @@ struct MatrixCell {
   std::optional<double> bandwidth_hz, true_peak_dbtp;
   std::optional<ToneReading> tones;  ///< of probes with lines
   std::optional<int64_t> encoded_bytes, bit_rate_bps;
+  std::string note;  ///< what its stages did of their own
 };
 
 /// What a cell is read by. Lower is better for all but bandwidth.

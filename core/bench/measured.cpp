@@ -7,13 +7,13 @@
 
 #include "core/audio/write.hpp"
 #include "core/bench/returns.hpp"
-#include "core/measure/spectrum.hpp"
+#include "core/measure/bandwidth.hpp"
 
 namespace heathmist {
 
 namespace {
 
-constexpr int kept_version = 1;
+constexpr int kept_version = 2;
 
 std::filesystem::path place_of(const std::string& mark) {
   const auto folder = cache_folder();
@@ -70,6 +70,7 @@ Json pack(const Measured& m) {
           {"format",
            {f.codec, f.sample_rate_hz, f.channels, f.frames, f.container_bits.value_or(-1), int(f.sample_format),
             f.lossy, f.bit_rate_bps.value_or(-1)}},
+          {"timeline", {number_or_null(f.timeline.start_s), f.timeline.priming_frames, f.timeline.padding_frames}},
           {"levels",
            {m.levels.sample_peak, m.levels.mean_square, m.levels.clipped_runs, m.levels.first_run_s.value_or(-1),
             m.levels.bits_used.value_or(-1)}},
@@ -87,6 +88,8 @@ Measured unpack_measured(const Json& json) {
   m.format.sample_format = SampleFormat(f.at(5).get<int>());
   m.format.lossy = f.at(6);
   if (const int64_t rate = f.at(7); rate >= 0) m.format.bit_rate_bps = rate;
+  const Json& t = json.at("timeline");
+  m.format.timeline = {number_of(t.at(0)), t.at(1), t.at(2)};
   m.levels.sample_peak = l.at(0), m.levels.mean_square = l.at(1), m.levels.clipped_runs = l.at(2);
   if (const double at_s = l.at(3); at_s >= 0) m.levels.first_run_s = at_s;
   if (const int bits = l.at(4); bits > 0) m.levels.bits_used = bits;
@@ -101,7 +104,7 @@ Measured unpack_measured(const Json& json) {
 Measured measure(const Clip& clip, const MeterOptions& options, const Job& job) {
   Measured m{clip.format(), cached_survey(clip, job.part(0, 0.3)).levels, {}, {}};
   m.loudness = measure_loudness(clip, options, job.part(0.3, 0.9));
-  m.bandwidth_hz = bandwidth_hz(average_spectrum(clip, 8192, 0, -1, 400, job.part(0.9, 1)));
+  m.bandwidth_hz = bandwidth_of(clip, job.part(0.9, 1));
   return m;
 }
 

@@ -17,6 +17,7 @@ namespace {
 
 constexpr const char* acts_words[] = {"file", "player"};
 constexpr const char* turns_words[] = {"none", "down", "both"};
+constexpr const char* anchor_words[] = {"programme", "dialogue"};
 constexpr const char* rule_words[] = {"track", "album", "loudest"};
 
 struct Level {
@@ -66,6 +67,10 @@ void put(Outlet& outlet, const std::string& key, const Json& value) {
     outlet.name = text_of(key, value);
   else if (key == "what")
     outlet.what = text_of(key, value);
+  else if (key == "edition")
+    outlet.edition = text_of(key, value);
+  else if (key == "anchor")
+    outlet.anchor = Outlet::Anchor(choice_of(key, value, anchor_words));
   else if (key == "acts")
     outlet.acts = Outlet::Acts(choice_of(key, value, acts_words));
   else if (key == "turns")
@@ -98,11 +103,14 @@ Outlet outlet_from_json(const std::string& key, const Json& json) {
 }
 
 Json outlet_json(const Outlet& o) {
-  Json json{{"name", o.name}, {"what", o.what}, {"acts", acts_words[int(o.acts)]}, {"target_lufs", o.target_lufs}};
+  Json json{{"name", o.name}, {"what", o.what}};
+  if (!o.edition.empty()) json["edition"] = o.edition;
+  json["acts"] = acts_words[int(o.acts)], json["target_lufs"] = o.target_lufs;
   for (const Level& level : levels)
     if (o.*level.member) json[level.key] = *(o.*level.member);
   json["turns"] = turns_words[int(o.turns)];
   json["rule"] = rule_words[int(o.rule)];
+  if (o.anchor != Outlet::Anchor::programme) json["anchor"] = anchor_words[int(o.anchor)];
   if (o.encode) json["encode"] = chain_json(*o.encode, outlets_folder());
   return json;
 }
@@ -180,23 +188,41 @@ void turn(const Outlet& outlet, const Loudness& file, const AlbumLevels* album, 
   d.limited = Delivery::Limited::ceiling;
 }
 
+/// As it is shown.
+double tenth(double value) { return std::round(value * 10) / 10; }
+
 void judge(const Outlet& outlet, const Loudness& file, bool live, Delivery& d) {
   const auto tolerance = live && outlet.live_tolerance_lu ? outlet.live_tolerance_lu : outlet.tolerance_lu;
-  const auto loud = outlet.acts == Outlet::Acts::file ? file.integrated_lufs : d.loudness_lufs;
+  const auto loud = d.anchor_lufs                       ? d.anchor_lufs
+                    : outlet.acts == Outlet::Acts::file ? file.integrated_lufs
+                                                        : d.loudness_lufs;
+  const double apart = loud ? std::abs(tenth(*loud) - outlet.target_lufs) : 0;
   if (tolerance && !loud)
     d.faults.push_back("It is silent: there is no loudness to bring to the target.");
-  else if (tolerance && std::abs(*loud - outlet.target_lufs) > *tolerance + 0.005)
-    d.faults.push_back(fmt::format("{:.1f} LU {} the target, {:g} are allowed.", std::abs(*loud - outlet.target_lufs),
+  else if (tolerance && apart > *tolerance + 1e-6)
+    d.faults.push_back(fmt::format("{:.1f} LU {} the target, {:g} are allowed.", apart,
                                    *loud > outlet.target_lufs ? "over" : "under", *tolerance));
   auto above = [&](std::optional<double> value, std::optional<double> limit, const char* what, const char* unit) {
-    if (value && limit && *value > *limit + 0.005)
-      d.faults.push_back(fmt::format("{} {:.1f} {}, {:.1f} over the limit.", what, *value, unit, *value - *limit));
+    if (value && limit && tenth(*value) > *limit + 1e-6)
+      d.faults.push_back(
+          fmt::format("{} {:.1f} {}, {:.1f} over the limit.", what, *value, unit, tenth(*value) - *limit));
   };
   above(file.true_peak_dbtp, outlet.max_true_peak_dbtp, "True peak", "dBTP");
   if (outlet.encode && d.true_peak_dbtp)
     above(*d.true_peak_dbtp, 0.0, "True peak as it is heard after the encode", "dBTP");
   above(file.short_term_max_lufs, outlet.max_short_term_lufs, "Short-term loudness", "LUFS");
   above(file.momentary_max_lufs, outlet.max_momentary_lufs, "Momentary loudness", "LUFS");
+}
+
+/// Programmes that are long are anchored in their dialogue: which stretch that is, only the user knows.
+void take_anchor(const Outlet& outlet, const DeliveryOptions& options, Delivery& d) {
+  if (outlet.anchor != Outlet::Anchor::dialogue) return;
+  d.anchor_lufs = options.dialogue_lufs;
+  d.note = d.anchor_lufs
+               ? fmt::format("Anchored in the stretch of dialogue that was named, {:.1f} LUFS.", *d.anchor_lufs)
+               : std::string(
+                     "Measured as a whole, as short programmes are; a long one is measured by its "
+                     "dialogue: name a stretch of it.");
 }
 
 }  // namespace
@@ -211,17 +237,17 @@ AlbumLevels album_levels(const std::vector<const Loudness*>& masters) {
   return levels;
 }
 
-Delivery deliver(const Outlet& outlet, const Loudness& file, const AlbumLevels* album, const Loudness* encoded,
-                 bool live) {
+Delivery deliver(const Outlet& outlet, const Loudness& file, const DeliveryOptions& options) {
   Delivery d;
-  if (outlet.acts == Outlet::Acts::player) turn(outlet, file, album, d);
-  const Loudness& arrives = encoded ? *encoded : file;
+  take_anchor(outlet, options, d);
+  if (outlet.acts == Outlet::Acts::player) turn(outlet, file, options.album, d);
+  const Loudness& arrives = options.encoded ? *options.encoded : file;
   if (arrives.integrated_lufs) d.loudness_lufs = *arrives.integrated_lufs + d.gain_db;
   if (arrives.true_peak_dbtp) d.true_peak_dbtp = *arrives.true_peak_dbtp + d.gain_db;
-  if (outlet.acts == Outlet::Acts::file && file.integrated_lufs)
-    d.file_change_db = outlet.target_lufs - *file.integrated_lufs;
+  const auto measured = d.anchor_lufs ? d.anchor_lufs : file.integrated_lufs;
+  if (outlet.acts == Outlet::Acts::file && measured) d.file_change_db = outlet.target_lufs - *measured;
   if (outlet.max_true_peak_dbtp && d.true_peak_dbtp) d.headroom_db = *outlet.max_true_peak_dbtp - *d.true_peak_dbtp;
-  judge(outlet, file, live, d);
+  judge(outlet, file, options.live, d);
   return d;
 }
 
@@ -241,6 +267,10 @@ Json delivery_json(const Outlet& outlet, const Delivery& d) {
           {"true_peak_dbtp", number_or_null(d.true_peak_dbtp)},
           {"headroom_db", number_or_null(d.headroom_db)},
           {"file_change_db", number_or_null(d.file_change_db)},
+          {"edition", outlet.edition.empty() ? Json(nullptr) : Json(outlet.edition)},
+          {"anchor", anchor_words[int(outlet.anchor)]},
+          {"anchor_lufs", number_or_null(d.anchor_lufs)},
+          {"note", d.note.empty() ? Json(nullptr) : Json(d.note)},
           {"passes", d.passes()},
           {"faults", d.faults}};
 }

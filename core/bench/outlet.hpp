@@ -14,7 +14,9 @@ struct Outlet {
   enum class Acts { file, player };
   enum class Turns { none, down, both };      ///< what the player may do
   enum class Rule { track, album, loudest };  ///< what its gain is taken from: the track, the album, its loudest track
+  enum class Anchor { programme, dialogue };  ///< what is brought to the target: all of it, or its speech
   std::string key, name, what;
+  std::string edition;  ///< of the document the numbers are from, with its year
   Acts acts = Acts::player;
   double target_lufs = -23;
   std::optional<double> tolerance_lu, live_tolerance_lu;  ///< either way from the target
@@ -22,6 +24,7 @@ struct Outlet {
   Turns turns = Turns::none;
   std::optional<double> lift_ceiling_dbtp;  ///< a lift goes no further than true peaks at this
   Rule rule = Rule::track;
+  Anchor anchor = Anchor::programme;
   std::optional<Chain> encode;
   bool shipped = false;
   bool operator==(const Outlet&) const = default;
@@ -51,6 +54,8 @@ struct Delivery {
   std::optional<double> loudness_lufs, true_peak_dbtp;  ///< as it is heard: after the encode where there is one
   std::optional<double> headroom_db;                    ///< left unused under the highest true peak that is allowed
   std::optional<double> file_change_db;                 ///< where the file must be at the target: what it lacks
+  std::optional<double> anchor_lufs;                    ///< of the stretch that was named as its dialogue
+  std::string note;                                     ///< what the verdict rests on where that is not plain
   std::vector<std::string> faults;                      ///< why it does not pass, a sentence each
   bool passes() const { return faults.empty(); }
   bool operator==(const Delivery&) const = default;
@@ -62,10 +67,15 @@ struct AlbumLevels {
 };
 AlbumLevels album_levels(const std::vector<const Loudness*>& masters);
 
-/// What an outlet makes of a file. `album`: the one it belongs to (none: it stands alone);
-/// `encoded`: the return of the outlet's encode; `live`: the live tolerance counts.
-Delivery deliver(const Outlet& outlet, const Loudness& file, const AlbumLevels* album = nullptr,
-                 const Loudness* encoded = nullptr, bool live = false);
+struct DeliveryOptions {
+  const AlbumLevels* album = nullptr;  ///< the one it belongs to; none: it stands alone
+  const Loudness* encoded = nullptr;   ///< the return of the outlet's encode
+  bool live = false;                   ///< the live tolerance counts
+  std::optional<double> dialogue_lufs =
+      {};  ///< loudness of a stretch of its dialogue: the anchor where that is asked for
+};
+/// What an outlet makes of a file. Limits are held at the precision they are shown at, a tenth.
+Delivery deliver(const Outlet& outlet, const Loudness& file, const DeliveryOptions& options = {});
 
 Json delivery_json(const Outlet& outlet, const Delivery& delivery);
 const char* words_for(Delivery::Limited limited);

@@ -2,6 +2,7 @@
 
 #include <fmt/format.h>
 
+#include <algorithm>
 #include <cmath>
 #include <numbers>
 
@@ -11,7 +12,7 @@ Json line_json(const SpectralLine& l) {
   return {{"kind", name_of(l.kind)}, {"hz", l.hz},
           {"dbfs", l.dbfs},          {"dbr", l.dbr},
           {"order", l.order},        {"before_hz", l.before_hz > 0 ? Json(l.before_hz) : Json(nullptr)},
-          {"name", l.name}};
+          {"name", l.name},          {"unresolved", l.unresolved}};
 }
 
 std::vector<std::string> line_heads() {
@@ -21,6 +22,28 @@ std::vector<std::string> line_heads() {
   return heads;
 }
 
+std::string unresolved_text(const LineReading& r) {
+  const auto it = std::find_if(r.lines.begin(), r.lines.end(), [](const SpectralLine& l) { return l.unresolved; });
+  if (it == r.lines.end()) return {};
+  return fmt::format(
+      "Unresolved: at {:.2f} Hz two lines may be nearer than the resolution, or one moves; an FFT of {} "
+      "points would tell.",
+      it->hz, r.fft_size_to_resolve);
+}
+
+const char* imd_against(Intermodulation method) {
+  constexpr const char* words[] = {"", "the upper tone, SMPTE RP 120",
+                                   "the sum of both tones, IEC 60268-3 difference tone", "the power of both tones"};
+  return words[int(method)];
+}
+
+namespace {
+Json unresolved_json(const LineReading& r) {
+  if (r.fft_size_to_resolve == 0) return nullptr;
+  return {{"text", unresolved_text(r)}, {"fft_size", r.fft_size_to_resolve}};
+}
+}  // namespace
+
 Json lines_json(const LineReading& r) {
   Json lines = Json::array();
   for (const auto& l : r.lines) lines.push_back(line_json(l));
@@ -29,12 +52,15 @@ Json lines_json(const LineReading& r) {
           {"sinad_db", number_or_null(r.sinad_db)},
           {"sfdr_db", number_or_null(r.sfdr_db)},
           {"imd_db", number_or_null(r.imd_db)},
+          {"imd_method", r.imd_db ? Json(name_of(r.imd_method)) : Json(nullptr)},
+          {"imd_against", r.imd_db ? Json(imd_against(r.imd_method)) : Json(nullptr)},
           {"equivalent_bits", number_or_null(r.equivalent_bits)},
           {"noise_dbfs", number_or_null(r.noise_dbfs)},
           {"noise_per_root_hz_dbfs", number_or_null(r.noise_per_root_hz_dbfs)},
           {"noise_a_dbfs", number_or_null(r.noise_a_dbfs)},
           {"noise_k_dbfs", number_or_null(r.noise_k_dbfs)},
           {"noise_468_dbfs", number_or_null(r.noise_468_dbfs)},
+          {"unresolved", unresolved_json(r)},
           {"lines", lines}};
 }
 

@@ -10,6 +10,10 @@ Json line_json(const SpectralLine& line);
 std::vector<std::string> line_heads();
 /// Numbers of a spectrum's lines; `lines` holds each of them, strongest first.
 Json lines_json(const LineReading& reading);
+/// One sentence where a line is wider than one line is, with the FFT size that would part two; empty where none is.
+std::string unresolved_text(const LineReading& reading);
+/// What `imd_db` is against, in words.
+const char* imd_against(Intermodulation method);
 Json sweep_json(const SweepReading& reading);
 Json impulse_json(const ImpulseReading& reading);
 /// {"kind", "probe_rate_hz", "return_rate_hz", "delay_samples", "drift_ppm", "level_db", "polarity", ...}: the

@@ -8,12 +8,13 @@
 #include "core/audio/write.hpp"
 #include "core/bench/json.hpp"
 #include "core/bench/returns.hpp"
+#include "core/compare/waterfall.hpp"
 
 namespace heathmist {
 
 namespace {
 
-constexpr int rules_version = 5;  // raised when the rules of kind or findings change
+constexpr int rules_version = 6;  // raised when the rules of kind or findings change
 
 std::filesystem::path place_of(const FileRef& master, const Trial& trial) {
   const auto folder = cache_folder();
@@ -56,6 +57,7 @@ TrialSummary summary_of(const NullReport& report) {
   s.bandwidth_hz = report.return_bandwidth_hz;
   s.bits_used = report.return_levels.bits_used.value_or(0);
   s.codec = report.ret.codec;
+  s.causes = top_causes(report);
   for (const auto& band : third_octave_depth(report.sums))
     s.band_hz.push_back(band.centre_hz), s.band_db.push_back(std::max(-200.0, band.depth_db.value_or(-200)));
   return s;
@@ -80,6 +82,7 @@ std::optional<TrialSummary> kept_summary(const FileRef& master, const Trial& tri
     s.bandwidth_hz = maybe("bandwidth_hz");
     s.bits_used = json.at("bits_used");
     s.codec = json.at("codec");
+    s.causes = json.at("causes");
     s.band_hz = json.at("band_hz").get<std::vector<double>>();
     s.band_db = json.at("band_db").get<std::vector<double>>();
     if (!json.at("encoded_bytes").is_null()) s.encoded_bytes = json.at("encoded_bytes").get<int64_t>();
@@ -110,6 +113,7 @@ void keep_summary(const FileRef& master, const Trial& trial, const TrialSummary&
                   {"bandwidth_hz", number_or_null(summary.bandwidth_hz)},
                   {"bits_used", summary.bits_used},
                   {"codec", summary.codec},
+                  {"causes", summary.causes},
                   {"encoded_bytes", summary.encoded_bytes ? Json(*summary.encoded_bytes) : Json(nullptr)},
                   {"bit_rate_bps", summary.bit_rate_bps ? Json(*summary.bit_rate_bps) : Json(nullptr)},
                   {"band_hz", summary.band_hz},

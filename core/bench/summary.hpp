@@ -23,6 +23,7 @@ struct TrialSummary {
   std::optional<double> remainder_relative_db{}, bandwidth_hz{};
   int bits_used = 0;                                       ///< of the return; 0: floating point or lossy
   std::string codec{};                                     ///< of the return
+  std::string causes{};                                    ///< the greatest three, where it has been explained
   std::optional<int64_t> encoded_bytes{}, bit_rate_bps{};  ///< of a return made by a chain with a codec in it
   std::vector<double> band_hz{}, band_db{};                ///< third-octave depth; -200 where nothing is left
 };

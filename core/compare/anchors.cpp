@@ -4,6 +4,7 @@
 #include <cmath>
 #include <numbers>
 #include <numeric>
+#include <span>
 
 #include "core/dsp/fft.hpp"
 
@@ -61,6 +62,26 @@ struct Finder {
 
 }  // namespace
 
+namespace {
+
+/// The greatest peak; of those that are as high within 2 %, as in a loop or a steady tone, the nearest to `middle`.
+std::ptrdiff_t peak_near(std::span<const double> c, int64_t middle) {
+  double most = 0;
+  for (const double x : c) most = std::max(most, std::abs(x));
+  std::ptrdiff_t best = 0;
+  bool found = false;
+  for (std::ptrdiff_t n = 0; n < std::ssize(c); ++n) {
+    const double here = std::abs(c[size_t(n)]);
+    const bool peak = (n == 0 || here >= std::abs(c[size_t(n - 1)])) &&
+                      (n + 1 == std::ssize(c) || here >= std::abs(c[size_t(n + 1)]));
+    if (!peak || here < 0.98 * most || (found && std::abs(n - middle) >= std::abs(best - middle))) continue;
+    best = n, found = true;
+  }
+  return best;
+}
+
+}  // namespace
+
 void find_anchors(std::vector<Anchor>& anchors, const Clip& master, const Clip& ret, const Mixture& master_mixture,
                   const Mixture& return_mixture, double delay, int64_t slack, const Job& job, double drift_ppm) {
   if (anchors.empty()) return;
@@ -95,9 +116,8 @@ void find_anchors(std::vector<Anchor>& anchors, const Clip& master, const Clip& 
         }
         f.b.inverse();
         const auto c = f.b.time().first(size_t(2 * slack + 1));
-        const auto best =
-            std::max_element(c.begin(), c.end(), [](double x, double y) { return std::abs(x) < std::abs(y); });
-        const auto lag = best - c.begin();
+        const auto lag = peak_near(c, slack);
+        const auto best = c.begin() + lag;
         const double rms = std::sqrt(std::inner_product(c.begin(), c.end(), c.begin(), 0.0) / double(c.size()));
         const double fine = lag > 0 && lag + 1 < int64_t(c.size())
                                 ? between(std::abs(best[-1]), std::abs(*best), std::abs(best[1]))
@@ -212,14 +232,15 @@ std::vector<CrossSpectra> cross_spectra(const std::vector<Anchor>& anchors, cons
 }
 
 std::vector<double> snr_weights(const std::vector<CrossSpectra>& pairs) {
+  constexpr double chance = 3;
   std::vector<double> weights(CrossSpectra::size / 2 + 1, 0);
   // The last hundredth of the band, where no block can be read between its samples, must not pull the rest.
   for (size_t k = 1; k < weights.size() * 99 / 100; ++k)
     for (const auto& pair : pairs) {
       const double agree = pair.coherence(k);
       if (pair.blocks < 3)
-        weights[k] += std::abs(pair.cross[k]);  // one block shows no coherence: go by energy
-      else if (agree > 0)
+        weights[k] += std::abs(pair.cross[k]);        // one block shows no coherence: go by energy
+      else if (agree > chance / double(pair.blocks))  // a steady tone is few bins, and all others chance
         weights[k] += std::min(1000.0, agree / std::max(1e-9, 1 - agree));
     }
   return weights;

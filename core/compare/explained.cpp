@@ -8,6 +8,7 @@
 
 #include "core/compare/explain.hpp"
 #include "core/compare/phrases.hpp"
+#include "core/compare/waterfall.hpp"
 
 namespace heathmist {
 
@@ -60,7 +61,9 @@ struct Explainer {
     for (const Cause& c : r.causes) {
       if (told_elsewhere.contains(c.code) && !(c.code == "dropout" && w.continuity.breaks.empty())) continue;
       if (c.code == said.front().code) continue;
-      auto& f = say(finding_code(c.code), severity_of(c), c.text, budget_text(c), evidence_of(c.code));
+      const bool in_headline = said.front().text.find(c.text.substr(0, c.text.size() - 1)) != std::string::npos;
+      auto& f = in_headline ? say(finding_code(c.code), severity_of(c), weight_text(c), c.text, evidence_of(c.code))
+                            : say(finding_code(c.code), severity_of(c), c.text, budget_text(c), evidence_of(c.code));
       f.value = value_of(c), f.unit = unit_of(c), f.at_s = c.from_s;
     }
   }
@@ -79,6 +82,14 @@ struct Explainer {
     static const std::set<std::string> linear{"eq", "phase", "echo", "reverb", "band_limit", "crosstalk"},
         course{"wow", "fade", "gain_step", "gain_ride", "limiter", "compressor", "expander"};
     return linear.contains(code) ? Evidence::path : course.contains(code) ? Evidence::course : Evidence::lanes;
+  }
+  /// What the headline has said already, by its weight.
+  std::string weight_text(const Cause& c) const {
+    std::string label = cause_label(c.code);
+    label[0] = char(std::toupper(static_cast<unsigned char>(label[0])));
+    std::string text = budget_text(c);
+    text[0] = char(std::tolower(static_cast<unsigned char>(text[0])));
+    return label + ": " + text;
   }
   std::string budget_text(const Cause& c) const {
     const auto level = [](std::optional<double> db) {

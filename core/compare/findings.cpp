@@ -14,7 +14,10 @@ namespace {
 
 constexpr double beside = 0.001;             // of what the first cause started from: a second one is named with it
 constexpr double caution_relative_db = -60;  // a residual nearer to the programme than this deserves care
+constexpr double least_apart_s = 0.0011;     // of two timelines: some count whole milliseconds
 constexpr double least_delay = 0.002;        // samples: the tolerance
+constexpr double least_gain_db = 0.01;       // beside anything else
+constexpr double least_gain_alone_db = 0.0005;
 constexpr double loudness_step_lu = 0.05;    // less is no change of loudness
 constexpr double channel_delay_step = 0.02;  // samples between channels worth a word
 constexpr double channel_gain_step_db = 0.03;
@@ -190,6 +193,9 @@ struct Teller {
                     "Two clocks: it was played or captured on another one. Taken out before comparing.", Evidence::fit);
       f.value = r.fit.drift_ppm, f.unit = "ppm";
     }
+    if (r.fit.others_fit)
+      say("alignment_repeats", Severity::note, "Other alignments fit as well: the material repeats.",
+          "The longest overlap was taken.", Evidence::fit);
     const double longer = double(r.ret.frames) / r.ret.sample_rate_hz - double(r.master.frames) / rate();
     if (std::abs(longer) * rate() >= 1) {
       auto& f = say(
@@ -201,7 +207,7 @@ struct Teller {
   }
 
   void level() {
-    if (std::abs(r.fit.gain_db) >= 0.0005) {
+    if (std::abs(r.fit.gain_db) >= (r.kind == Kind::level ? least_gain_alone_db : least_gain_db)) {
       auto& f = say("gain", Severity::note,
                     fmt::format("The return is {} dB {}.",
                                 number_text(std::abs(r.fit.gain_db), std::abs(r.fit.gain_db) < 0.1 ? 3 : 2),
@@ -278,6 +284,24 @@ struct Teller {
     f.value = *r.return_bandwidth_hz, f.unit = "Hz";
   }
 
+  /// Samples tell the delay; what a container's timeline says beside them is told apart.
+  void timeline() {
+    const double apart = r.ret.timeline.start_s.value_or(0) - r.master.timeline.start_s.value_or(0);
+    if (std::abs(apart) < least_apart_s) return;
+    const bool by_return =
+        std::abs(r.ret.timeline.start_s.value_or(0)) >= std::abs(r.master.timeline.start_s.value_or(0));
+    const double start = (by_return ? r.ret : r.master).timeline.start_s.value_or(0);
+    auto& f =
+        say("timeline", Severity::note,
+            fmt::format("By its timeline the return starts {:.1f} ms {} than by its samples.", 1000 * std::abs(apart),
+                        apart > 0 ? "later" : "earlier"),
+            fmt::format("The {}'s container has its first sample at {:.4f} s. The delay is told by the samples; what "
+                        "plays by the timeline adds this to it.",
+                        by_return ? "return" : "master", start),
+            Evidence::fit);
+    f.value = 1000 * apart, f.unit = "ms";
+  }
+
   void clipping(const Levels& levels, const ClipFormat&, bool of_return) {
     if (levels.clipped_runs == 0) return;
     const bool own_doing = of_return && levels.clipped_runs > r.master_levels.clipped_runs;
@@ -318,6 +342,7 @@ std::vector<Finding> findings_of(const NullReport& report) {
     teller.level();
     teller.channels();
     teller.band();
+    teller.timeline();
   }
   teller.clipping(report.master_levels, report.master, false);
   teller.clipping(report.return_levels, report.ret, true);

@@ -16,6 +16,7 @@ namespace {
 
 constexpr int most_anchors = 48;
 constexpr double least_share = 0.35;              // of the anchors that must lie on one line
+constexpr double just_as_good = 0.98;             // of the support of the best alignment
 constexpr double least_agreement = 0.12;          // under which two clips are called unrelated
 constexpr double whole_sample = 0.02;             // a delay this near a whole sample may be one
 constexpr double whole_sample_with_drift = 0.06;  // and where a drift was taken for it, from end to end
@@ -36,7 +37,36 @@ struct Search {
 
   std::vector<Anchor> anchors{};
   DelayLine line{};
+  bool others_fit = false;
 };
+
+/// An alignment that was tried.
+struct Candidate {
+  double delay = 0;
+  int64_t slack = 0;
+  DelayLine line{};
+  double support = 0;
+};
+
+/// Frames that master and return share at a delay.
+double overlap_of(const Search& s, double delay) {
+  return std::min(double(s.master.format().frames), double(s.ret.format().frames) - delay) - std::max(0.0, -delay);
+}
+
+/// The best supported; of several that are as good, as in a loop or a steady tone, the longest overlap.
+const Candidate* best_of(const std::vector<Candidate>& tried, Search& s) {
+  double most = 0;
+  for (const Candidate& c : tried) most = std::max(most, c.support);
+  const Candidate* best = nullptr;
+  for (const Candidate& c : tried)
+    if (c.support > 0 && c.support >= just_as_good * most &&
+        (!best || overlap_of(s, c.line.delay) > overlap_of(s, best->line.delay) + 2))
+      best = &c;
+  s.others_fit = best && std::any_of(tried.begin(), tried.end(), [&](const Candidate& c) {
+                   return c.support >= just_as_good * most && std::abs(c.line.delay - best->line.delay) > 8;
+                 });
+  return best;
+}
 
 /// One way of looking at both clips: how their channels are mixed.
 struct View {
@@ -94,6 +124,26 @@ double correlation_at(const Search& s, const View& view, const std::vector<Ancho
   return xx > 0 && yy > 0 ? std::min(1.0, xy / std::sqrt(xx * yy)) : 0;
 }
 
+/// Near the place where both files begin together, where the waves agree there as well as where they were found to. In
+/// a steady tone that is every period away: the longest overlap is then the one to take.
+std::optional<Candidate> as_they_stand(Search& s, const View& view, const Sketch& master, const Candidate& found) {
+  constexpr double as_well = 0.99;  // laid by whole samples
+  if (std::abs(found.line.delay) < 8) return {};
+  const double there = correlation_at(
+      s, view, place_anchors(master, s.master.format().frames, s.ret.format().frames, found.delay, 10), found.line);
+  for (const int64_t slack : {2, 32, 600}) {
+    auto few = place_anchors(master, s.master.format().frames, s.ret.format().frames, 0, 10);
+    if (few.empty()) return {};
+    find_anchors(few, s.master, s.ret, view.master, view.ret, 0, slack, Job{s.job.stop, {}, s.job.threads});
+    const auto line = line_through(few);
+    if (line.share < least_share || std::abs(line.delay) > double(slack) - 0.5) continue;  // no peak at the end of it
+    if (correlation_at(s, view, few, line) < as_well * there) continue;
+    s.others_fit = s.others_fit || std::abs(line.delay - found.line.delay) > 8;
+    return Candidate{0, slack, line, found.support};
+  }
+  return {};
+}
+
 /// Looks for the delay in one view; true where enough anchors agree.
 bool locate(Search& s, const View& view) {
   const int64_t master_frames = s.master.format().frames, return_frames = s.ret.format().frames;
@@ -105,23 +155,23 @@ bool locate(Search& s, const View& view) {
   else
     delays = coarse_delays(master, sketch(s.ret, view.ret, plan, s.job.part(0.3, 0.6)), s.job);
 
-  double best_support = 0;
-  double best_delay = 0;
-  int64_t best_slack = 0;
+  const bool held = s.options.delay_samples.has_value();
+  std::vector<Candidate> tried;
   for (const double delay : delays) {
     auto few = place_anchors(master, master_frames, return_frames, delay, 10);
     if (few.empty()) continue;
     const auto drifted = int64_t(5e-4 * double(std::min(master_frames, return_frames)));
-    const int64_t slack =
-        s.options.delay_samples ? 8 : std::min<int64_t>(few.front().frames / 2, 2 * plan.step + 64 + drifted);
+    const int64_t slack = held ? 8 : std::min<int64_t>(few.front().frames / 2, 2 * plan.step + 64 + drifted);
     find_anchors(few, s.master, s.ret, view.master, view.ret, delay, slack, Job{s.job.stop, {}, s.job.threads});
     const auto line = line_through(few);
-    const double support = line.support * (0.1 + correlation_at(s, view, few, line));
-    if (support > best_support) best_support = support, best_delay = delay, best_slack = slack;
+    tried.push_back({delay, slack, line, line.support * (0.1 + correlation_at(s, view, few, line))});
   }
-  if (best_support == 0) return false;
-  s.anchors = place_anchors(master, master_frames, return_frames, best_delay, most_anchors);
-  find_anchors(s.anchors, s.master, s.ret, view.master, view.ret, best_delay, best_slack, s.job.part(0.6, 0.8));
+  const Candidate* found = best_of(tried, s);
+  if (!found) return false;
+  const auto standing = held ? std::nullopt : as_they_stand(s, view, master, *found);
+  const Candidate* best = standing ? &*standing : found;
+  s.anchors = place_anchors(master, master_frames, return_frames, best->delay, most_anchors);
+  find_anchors(s.anchors, s.master, s.ret, view.master, view.ret, best->delay, best->slack, s.job.part(0.6, 0.8));
   s.line = line_through(s.anchors);
   follow_drift(s, view);
   if (!s.options.drift) s.line.drift_ppm = 0;
@@ -416,6 +466,7 @@ Fit find_fit(const Clip& master, const Clip& ret, const FitOptions& options, con
     if (!locate(s, ways[way])) continue;
     keep_inliers(s);
     Fit found = fit;
+    found.others_fit = s.others_fit && !options.delay_samples;
     found.delay_samples = s.line.delay;
     found.drift_ppm = s.line.drift_ppm;
     found.pairs = find_pairs(s);

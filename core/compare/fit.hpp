@@ -30,6 +30,7 @@ struct Fit {
   /// octaves.
   double agreement = 0;
   bool trusted = false;
+  bool others_fit = false;  ///< other alignments are as good, as the material repeats: the longest overlap was taken
   int64_t first = 0, last = 0;  ///< the overlap, in master frames [first, last)
 
   double ratio() const { return 1 + drift_ppm * 1e-6; }

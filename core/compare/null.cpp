@@ -1,4 +1,5 @@
 #include "core/compare/null.hpp"
+#include "core/measure/bandwidth.hpp"
 
 #include <algorithm>
 #include <cmath>
@@ -47,10 +48,6 @@ Comparable comparable(std::shared_ptr<const Clip> master, std::shared_ptr<const 
 
 namespace {
 
-std::optional<double> bandwidth_of(const Clip& clip, const Job& job) {
-  return bandwidth_hz(average_spectrum(clip, 8192, 0, -1, 400, Job{job.stop, {}, job.threads}));
-}
-
 /// A converter cuts off the ringing of what begins or ends at once: no difference of the programme.
 void leave_edges(Fit& fit) {
   const int64_t edge = std::min<int64_t>(2048, (fit.last - fit.first) / 64);
@@ -83,8 +80,8 @@ NullReport null_test(const Clip& master, const Clip& ret, const Comparable& pair
     report.fit = find_fit(*pair.master, *pair.ret, options.fit, job.part(0.25, 0.5));
   }
   if (report.master.sample_rate_hz != report.ret.sample_rate_hz) leave_edges(report.fit);
-  report.master_bandwidth_hz = bandwidth_of(master, job);
-  report.return_bandwidth_hz = bandwidth_of(ret, job);
+  report.master_bandwidth_hz = bandwidth_of(master, Job{job.stop, {}, job.threads});
+  report.return_bandwidth_hz = bandwidth_of(ret, Job{job.stop, {}, job.threads});
   SumsOptions sums;
   sums.master_peak = report.master_levels.sample_peak;
   report.sums = residual_sums(*pair.master, *pair.ret, report.fit, sums, job.part(0.55, 1));

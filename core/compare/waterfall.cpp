@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <cmath>
 #include <map>
 
 #include "core/compare/phrases.hpp"
@@ -11,7 +12,15 @@ namespace heathmist {
 
 namespace {
 
-std::string label_of(const std::string& code) {
+double level(std::optional<double> db) { return std::clamp(db.value_or(budget_bottom_db), budget_bottom_db, 20.0); }
+
+std::string level_text(std::optional<double> db) {
+  return db && *db > budget_bottom_db ? number_text(*db, 1) + " dBr" : "nothing";
+}
+
+}  // namespace
+
+std::string cause_label(const std::string& code) {
   static const std::map<std::string, std::string> labels{{"channel_delay", "channel delay"},
                                                          {"gain_step", "gain steps"},
                                                          {"gain_ride", "gain ride"},
@@ -28,14 +37,6 @@ std::string label_of(const std::string& code) {
   return found == labels.end() ? code : found->second;
 }
 
-double level(std::optional<double> db) { return std::clamp(db.value_or(budget_bottom_db), budget_bottom_db, 20.0); }
-
-std::string level_text(std::optional<double> db) {
-  return db && *db > budget_bottom_db ? number_text(*db, 1) + " dBr" : "nothing";
-}
-
-}  // namespace
-
 std::vector<BudgetStep> budget_steps(const NullReport& report) {
   std::vector<const Cause*> beyond;
   for (const Cause& c : report.causes)
@@ -46,10 +47,22 @@ std::vector<BudgetStep> budget_steps(const NullReport& report) {
       {"residual", fmt::format("As subtracted: {}.", level_text(first)), level(first), budget_bottom_db, false}};
   for (const Cause* c : beyond)
     steps.push_back(
-        {label_of(c->code), c->text, level(c->before_db), std::min(level(c->before_db), level(c->after_db))});
+        {cause_label(c->code), c->text, level(c->before_db), std::min(level(c->before_db), level(c->after_db))});
   steps.push_back(
       {"remainder", fmt::format("All causes taken out: {}.", level_text(last)), level(last), budget_bottom_db, false});
   return steps;
+}
+
+std::string top_causes(const NullReport& report, size_t most) {
+  auto steps = budget_steps(report);
+  std::erase_if(steps, [](const BudgetStep& s) { return !s.cause; });
+  std::stable_sort(steps.begin(), steps.end(), [](const BudgetStep& a, const BudgetStep& b) {
+    return std::pow(10, a.from_db / 10) - std::pow(10, a.to_db / 10) >
+           std::pow(10, b.from_db / 10) - std::pow(10, b.to_db / 10);
+  });
+  std::string words;
+  for (size_t n = 0; n < std::min(most, steps.size()); ++n) words += (n == 0 ? "" : ", ") + steps[n].label;
+  return words;
 }
 
 }  // namespace heathmist

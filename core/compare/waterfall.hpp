@@ -21,4 +21,10 @@ constexpr double budget_bottom_db = -140;  ///< less than that is drawn as nothi
 /// nothing is left over to explain.
 std::vector<BudgetStep> budget_steps(const NullReport& report);
 
+/// A cause in two words at most: "channel delay", "EQ".
+std::string cause_label(const std::string& code);
+
+/// The causes that take out most, greatest first, by their labels: "fade, EQ, word length". Empty where none is known.
+std::string top_causes(const NullReport& report, size_t most = 3);
+
 }  // namespace heathmist

@@ -6,8 +6,8 @@
 #include <numeric>
 
 #include "core/dsp/noise.hpp"
+#include "core/measure/bandwidth.hpp"
 #include "core/measure/coders.hpp"
-#include "core/measure/spectrum.hpp"
 
 namespace heathmist {
 
@@ -199,7 +199,7 @@ Json coding_json(const CodingTrace& trace) {
 }
 
 std::optional<CodingTrace> find_coding(const Clip& clip, const Job& job) {
-  const auto top = bandwidth_hz(average_spectrum(clip, 8192, 0, -1, 100, job.part(0, 0.1)));
+  const auto top = bandwidth_of(clip, job.part(0, 0.1), 100);
   if (!top) return {};
   auto transforms = coder_transforms();
   std::vector<std::optional<CodingTrace>> found(transforms.size());

@@ -3,13 +3,18 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <bit>
 #include <cmath>
+#include <numbers>
+
+#include "core/dsp/window.hpp"
 
 namespace heathmist {
 
 namespace {
 
 constexpr size_t reach = 12;       // bins on either side that a line fills
+constexpr double lobe = 8;         // beyond that it holds nothing of its own power
 constexpr double stands_out = 40;  // a line's highest bin against the mean around it: 16 dB
 constexpr double nothing = 1e-26;  // -260 dB a bin: arithmetic
 constexpr double near_bins = 1.5;  // so far a line may lie from where theory has it
@@ -40,7 +45,23 @@ std::vector<double> ground_of(const std::vector<double>& power) {
 struct Found {
   size_t bin = 0;
   double hz = 0, power = 0;
+  double apart_bins = 0;  ///< how far two lines alike would lie apart to be as wide; 0: it is as wide as one
 };
+
+/// Mean square width of a line in bins, from the slope of the window it is seen under (Kaiser, 200 dB).
+double width_of_a_line() {
+  static const double width = [] {
+    constexpr size_t size = 4096;
+    const auto w = dsp::window_of(dsp::Window::kaiser, size, 200);
+    double slope = 0, power = 0;
+    for (size_t n = 0; n < size; ++n) {
+      const double d = (w[(n + 1) % size] - w[(n + size - 1) % size]) / 2;
+      slope += d * d, power += w[n] * w[n];
+    }
+    return slope / power * std::pow(double(size) / (2 * std::numbers::pi), 2);
+  }();
+  return width;
+}
 
 class Finder {
  public:
@@ -75,7 +96,23 @@ class Finder {
       found.power += own, moment += own * double(k);
     }
     found.hz = moment / found.power * bin_hz_;
+    found.apart_bins = apart(peak, from, to, moment / found.power);
     return found;
+  }
+  /// By how much wider it is than one line, and by a second peak on its side. Only lines that stand 40 dB out can tell.
+  double apart(size_t peak, size_t from, size_t to, double middle) const {
+    if (power_[peak] < 1e4 * ground_[peak]) return 0;
+    double spread = 0, power = 0, second = 0;
+    for (size_t k = from; k <= to; ++k) {
+      const double own = std::max(0.0, power_[k] - ground_[k]), away = double(k) - middle;
+      if (std::abs(away) <= lobe) spread += own * away * away, power += own;
+      if (k == from || k == to || k == peak) continue;
+      if (own > std::max(stands_out * ground_[k], 1e-19 * power_[peak]) && power_[k] > 1.5 * power_[k - 1] &&
+          power_[k] > 1.5 * power_[k + 1])
+        second = std::max(second, std::abs(away));
+    }
+    const double wider = spread / power - width_of_a_line();
+    return std::max(second, wider > 0.02 * width_of_a_line() ? 2 * std::sqrt(wider) : 0.0);
   }
   const std::vector<double>& power_;
   double bin_hz_;
@@ -183,6 +220,47 @@ std::vector<double> mark_fundamentals(std::vector<SpectralLine>& lines, const Li
   return hz;
 }
 
+/// Power of the strongest line at each of some frequencies, of those named products.
+double products_at(const std::vector<SpectralLine>& lines, const std::vector<double>& places_hz, double near) {
+  double sum = 0;
+  for (const double hz : places_hz)
+    for (const SpectralLine& l : lines)
+      if (l.kind == SpectralLine::Kind::intermodulation && std::abs(l.hz - std::abs(hz)) < near) {
+        sum += std::pow(10, l.dbfs / 10);
+        break;
+      }
+  return sum;
+}
+
+void read_intermodulation(LineReading& r, double near) {
+  std::vector<const SpectralLine*> tones;
+  for (const SpectralLine& l : r.lines)
+    if (l.kind == SpectralLine::Kind::fundamental) tones.push_back(&l);
+  if (tones.size() != 2) return;
+  if (tones[0]->hz > tones[1]->hz) std::swap(tones[0], tones[1]);
+  const double low = tones[0]->hz, high = tones[1]->hz, apart_db = tones[0]->dbfs - tones[1]->dbfs;
+  double power = 0, against = 0;
+  if (high > 5 * low && apart_db > 3) {
+    r.imd_method = Intermodulation::smpte;
+    std::vector<double> sides;
+    for (int n = 1; n <= 6; ++n) sides.insert(sides.end(), {high - n * low, high + n * low});
+    power = products_at(r.lines, sides, near);
+    against = std::pow(10, tones[1]->dbfs / 10);
+  } else if (high < 2 * low && std::abs(apart_db) < 1) {
+    r.imd_method = Intermodulation::difference_tone;
+    const double sides = std::sqrt(products_at(r.lines, {2 * low - high}, near)) +
+                         std::sqrt(products_at(r.lines, {2 * high - low}, near));
+    power = products_at(r.lines, {high - low}, near) + sides * sides;
+    against = std::pow(std::pow(10, tones[0]->dbfs / 20) + std::pow(10, tones[1]->dbfs / 20), 2);
+  } else {
+    r.imd_method = Intermodulation::all_products;
+    for (const SpectralLine& l : r.lines)
+      if (l.kind == SpectralLine::Kind::intermodulation) power += std::pow(10, l.dbfs / 10);
+    against = std::pow(10, tones[0]->dbfs / 10) + std::pow(10, tones[1]->dbfs / 10);
+  }
+  if (power > 0) r.imd_db = db_of(power / against);
+}
+
 void read_noise(const Spectrum& s, const Finder& finder, const LineOptions& o, double fundamentals, double other_lines,
                 LineReading& r) {
   double free = 0, weighted[3] = {0, 0, 0};
@@ -209,6 +287,11 @@ void read_noise(const Spectrum& s, const Finder& finder, const LineOptions& o, d
 
 }  // namespace
 
+const char* name_of(Intermodulation method) {
+  constexpr const char* names[] = {"none", "smpte", "difference_tone", "all_products"};
+  return names[int(method)];
+}
+
 const char* name_of(SpectralLine::Kind kind) {
   constexpr const char* names[] = {"fundamental", "harmonic", "intermodulation", "hum", "alias", "unknown"};
   return names[int(kind)];
@@ -229,15 +312,20 @@ LineReading read_lines(const Spectrum& s, const LineOptions& options) {
   LineOptions o = options;
   o.high_hz = std::min(o.high_hz, s.bin_hz * double(s.power.size() - 1 - reach));
   Finder finder(s);
-  for (const Found& f : finder.run(o.most_lines))
-    r.lines.push_back({SpectralLine::Kind::unknown, f.hz, db_of(2 * f.power), 0, 0, 0, {}});
+  double nearest = 1e9;
+  for (const Found& f : finder.run(o.most_lines)) {
+    r.lines.push_back({SpectralLine::Kind::unknown, f.hz, db_of(2 * f.power), 0, 0, 0, {}, f.apart_bins > 0});
+    if (f.apart_bins > 0) nearest = std::min(nearest, f.apart_bins);
+  }
+  if (nearest < 1e9)
+    r.fft_size_to_resolve = std::bit_ceil(size_t(double(2 * (s.power.size() - 1)) * (reach + 1) / nearest));
   std::sort(r.lines.begin(), r.lines.end(), [](const auto& a, const auto& b) { return a.dbfs > b.dbfs; });
   Namer namer(r.lines, s, o);
   namer.name_detours();
   const auto fundamentals =
       r.lines.empty() ? std::vector<double>{} : mark_fundamentals(r.lines, o, near_bins * s.bin_hz);
   namer.run(fundamentals);
-  double wanted = 0, strongest = 0, harmonics = 0, products = 0, others = 0, spurious = 0;
+  double wanted = 0, strongest = 0, harmonics = 0, others = 0, spurious = 0;
   for (const SpectralLine& l : r.lines) {
     const double power = std::pow(10, l.dbfs / 10) / 2;
     if (l.kind == SpectralLine::Kind::fundamental) {
@@ -245,9 +333,9 @@ LineReading read_lines(const Spectrum& s, const LineOptions& options) {
       continue;
     }
     spurious = std::max(spurious, power);
+    if (l.hz < o.low_hz || l.hz > o.high_hz) continue;
+    others += power;
     if (l.kind == SpectralLine::Kind::harmonic) harmonics += power;
-    if (l.kind == SpectralLine::Kind::intermodulation) products += power;
-    if (l.hz >= o.low_hz && l.hz <= o.high_hz) others += power;
   }
   for (SpectralLine& l : r.lines) {
     l.dbr = l.dbfs - o.reference_dbfs.value_or(strongest > 0 ? db_of(2 * strongest) : r.lines.front().dbfs);
@@ -256,7 +344,7 @@ LineReading read_lines(const Spectrum& s, const LineOptions& options) {
   read_noise(s, finder, o, wanted, others, r);
   if (wanted <= 0) return r;
   if (harmonics > 0) r.thd_db = db_of(harmonics / wanted);
-  if (products > 0) r.imd_db = db_of(products / wanted);
+  read_intermodulation(r, near_bins * s.bin_hz);
   if (spurious > 0) r.sfdr_db = db_of(strongest / spurious);
   if (r.sinad_db) r.equivalent_bits = (*r.sinad_db - db_of(2 * wanted) - 1.76) / 6.02;
   return r;

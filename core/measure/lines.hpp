@@ -17,9 +17,10 @@ struct SpectralLine {
   enum class Kind { fundamental, harmonic, intermodulation, hum, alias, unknown };
   Kind kind = Kind::unknown;
   double hz = 0, dbfs = 0, dbr = 0;
-  int order = 0;         ///< of a harmonic; of a product; of a hum line
-  double before_hz = 0;  ///< what an alias was before it folded
-  std::string name;      ///< "3rd harmonic of 997 Hz", "27.4 kHz folded at 44.1 kHz"
+  int order = 0;            ///< of a harmonic; of a product; of a hum line
+  double before_hz = 0;     ///< what an alias was before it folded
+  std::string name;         ///< "3rd harmonic of 997 Hz", "27.4 kHz folded at 44.1 kHz"
+  bool unresolved = false;  ///< wider than one line is: two may lie nearer than the resolution, or one moves
 };
 const char* name_of(SpectralLine::Kind kind);
 
@@ -40,16 +41,27 @@ struct LineOptions {
   int most_lines = 200;
 };
 
+/// What intermodulation is told against, by the tones that went in.
+enum class Intermodulation {
+  none,
+  smpte,            ///< a low tone and a high one: side lines of the high one, RMS, against it (SMPTE RP 120)
+  difference_tone,  ///< two near tones, alike: f2 - f1, 2 f1 - f2 and 2 f2 - f1 against the tones' sum (IEC 60268-3)
+  all_products      ///< any other two: power of all products to the seventh order against both tones'
+};
+const char* name_of(Intermodulation method);
+
 struct LineReading {
   std::vector<SpectralLine> lines;  ///< strongest first
-  std::optional<double> thd_db;     ///< harmonics' power against the fundamentals'
+  std::optional<double> thd_db;     ///< harmonics' power against the fundamentals', within the band of thd_n_db
   std::optional<double> thd_n_db;   ///< all else within the band against the fundamentals: AES17 with a narrow notch
   std::optional<double> sinad_db;   ///< -thd_n_db
   std::optional<double> sfdr_db;    ///< strongest fundamental against the strongest other line
-  std::optional<double> imd_db;     ///< products' power against the fundamentals'
+  std::optional<double> imd_db;
+  Intermodulation imd_method = Intermodulation::none;
   std::optional<double> equivalent_bits;  ///< (sinad + headroom of the fundamental - 1.76) / 6.02, IEEE 1241
   std::optional<double> noise_dbfs, noise_per_root_hz_dbfs;  ///< over the band; its mean density
   std::optional<double> noise_a_dbfs, noise_k_dbfs, noise_468_dbfs;
+  size_t fft_size_to_resolve = 0;  ///< at which the unresolved lines would part if they are two alike; 0: none is
 };
 /// Few enough tones that distortion means something: one or two.
 bool is_test_tone(const LineReading& reading);

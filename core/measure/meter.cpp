@@ -2,6 +2,7 @@
 
 #include <algorithm>
 #include <cmath>
+#include <deque>
 
 #include "core/measure/meter_track.hpp"
 
@@ -32,10 +33,15 @@ class Windows {
   Greatest greatest(int64_t span) const {
     Greatest top;
     for (int64_t n = span; n < int64_t(sums_.size()); ++n) {
-      const double mean = (sums_[size_t(n)] - sums_[size_t(n - span)]) / double(grid_.begin(n) - grid_.begin(n - span));
+      const double mean = this->mean(n, span);
       if (mean > top.mean_square) top = {mean, n};
     }
     return top;
+  }
+  int64_t steps() const { return int64_t(sums_.size()) - 1; }
+  /// Of the `span` steps before step `end`.
+  double mean(int64_t end, int64_t span) const {
+    return (sums_[size_t(end)] - sums_[size_t(end - span)]) / double(grid_.begin(end) - grid_.begin(end - span));
   }
   double all() const { return sums_.back(); }
 
@@ -54,17 +60,29 @@ LoudnessPieces pieces_of(const StepGrid& grid, const std::vector<double>& energy
   return pieces;
 }
 
-void find_psr(Loudness& l) {
-  for (size_t n = short_term_pieces; n <= std::min(l.pieces.size(), l.peaks.size()); ++n) {
-    double mean = 0;
-    float peak = 0;
-    for (size_t k = n - short_term_pieces; k < n; ++k) mean += l.pieces[k], peak = std::max(peak, l.peaks[k]);
-    const auto loud = lufs(mean / short_term_pieces);
+/// Steps put together to pieces.
+std::vector<float> piece_peaks(const std::vector<float>& steps) {
+  std::vector<float> pieces((steps.size() + StepGrid::piece_steps - 1) / StepGrid::piece_steps, 0);
+  for (size_t n = 0; n < steps.size(); ++n)
+    pieces[n / StepGrid::piece_steps] = std::max(pieces[n / StepGrid::piece_steps], steps[n]);
+  return pieces;
+}
+
+/// Every 10 ms, as the maxima are read. `peaks`: of steps; the highest of a window are held in falling order.
+void find_psr(Loudness& l, const Windows& weighted, const std::vector<float>& peaks) {
+  std::deque<int64_t> highest;
+  for (int64_t n = 0; n < std::min(weighted.steps(), int64_t(peaks.size())); ++n) {
+    while (!highest.empty() && peaks[size_t(highest.back())] <= peaks[size_t(n)]) highest.pop_back();
+    highest.push_back(n);
+    if (highest.front() <= n - short_term_steps) highest.pop_front();
+    if (n + 1 < short_term_steps) continue;
+    const auto loud = lufs(weighted.mean(n + 1, short_term_steps));
+    const float peak = peaks[size_t(highest.front())];
     if (!loud || *loud < absolute_gate_lufs || peak <= 0) continue;
     const double psr = 20 * std::log10(double(peak)) - *loud;
     if (l.psr_min_db && *l.psr_min_db <= psr) continue;
     l.psr_min_db = psr;
-    l.psr_min_at_s = 0.1 * double(n);
+    l.psr_min_at_s = 0.01 * double(n + 1);
   }
 }
 
@@ -81,6 +99,7 @@ void gate(Loudness& l, const std::vector<double>& blocks, std::vector<double> sh
 Loudness loudness_of(const StepGrid& grid, int channels, const MeterOptions& options,
                      const std::vector<TrackPart>& parts) {
   std::vector<double> energy, squares;
+  std::vector<float> peaks;
   Loudness l;
   Peak greatest;
   double sample_peak = 0;
@@ -88,7 +107,7 @@ Loudness loudness_of(const StepGrid& grid, int channels, const MeterOptions& opt
   for (const TrackPart& part : parts) {
     energy.insert(energy.end(), part.energy.begin(), part.energy.end());
     squares.insert(squares.end(), part.squares.begin(), part.squares.end());
-    l.peaks.insert(l.peaks.end(), part.peaks.begin(), part.peaks.end());
+    peaks.insert(peaks.end(), part.peaks.begin(), part.peaks.end());
     sample_peak = std::max(sample_peak, part.sample_peak);
     if (part.greatest.level > greatest.level) greatest = part.greatest;
     moments.add(part.overs);
@@ -96,6 +115,7 @@ Loudness loudness_of(const StepGrid& grid, int channels, const MeterOptions& opt
   const int heard = heard_channels(options.listen, channels);
   l.duration_s = double(grid.frames) / std::max(1, grid.rate_hz);
   l.pieces = pieces_of(grid, energy);
+  l.peaks = piece_peaks(peaks);
   l.sample_peak_dbfs = decibels(sample_peak);
   l.true_peak_dbtp = decibels(greatest.level);
   l.true_peak_at_s = std::clamp(greatest.at / std::max(1, grid.rate_hz), 0.0, l.duration_s);
@@ -114,7 +134,7 @@ Loudness loudness_of(const StepGrid& grid, int channels, const MeterOptions& opt
     l.rms_max_dbfs = decibels(std::sqrt(top.mean_square / heard));
   if (l.sample_peak_dbfs && l.rms_dbfs) l.crest_db = *l.sample_peak_dbfs - *l.rms_dbfs;
   gate(l, window_means(l.pieces, 4), window_means(l.pieces, short_term_pieces));
-  find_psr(l);
+  find_psr(l, weighted, peaks);
   return l;
 }
 

@@ -11,7 +11,7 @@ namespace {
 
 using dsp::simd::Cascade16;
 
-constexpr int64_t window_pieces = 30;
+constexpr int64_t window_pieces = 29;      // that a window of 3 s covers whole, wherever it begins
 constexpr int least_weighting_hz = 40000;  // below that the bilinear transform bends the shelf by more than 0.02 dB
 
 std::vector<double> weights_for(int channels, const MeterOptions& o) {
@@ -143,10 +143,11 @@ void TrackWorker::peaks(const Planar& block, int64_t first_step, int64_t steps, 
   const int64_t begin = grid_.begin(first_step), frames = grid_.begin(first_step + steps) - begin;
   const int64_t pieces = (steps + StepGrid::piece_steps - 1) / StepGrid::piece_steps,
                 chunks = (frames + chunk - 1) / chunk;
-  auto first_chunk = [&](int64_t piece) {
-    const int64_t frame = grid_.begin(first_step + std::min(steps, piece * StepGrid::piece_steps)) - begin;
+  auto step_chunk = [&](int64_t step) {
+    const int64_t frame = grid_.begin(first_step + std::min(steps, step)) - begin;
     return std::min(chunks, (frame + chunk - 1) / chunk);
   };
+  auto first_chunk = [&](int64_t piece) { return step_chunk(piece * StepGrid::piece_steps); };
   std::vector<std::vector<double>> tops(size_t(block.channels()), std::vector<double>(size_t(chunks)));
   std::vector<double> highest(size_t(pieces), 0.0);
   for (int c = 0; c < block.channels(); ++c) {
@@ -159,16 +160,16 @@ void TrackWorker::peaks(const Planar& block, int64_t first_step, int64_t steps, 
         highest[size_t(p)] = std::max(highest[size_t(p)], top[size_t(m)]);
   }
   const auto need = least_window_peaks(highest);
-  part.peaks.assign(size_t(pieces), 0);
+  part.peaks.assign(size_t(steps), 0);
   for (const double h : highest) part.sample_peak = std::max(part.sample_peak, h);
   for (int c = 0; c < block.channels(); ++c)
-    for (int64_t p = 0; p < pieces; ++p) {
-      const int64_t from = first_chunk(p), to = first_chunk(p + 1);
+    for (int64_t s = 0; s < steps; ++s) {
+      const int64_t from = step_chunk(s), to = step_chunk(s + 1);
       if (to <= from) continue;
       const Peak peak = scan_.run(block.channel(c).data() + lead_ + from * chunk,
                                   std::span(tops[size_t(c)]).subspan(size_t(from), size_t(to - from)),
-                                  begin + from * chunk, c, need[size_t(p)], limit_, part.overs);
-      part.peaks[size_t(p)] = std::max(part.peaks[size_t(p)], float(peak.level));
+                                  begin + from * chunk, c, need[size_t(s / StepGrid::piece_steps)], limit_, part.overs);
+      part.peaks[size_t(s)] = std::max(part.peaks[size_t(s)], float(peak.level));
       if (peak.level > part.greatest.level) part.greatest = peak;
     }
 }

@@ -23,7 +23,7 @@ struct StepGrid {
 struct TrackPart {
   std::vector<double> energy;   ///< K-weighted and channel-weighted sum of squares of each step
   std::vector<double> squares;  ///< sum of squares of each step, all channels
-  std::vector<float> peaks;     ///< of each piece
+  std::vector<float> peaks;     ///< of each step: true where that can matter to a window of 3 s, else a sample's
   double sample_peak = 0;
   Peak greatest;
   std::vector<Peak> overs;

@@ -4,7 +4,7 @@
 #include <cmath>
 
 #include "core/dsp/fft.hpp"
-#include "core/measure/spectrum.hpp"
+#include "core/measure/bandwidth.hpp"
 
 namespace heathmist {
 
@@ -12,8 +12,9 @@ namespace {
 
 constexpr double block_s = 1.3;
 constexpr int64_t most_blocks = 160, least_blocks = 4;
-constexpr double stands_out_db = 14;     // a steady line above its neighbours
-constexpr double steady_db = 2.5;        // it moves less than this between the quieter blocks
+constexpr double stands_out_db = 14;  // a steady line above its neighbours
+constexpr double steady_db = 2.5;     // it moves less than this between the quieter blocks
+constexpr double together_least = 0.2;
 constexpr double image_likeness = 0.35;  // correlation above which a mirrored spectrum is no chance
 constexpr double least_tone_dbfs = -130;
 
@@ -141,6 +142,32 @@ double likeness_about(const std::vector<double>& fine, size_t about, size_t reac
   return xx > 0 && yy > 0 ? xy / std::sqrt(xx * yy) : 0;
 }
 
+/// How much better a bin and its mirror rise and fall together than a bin and a neighbour of its mirror: 0 where both
+/// only follow the programme's loudness, as in a steady tone, towards 1 where one is the other's image.
+double moves_with_mirror(const Blocks& b, size_t about, size_t reach) {
+  const size_t count = b.power.size();
+  auto together = [&](size_t low, size_t high) -> std::optional<double> {
+    double mx = 0, my = 0, xx = 0, yy = 0, xy = 0;
+    for (const auto& block : b.power)
+      mx += std::log(double(block[low]) + 1e-20), my += std::log(double(block[high]) + 1e-20);
+    mx /= double(count), my /= double(count);
+    for (const auto& block : b.power) {
+      const double x = std::log(double(block[low]) + 1e-20) - mx, y = std::log(double(block[high]) + 1e-20) - my;
+      xx += x * x, yy += y * y, xy += x * y;
+    }
+    if (xx < 0.05 * double(count) || yy < 0.05 * double(count)) return {};
+    return xy / std::sqrt(xx * yy);
+  };
+  constexpr size_t beside = 9, most = 300, least = 20;
+  double sum = 0;
+  size_t pairs = 0;
+  for (size_t n = reach / 20 + 1; n + beside < reach; n += 1 + reach / most) {
+    const auto mirror = together(about - n, about + n), other = together(about - n, about + n + beside);
+    if (mirror && other) sum += *mirror - *other, ++pairs;
+  }
+  return pairs >= least ? sum / double(pairs) : 0;
+}
+
 void find_images(const Blocks& b, Origin& origin) {
   std::vector<double> db(b.bins), fine(b.bins), sums(b.bins + 1, 0);
   for (size_t k = 0; k < b.bins; ++k) {
@@ -159,7 +186,8 @@ void find_images(const Blocks& b, Origin& origin) {
     const double reach_hz = std::min({about, top - about, 12000.0}) * 0.9;
     if (about >= top * 0.98 || reach_hz < 500) continue;
     const double likeness = likeness_about(fine, bin, size_t(reach_hz / b.bin_hz));
-    if (likeness > image_likeness && likeness > origin.fold_likeness)
+    if (likeness > image_likeness && likeness > origin.fold_likeness &&
+        moves_with_mirror(b, bin, size_t(reach_hz / b.bin_hz)) > together_least)
       origin.folded_about_hz = about, origin.fold_likeness = likeness;
   }
 }
@@ -168,7 +196,7 @@ void find_images(const Blocks& b, Origin& origin) {
 
 Origin study_origin(const Clip& clip, const Job& job) {
   Origin origin;
-  const Spectrum average = average_spectrum(clip, 8192, 0, -1, 400, job.part(0, 0.4));
+  const Spectrum average = band_spectrum(clip, job.part(0, 0.4));
   origin.bandwidth_hz = bandwidth_hz(average);
   const Blocks blocks = read_blocks(clip, job.part(0.4, 1));
   const double top = blocks.bin_hz * double(blocks.bins - 1);

@@ -5,7 +5,7 @@
 #include <numeric>
 
 #include "core/dsp/fft.hpp"
-#include "core/dsp/median.hpp"
+#include "core/dsp/window.hpp"
 
 namespace heathmist {
 
@@ -20,12 +20,13 @@ struct Blocks {
 }  // namespace
 
 Spectrum average_spectrum(const Clip& clip, size_t fft_size, int64_t first, int64_t last, int most_blocks,
-                          const Job& job) {
+                          const Job& job, std::optional<double> side_lobe_db) {
   if (last < 0) last = clip.format().frames;
   const int64_t hop = int64_t(fft_size) / 2;
   const int64_t possible = std::max<int64_t>(1, (last - first) / hop - 1);
   const int64_t count = std::min<int64_t>(possible, most_blocks);
-  const auto window = dsp::blackman_harris(fft_size);
+  const auto window =
+      side_lobe_db ? dsp::window_of(dsp::Window::kaiser, fft_size, *side_lobe_db) : dsp::blackman_harris(fft_size);
   const double window_power = std::inner_product(window.begin(), window.end(), window.begin(), 0.0);
   const int channels = clip.format().channels;
   std::vector<std::vector<double>> sums(size_t((count + 63) / 64));
@@ -55,53 +56,6 @@ Spectrum average_spectrum(const Clip& clip, size_t fft_size, int64_t first, int6
   result.power.front() /= 2;
   result.power.back() /= 2;
   return result;
-}
-
-namespace {
-
-/// Mean power over +-60 Hz around every bin, never under `least`.
-std::vector<double> local_means(const Spectrum& spectrum, double least) {
-  const size_t bins = spectrum.power.size(), width = std::max<size_t>(2, size_t(60 / spectrum.bin_hz));
-  std::vector<double> sums(bins + 1, 0), level(bins);
-  for (size_t k = 0; k < bins; ++k) sums[k + 1] = sums[k] + std::max(spectrum.power[k], least);
-  for (size_t k = 0; k < bins; ++k) {
-    const size_t from = k > width ? k - width : 0, to = std::min(bins, k + width + 1);
-    level[k] = (sums[to] - sums[from]) / double(to - from);
-  }
-  return level;
-}
-
-}  // namespace
-
-std::optional<double> bandwidth_hz(const Spectrum& spectrum) {
-  constexpr double least = 1e-18;       // -180 dB a bin: under it there is nothing but arithmetic
-  constexpr double arithmetic = 1e-14;  // -140 dB a bin: a decoder's rounding may ripple below that
-  constexpr double clear_ratio = 10.0;  // "clear of the floor": 10 dB
-  constexpr double flat_ratio = 1.32;   // a floor's lower and upper half differ by less than 1.2 dB
-  const size_t bins = spectrum.power.size();
-  const double nyquist = spectrum.bin_hz * double(bins - 1);
-  if (bins < 64) return nyquist;
-  const auto level = local_means(spectrum, least);
-  if (*std::max_element(level.begin(), level.end()) <= 4 * least) return {};
-
-  const auto top = size_t(double(bins - 1) * 0.985);  // short of the converters' own last few hundred hertz
-  const auto highest_above = [&](double floor) {
-    size_t edge = bins - 1;
-    while (edge > 0 && (level[edge] < clear_ratio * floor || spectrum.power[edge] < clear_ratio * floor)) --edge;
-    return edge;
-  };
-  // Where the band does not end in a flat floor it has none, unless its top holds no more than a decoder's rounding.
-  const double at_top = *std::max_element(level.begin() + long(top - bins / 10), level.begin() + long(top));
-  const auto without_floor = [&] {
-    return at_top < arithmetic ? double(highest_above(arithmetic / clear_ratio)) * spectrum.bin_hz : nyquist;
-  };
-  size_t edge = highest_above(*std::min_element(level.begin() + long(bins / 20), level.begin() + long(top)));
-  if (edge + bins / 50 >= top) return without_floor();
-  const std::span<const double> rest(level.data() + edge + (top - edge) / 3, (top - edge) * 2 / 3);
-  const double low = dsp::median(rest.first(rest.size() / 2)), high = dsp::median(rest.last(rest.size() / 2));
-  if (std::max(low, high) > flat_ratio * std::min(low, high)) return without_floor();
-  edge = highest_above(dsp::median(rest));
-  return edge > 0 ? double(edge) * spectrum.bin_hz : nyquist;
 }
 
 SpectrumLine smoothed(const Spectrum& spectrum, double low_hz, double high_hz, int points, bool logarithmic,

@@ -17,13 +17,9 @@ struct Spectrum {
 };
 
 /// The average spectrum of a clip's frames [first, last): Blackman-Harris, half overlap; a long clip is sampled at
-/// `most_blocks` evenly spread blocks. All frames where last < 0.
+/// `most_blocks` evenly spread blocks. All frames where last < 0. `side_lobe_db`: a Kaiser window of so much instead.
 Spectrum average_spectrum(const Clip& clip, size_t fft_size, int64_t first, int64_t last, int most_blocks,
-                          const Job& job = {});
-
-/// The highest frequency at which a long-term spectrum still stands clear of its own floor, in Hz: the top of the band
-/// where it has no floor (it never flattens out), nothing for silence.
-std::optional<double> bandwidth_hz(const Spectrum& spectrum);
+                          const Job& job = {}, std::optional<double> side_lobe_db = {});
 
 /// A line for a plate: `points` frequencies from low_hz to high_hz (spaced logarithmically or evenly), each with the
 /// mean power per bin over 1/`fraction` octave around it (fraction 0: the greatest bin of the point's own span), in dB.

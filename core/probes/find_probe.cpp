@@ -142,14 +142,15 @@ double share(const Clip& ret, int channel, const Peak& peak) {
   return all > 0 ? own / all : 0;
 }
 
-}  // namespace
-
-std::optional<ProbeFit> find_probe(const Clip& ret, const std::string& kind, int channel, const Job& job) {
-  if (channel < 0 || channel >= ret.format().channels || ret.format().sample_rate_hz < 7000) return {};
+std::vector<Peak> marks_of(const Clip& ret, int channel, const Job& job) {
   MarkFinder finder(ret, channel);
   std::vector<Peak> marks;
   for (const Peak& rough : finder.run(job))
     if (const Peak fine = finder.refine(rough); share(ret, channel, fine) > 0.3) marks.push_back(fine);
+  return marks;
+}
+
+std::optional<ProbeFit> fit_of(const std::vector<Peak>& marks, const std::string& kind) {
   for (size_t a = 0; a < marks.size(); ++a)
     for (size_t b = a + 1; b < marks.size(); ++b) {
       const double place = (marks[b].at_s - marks[a].at_s - mark::spacing_s(0)) / 0.02;
@@ -166,6 +167,26 @@ std::optional<ProbeFit> find_probe(const Clip& ret, const std::string& kind, int
       return fit;
     }
   return {};
+}
+
+bool can_hold_marks(const Clip& ret, int channel) {
+  return channel >= 0 && channel < ret.format().channels && ret.format().sample_rate_hz >= 7000;
+}
+
+}  // namespace
+
+std::optional<ProbeFit> find_probe(const Clip& ret, const std::string& kind, int channel, const Job& job) {
+  if (!can_hold_marks(ret, channel)) return {};
+  return fit_of(marks_of(ret, channel, job), kind);
+}
+
+std::vector<std::string> kinds_that_end_there(const Clip& ret, int channel, const Job& job) {
+  std::vector<std::string> kinds;
+  if (!can_hold_marks(ret, channel)) return kinds;
+  const auto marks = marks_of(ret, channel, job);
+  for (const ProbeKind& kind : probe_kinds())
+    if (const auto fit = fit_of(marks, kind.key); fit && fit->ends) kinds.push_back(kind.key);
+  return kinds;
 }
 
 }  // namespace heathmist

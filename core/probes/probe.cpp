@@ -10,6 +10,7 @@
 #include "core/audio/write.hpp"
 #include "core/dsp/noise.hpp"
 #include "core/probes/mark.hpp"
+#include "core/probes/probe_body.hpp"
 #include "core/probes/signal.hpp"
 
 namespace heathmist {
@@ -17,7 +18,7 @@ namespace heathmist {
 namespace {
 
 constexpr double pi = std::numbers::pi;
-constexpr double lead_s = 0.25, body_at_s = 2, gap_s = 0.5, tail_s = 0.75, fade_s = 0.02;
+constexpr double lead_s = 0.25, body_at_s = 2, gap_s = 0.5, tail_s = 0.75, fade_s = probe_fade_s;
 
 double level_of(double dbfs) { return std::pow(10, dbfs / 20); }
 
@@ -96,15 +97,18 @@ void add_step(const ProbeStep& step, int rate, std::vector<double>& x) {
 void add_sweep(const ProbeScore& s, std::vector<double>& x) {
   const auto first = size_t(std::llround(s.body_s * s.rate_hz)),
              frames = size_t(std::llround(s.body_seconds * s.rate_hz));
-  const double fade = fade_s * s.rate_hz;
-  for (size_t n = 0; n < frames; ++n) {
-    const double edge = std::min({1.0, (double(n) + 0.5) / fade, (double(frames - n) - 0.5) / fade});
-    x[first + n] += level_of(s.level_dbfs) * (0.5 - 0.5 * std::cos(pi * edge)) *
-                    std::sin(2 * pi * std::remainder(s.sweep->cycles(double(n) / s.rate_hz), 1.0));
-  }
+  for (size_t n = 0; n < frames; ++n) x[first + n] += sweep_at(s, double(n) / s.rate_hz);
 }
 
 }  // namespace
+
+double sweep_at(const ProbeScore& s, double t) {
+  const double frames = std::round(s.body_seconds * s.rate_hz), n = t * s.rate_hz, fade = fade_s * s.rate_hz;
+  const double edge = std::min({1.0, (n + 0.5) / fade, (frames - n - 0.5) / fade});
+  if (edge <= 0) return 0;
+  return level_of(s.level_dbfs) * (0.5 - 0.5 * std::cos(pi * edge)) *
+         std::sin(2 * pi * std::remainder(s.sweep->cycles(t), 1.0));
+}
 
 const std::vector<ProbeKind>& probe_kinds() {
   static const std::vector<ProbeKind> all{

@@ -70,4 +70,7 @@ struct ProbeFit {
 /// Looks for the marks in a channel of a return. Nothing: they are not there.
 std::optional<ProbeFit> find_probe(const Clip& ret, const std::string& kind, int channel = 0, const Job& job = {});
 
+/// The kinds whose last mark lies where the return has it: some are equally long.
+std::vector<std::string> kinds_that_end_there(const Clip& ret, int channel = 0, const Job& job = {});
+
 }  // namespace heathmist

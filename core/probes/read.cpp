@@ -1,5 +1,7 @@
 #include "core/probes/read.hpp"
 
+#include <fmt/format.h>
+
 #include <algorithm>
 #include <cmath>
 #include <numbers>
@@ -54,6 +56,52 @@ StepReading read_step(const Clip& ret, const ProbeReading& probe, const ProbeSte
   return reading;
 }
 
+[[noreturn]] void refuse_kind(const Clip& ret, const std::string& asked, const std::string& is) {
+  throw InputError(ret.path(),
+                   is.empty() ? "what lies between its chirps is not the probe '" + asked + "'; name the one it was"
+                              : "it holds the probe '" + is + "', not '" + asked + "'; read it as '" + is + "'");
+}
+
+/// The tones of a kind that is one long step stand in the body as loud as the marks have them come.
+bool stands_there(const Clip& ret, const ProbeReading& probe, const ProbeScore& score, int channel) {
+  const ProbeStep& step = score.steps.front();
+  const double rate = probe.return_rate_hz;
+  const auto from = int64_t(probe.fit.return_s(step.at_s + 0.25 * step.seconds) * rate);
+  Planar block;
+  ret.reader()->read(from, int64_t(std::min(2.0, 0.5 * step.seconds) * rate), block);
+  int heard = 0;
+  for (const double hz : step.tones_hz) {
+    const double back_hz = hz / probe.fit.stretch;
+    if (back_hz > 0.49 * rate) return false;
+    if (projected_dbfs(block.channel(channel), back_hz / rate) < step.dbfs + probe.fit.level_db - lost_db) return false;
+    ++heard;
+  }
+  return heard > 0;
+}
+
+/// Probes of one step are equally long: what stands in the body tells which it is.
+void check_kind_of_step(const Clip& ret, const ProbeReading& probe, int channel) {
+  const auto& own = probe.score;
+  if (own.steps.size() != 1 || (!own.steps.front().tones_hz.empty() && stands_there(ret, probe, own, channel))) return;
+  for (const ProbeKind& kind : probe_kinds()) {
+    const ProbeScore other = probe_score(kind.key, own.rate_hz);
+    if (kind.key == own.kind || other.steps.size() != 1 || other.steps.front().tones_hz.empty() ||
+        std::abs(other.last_mark_s - own.last_mark_s) > 0.05)
+      continue;
+    if (stands_there(ret, probe, other, channel)) refuse_kind(ret, own.kind, kind.key);
+  }
+  if (own.kind == "tone" || own.kind == "twin_tone") refuse_kind(ret, own.kind, "");
+}
+
+void check_sweep(const Clip& ret, const ProbeReading& probe, int channel, const Job& job) {
+  if (probe.sweep->gain_db >= probe.fit.level_db - lost_db) return;
+  const std::string other = probe.score.kind == "sweep" ? "log_sweep" : "sweep";
+  SweepReadingOptions options;
+  options.channel = channel, options.points = 40;
+  const auto as_other = read_sweep(ret, probe_score(other, probe.score.rate_hz), probe.fit, options, job);
+  refuse_kind(ret, probe.score.kind, as_other.gain_db >= probe.fit.level_db - lost_db ? other : "");
+}
+
 }  // namespace
 
 ProbeReading read_probe(const Clip& ret, const std::string& kind, int channel, const Job& job) {
@@ -67,17 +115,22 @@ ProbeReading read_probe(const Clip& ret, const std::string& kind, int channel, c
                          "', play all of it and read what came back");
   ProbeReading reading{probe_score(kind, fit->probe_rate_hz), *fit, format.sample_rate_hz, fit->at_s,
                        (fit->stretch - 1) * 1e6};
-  if (!fit->ends)
-    throw InputError(ret.path(), "the chirp that ends the probe '" + kind +
-                                     "' is not where it should be; record all of it, or name the probe it was");
+  if (!fit->ends) {
+    const auto others = kinds_that_end_there(ret, channel, Job{job.stop, {}, job.threads});
+    if (others.size() == 1) refuse_kind(ret, kind, others.front());
+    throw InputError(ret.path(), others.empty()
+                                     ? "the chirp that ends the probe '" + kind + "' is not in it; record all of it"
+                                     : fmt::format("it is no probe '{}'; by its length it is one of {}", kind,
+                                                   fmt::join(others, ", ")));
+  }
   const Job rest = job.part(0.2, 1);
   if (reading.score.sweep) {
     SweepReadingOptions options;
     options.channel = channel;
     reading.sweep = read_sweep(ret, reading.score, *fit, options, rest);
-    if (reading.sweep->gain_db < fit->level_db - lost_db)
-      throw InputError(ret.path(), "what lies between its chirps is not the probe '" + kind + "'; name the one it was");
+    check_sweep(ret, reading, channel, Job{job.stop, {}, job.threads});
   }
+  check_kind_of_step(ret, reading, channel);
   if (!reading.score.impulses_s.empty()) reading.impulse = read_impulses(ret, reading.score, *fit, channel);
   for (size_t n = 0; n < reading.score.steps.size(); ++n) {
     reading.steps.push_back(read_step(ret, reading, reading.score.steps[n], channel, Job{job.stop, {}, job.threads}));

@@ -1,9 +1,9 @@
 // Reading a sweep back: for every frequency that went in, what came out of it, and where.
 //
-// The return is multiplied by the sweep it holds, turned back: the wanted line then stands still, and so does each
-// image of the source's sampling, a known distance away; harmonics of it are read with the sweep's own harmonics. Where
-// two components cross they are solved for together. A Kaiser window with side lobes under -200 dB keeps everything
-// else out. Levels in dB against the tone that went in; frequencies in Hz; times in s.
+// The wanted line and the images of the source's sampling are taken out of the return one by one (sweep_responses.hpp)
+// and told as steady tones would tell them. What is left is multiplied by the sweep's harmonics, turned back, under a
+// Kaiser window with side lobes under -200 dB. Levels in dB against the tone that went in; frequencies in Hz; times in
+// s.
 #pragma once
 #include <array>
 #include <complex>
@@ -25,7 +25,7 @@ struct SweepPoint {
 };
 
 struct BandEdges {
-  std::optional<double> minus_0_1_db, minus_3_db, minus_60_db;  ///< none: the response does not fall so far
+  std::optional<double> minus_0_1_db, minus_3_db, minus_60_db;  ///< none: it does not fall so far below half the rate
 };
 
 struct SweepReading {
@@ -35,7 +35,7 @@ struct SweepReading {
   std::vector<SweepPoint> points;
   double pass_band_hz = 0;  ///< 0.9 of half the lower rate: ripple and clean levels are of this band
   double gain_db = 0;       ///< at 1 kHz
-  double ripple_db = 0;     ///< greatest - least gain from 20 Hz to the -0.1 dB edge, within the pass band
+  double ripple_db = 0;     ///< greatest - least gain from 20 Hz to the end of the pass band
   BandEdges edges;
   struct Worst {
     double db = -400, in_hz = 0, out_hz = 0;

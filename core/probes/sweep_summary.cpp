@@ -10,17 +10,20 @@ namespace {
 
 constexpr double ear_hz = 20000, crossing_share = 0.02;
 
-/// Where the gain first falls by `drop_db` below that of the pass band, upwards from the middle of it.
+/// Where the gain first falls by `drop_db` below that of the pass band, upwards from the middle of it. Above half the
+/// return's rate there is no response any more: what comes back of it is folded.
 std::optional<double> edge(const SweepReading& r, double drop_db, const std::function<double(double)>& gain_db) {
   const double limit = r.gain_db - drop_db, band = std::min(r.from_hz, r.to_hz) / 2.0;
   for (size_t n = 1; n < r.points.size(); ++n) {
     const SweepPoint &below = r.points[n - 1], &above = r.points[n];
+    if (below.in_hz >= r.to_hz / 2.0) break;
     if (below.in_hz < std::min(1000.0, band / 4) || above.wanted_db() > limit || below.wanted_db() <= limit) continue;
     double low = below.in_hz, high = above.in_hz;
     while (high - low > 1e-5 * high) {
       const double middle = (low + high) / 2;
       (gain_db(middle) > limit ? low : high) = middle;
     }
+    if (low > r.to_hz / 2.0) break;
     return (low + high) / 2;
   }
   return {};
@@ -70,12 +73,11 @@ void summarize(SweepReading& r, const ProbeScore& score, const std::function<dou
   r.gain_db = gain_db(std::max(r.points.front().in_hz, std::min(1000.0, band / 4)));
   r.level_dbfs = score.level_dbfs + r.gain_db;
   r.edges = {edge(r, 0.1, gain_db), edge(r, 3.0103, gain_db), edge(r, 60, gain_db)};
-  const double top = std::min(r.pass_band_hz, r.edges.minus_0_1_db.value_or(1e9));
   double least = 1e9, greatest = -1e9, rest = 0;
   size_t count = 0;
   for (const SweepPoint& p : r.points) {
-    if (p.in_hz <= r.pass_band_hz) rest += std::pow(10, p.rest_db / 10), ++count;
-    if (p.in_hz > top) continue;
+    if (p.in_hz > r.pass_band_hz) continue;
+    rest += std::pow(10, p.rest_db / 10), ++count;
     least = std::min(least, p.wanted_db()), greatest = std::max(greatest, p.wanted_db());
   }
   r.ripple_db = std::max(0.0, greatest - least);

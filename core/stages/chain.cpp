@@ -252,6 +252,10 @@ void keep_file(const Kept& kept, Destination to) {
   out.commit();
 }
 
+void add_note(StageReport& report, const std::string& words) {
+  report.note += (report.note.empty() ? "" : "; ") + words;
+}
+
 void keep_files(const std::vector<Kept>& kept, const std::filesystem::path& origin, const Chain& chain, bool replace,
                 std::vector<StageReport>& reports) {
   Destination to{std::filesystem::path(), replace, files_read_by(chain)};
@@ -260,11 +264,20 @@ void keep_files(const std::vector<Kept>& kept, const std::filesystem::path& orig
     try {
       keep_file(k, to);
     } catch (const OutputRefused& error) {  // the return is right all the same
-      auto& note = reports[k.report].note;
-      note += (note.empty() ? "" : "; ") + std::string("not kept: ") + error.what();
+      add_note(reports[k.report], std::string("not kept: ") + error.what());
     } catch (const InputError& error) {
       throw ChainError(std::string("the encoded file cannot be kept: ") + error.what());
     }
+  }
+}
+
+/// What was given and does not count with the choices that were made is said, not passed over.
+void tell_idle(const Stage& stage, StageReport& report) {
+  for (const Parameter& p : stage_type(stage.type)->parameters) {
+    if (!stage.values.contains(p.key) || counts(p, stage)) continue;
+    const Parameter* by = stage_type(stage.type)->parameter(p.when);
+    const Json chosen = stage.values.contains(p.when) ? stage.values[p.when] : by->initial;
+    add_note(report, fmt::format("{} is not used: {} is {}", p.key, p.when, chosen.get<std::string>()));
   }
 }
 
@@ -319,6 +332,7 @@ Passed pass(std::shared_ptr<const Clip> master, const Chain& chain, const Job& j
       try {
         const Stage runs = allowed(stage, options.grant, passed.stages.back());
         flow = f->make(std::move(flow), Values(f->type, runs), making);
+        tell_idle(stage, passed.stages[report]);
       } catch (const Disarmed& error) {
         throw Disarmed(fmt::format("stage {} ({}): {}", place, stage.type, error.what()));
       } catch (const ChainError& error) {

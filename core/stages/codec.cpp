@@ -76,6 +76,19 @@ void refuse_other_length(const Codec& codec, const ClipFormat& in, const ClipFor
                                out.frames, in.frames));
 }
 
+/// Some encoders take any bit rate and make another of it; and the ones of fixed rates the nearest they have.
+void tell_bit_rate(const Codec& codec, const Encoding& asked, const Encoded& encoded, const ClipFormat& out,
+                   StageReport& report) {
+  if (asked.bit_rate_bps <= 0) return;
+  const std::string key = codec.key;
+  const bool fixed = key == "mp3" || key == "mp2" || key == "ac3" || key == "eac3" || key == "sbc";
+  int64_t made = encoded.bit_rate_bps;
+  if (fixed && out.bit_rate_bps) made = *out.bit_rate_bps;
+  if (made <= 0 || std::abs(double(made) / asked.bit_rate_bps - 1) < (fixed ? 0.03 : 0.001)) return;
+  report.note += fmt::format("{}asked for {} kbit/s, the encoder made {} of it", report.note.empty() ? "" : "; ",
+                             plain(asked.bit_rate_bps / 1000.0), plain(std::round(double(made) / 1000)));
+}
+
 FlowPtr make(FlowPtr in, const Values& v, Making& making) {
   const Codec& codec = codec_of(v);
   const Encoding encoding = encoding_of(codec, v);
@@ -105,6 +118,7 @@ FlowPtr make(FlowPtr in, const Values& v, Making& making) {
     making.report.encoded_bytes = encoded.bytes;
     making.report.delay_samples = encoded.delay_samples;
     making.report.bit_rate_bps = decoded->format().bit_rate_bps;
+    tell_bit_rate(codec, encoding, encoded, decoded->format(), making.report);
     if (decoded->format().codec == "flac")  // read in place: the file may go
       decoded = settle(*flow_of(decoded), making.origin, making.job);
     return flow_of(std::move(decoded));

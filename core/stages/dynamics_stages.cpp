@@ -6,6 +6,7 @@
 #include <numbers>
 
 #include "core/dsp/between.hpp"
+#include "core/dsp/full_band.hpp"
 #include "core/measure/meter.hpp"
 #include "core/stages/making.hpp"
 
@@ -82,7 +83,7 @@ class LimiterFlow : public Flow {
         meter_(format_.sample_rate_hz),
         ceiling_(ceiling * std::pow(10.0, -margin_db / 20)),
         look_(std::max<int64_t>(8, std::llround(look_s * format_.sample_rate_hz))),
-        reach_(std::max<int64_t>(look_ - 1, BetweenSamples::before + 1)),
+        reach_(std::max<int64_t>(look_ - 1, dsp::FullBand::before + 1)),
         back_(1 - std::exp(-1 / (release_s * format_.sample_rate_hz))),
         least_(look_),
         shape_(size_t(look_)),
@@ -91,6 +92,8 @@ class LimiterFlow : public Flow {
     for (size_t k = 0; k < shape_.size(); ++k)
       sum += shape_[k] = 1 - std::cos(2 * std::numbers::pi * (double(k) + 0.5) / double(look_));
     for (double& s : shape_) s /= sum;
+    for (int k = 1; k < places; ++k) dense_.emplace_back(double(k) / places);
+    edges_.assign(size_t(format_.channels), RunningLeast(1024));
   }
 
   void next(int64_t frames, Planar& out) override {
@@ -104,7 +107,39 @@ class LimiterFlow : public Flow {
   }
 
  private:
-  static constexpr double margin_db = 0.02;  // for what the moving gain itself adds between samples
+  static constexpr double margin_db = 0.08;  // for what the moving gain itself adds between samples
+  static constexpr int places = 8;           // a sample, at which the wave is read over its whole band
+
+  /// The wave as it is, over the whole band: what a short filter cannot read of a full-band programme. The very edge,
+  /// which no block can read between its samples, counts by the greatest of it in the last 23 ms. gaps_ as in
+  /// find_peaks(). Quiet stretches are passed over.
+  void read_whole_band(int c) {
+    const auto in = window_.channel(c).subspan(size_t(reach_) - (dsp::FullBand::before + 1));
+    const size_t count = gaps_.size();
+    const auto near = in.subspan(dsp::FullBand::before, count + 1);
+    if (std::none_of(near.begin(), near.end(), [&](double x) { return std::abs(x) > 0.5 * ceiling_; })) return;
+    wave_.resize(count * places + 1);
+    edge_.resize(count);
+    whole_.shift(in.first(count + dsp::FullBand::taps - 1), edge_);
+    for (size_t n = 0; n < count; ++n) edge_[n] = edges_[size_t(c)].run(-std::abs(near[n] - edge_[n]));
+    for (size_t n = 0; n <= count; ++n) wave_[n * places] = near[n];
+    between_places_.resize(count);
+    for (int k = 1; k < places; ++k) {
+      dense_[size_t(k - 1)].shift(in.first(count + dsp::FullBand::taps - 1), between_places_);
+      for (size_t n = 0; n < count; ++n) wave_[n * places + size_t(k)] = between_places_[n];
+    }
+    for (size_t m = 0; m < count * places; ++m) {
+      const double here = std::abs(wave_[m]), before = m > 0 ? std::abs(wave_[m - 1]) : 0,
+                   after = std::abs(wave_[m + 1]);
+      double top = here;
+      if (here >= before && here > after && m > 0) {  // a parabola through the three
+        const double bend = before - 2 * here + after;
+        if (bend < 0) top -= (before - after) * (before - after) / (8 * bend);
+      }
+      if (m % places != 0) top -= edge_[m / places];
+      gaps_[m / places] = std::max(gaps_[m / places], top);
+    }
+  }
 
   /// Peaks of the wave around the frames from read_ on, over all channels.
   void find_peaks(int64_t frames) {
@@ -115,6 +150,7 @@ class LimiterFlow : public Flow {
       between_.peaks(in, 0.6 * ceiling_, gaps_);
       for (size_t n = 0; n < gaps_.size(); ++n)
         if (gaps_[n] > 0.5 * ceiling_) gaps_[n] = std::max(gaps_[n], meter_.read(in, BetweenSamples::before + n));
+      read_whole_band(c);
       for (size_t n = 0; n < peaks_.size(); ++n)
         peaks_[n] = std::max({peaks_[n], std::abs(in[BetweenSamples::before + 1 + n]), gaps_[n], gaps_[n + 1]});
     }
@@ -122,7 +158,7 @@ class LimiterFlow : public Flow {
 
   /// Reads `frames` on; gain_ is then that of the frames look_ - 1 earlier.
   void make_gain(int64_t frames) {
-    window_.move_to(read_ - reach_, read_ + frames + int64_t(BetweenSamples::after));
+    window_.move_to(read_ - reach_, read_ + frames + int64_t(dsp::FullBand::after) + 1);
     find_peaks(frames);
     gain_.assign(size_t(frames), 1.0);
     for (size_t n = 0; n < gain_.size(); ++n) {
@@ -150,7 +186,10 @@ class LimiterFlow : public Flow {
   int64_t look_, reach_;  // reach_: how far back the window must hold
   double back_;
   RunningLeast least_;
-  std::vector<double> shape_, past_, gain_, peaks_, gaps_;
+  std::vector<double> shape_, past_, gain_, peaks_, gaps_, wave_, between_places_, edge_;
+  dsp::FullBand whole_{0};
+  std::vector<dsp::FullBand> dense_;
+  std::vector<RunningLeast> edges_;  // of each channel: what stands at the edge of the band, negative
   size_t place_ = 0;
   double held_ = 1;
   int64_t read_ = 0, active_ = 0;

@@ -63,6 +63,12 @@ std::string listed(const T* values, T end) {
   return words;
 }
 
+std::string rates_in_words(const std::vector<int>& kbps) {
+  if (kbps.empty()) return "none of the usual ones there";
+  if (kbps.size() > 20) return fmt::format("{} to {} kbit/s", kbps.front(), kbps.back());
+  return fmt::format("{} kbit/s", fmt::join(kbps, ", "));
+}
+
 /// Why an encoder does not open, as far as it can be known, and what it takes.
 std::string refusal(const AVCodec& codec, const Encoding& encoding, const ClipFormat& f) {
   const std::string rates = listed(codec.supported_samplerates, 0);
@@ -76,8 +82,9 @@ std::string refusal(const AVCodec& codec, const Encoding& encoding, const ClipFo
   if (!channels.empty() && channels.find(fmt::format("{}", f.channels)) == std::string::npos)
     return fmt::format("{} does not take {} channels; it takes {}", codec.name, f.channels, channels);
   if (encoding.bit_rate_bps > 0)
-    return fmt::format("{} does not take {} kbit/s with {} channel{} at {} Hz; choose another bit rate", codec.name,
-                       encoding.bit_rate_bps / 1000, f.channels, f.channels == 1 ? "" : "s", f.sample_rate_hz);
+    return fmt::format("{} does not take {} kbit/s with {} channel{} at {} Hz; it takes {}", codec.name,
+                       encoding.bit_rate_bps / 1000, f.channels, f.channels == 1 ? "" : "s", f.sample_rate_hz,
+                       rates_in_words(bit_rates_taken(codec.name, f.sample_rate_hz, f.channels)));
   return fmt::format("{} cannot take {} Hz with {} channel{}; convert or map the channels first", codec.name,
                      f.sample_rate_hz, f.channels, f.channels == 1 ? "" : "s");
 }
@@ -116,6 +123,7 @@ class Encoder {
   }
 
   int64_t delay_samples() const { return context_->initial_padding; }
+  int64_t bit_rate_bps() const { return context_->bit_rate; }
   int64_t block_samples() const { return context_->frame_size > 0 ? context_->frame_size : free_block; }
 
   void run(const Job& job) {
@@ -208,6 +216,25 @@ class Encoder {
 
 }  // namespace
 
+std::vector<int> bit_rates_taken(const std::string& encoder, int sample_rate_hz, int channels) {
+  constexpr int usual[] = {6,   8,   12,  16,  24,  32,  40,  48,  56,  64,  80,  96,  112, 128, 144, 160,  176,
+                           192, 208, 224, 240, 256, 288, 320, 352, 384, 416, 448, 512, 576, 640, 768, 1024, 1536};
+  std::vector<int> taken;
+  const AVCodec* codec = avcodec_find_encoder_by_name(encoder.c_str());
+  for (const int kbps : usual) {
+    if (!codec) break;
+    const Ffmpeg<AVCodecContext> context(avcodec_alloc_context3(codec));
+    context->sample_rate = sample_rate_hz, context->time_base = {1, sample_rate_hz};
+    context->sample_fmt = codec->sample_fmts ? codec->sample_fmts[0] : AV_SAMPLE_FMT_FLT;
+    context->bit_rate = 1000 * kbps;
+    context->strict_std_compliance = FF_COMPLIANCE_EXPERIMENTAL;
+    av_channel_layout_default(&context->ch_layout, channels);
+    if (avcodec_open2(context.get(), codec, nullptr) >= 0 && std::abs(context->bit_rate - 1000 * kbps) < 1000)
+      taken.push_back(kbps);
+  }
+  return taken;
+}
+
 int rate_for_encoder(const std::string& encoder, int sample_rate_hz) {
   const AVCodec* codec = avcodec_find_encoder_by_name(encoder.c_str());
   int above = 0, highest = 0;
@@ -227,6 +254,7 @@ Encoded encode(const Clip& clip, const Encoding& encoding, const std::filesystem
       encoder.run(job);
       encoded.delay_samples = encoder.delay_samples();
       encoded.block_samples = encoder.block_samples();
+      encoded.bit_rate_bps = encoder.bit_rate_bps();
     }
     std::filesystem::rename(part, file);
     encoded.bytes = int64_t(std::filesystem::file_size(file));

@@ -143,6 +143,32 @@ class TestLoudness : public QObject {
     QVERIFY(window_->outlets_view()->player_words().startsWith("Turns it by"));
   }
 
+  /// A stretch that is named as dialogue on the loudness page is the anchor where an outlet asks for one.
+  void a_selection_is_the_anchor_of_long_programmes() {
+    show_loudness();
+    loudness()->table()->selectRow(0);
+    loudness()->listen()->setCurrentText("all channels");
+    emit loudness()->plate()->selected(std::pair{2.0, 6.0});
+    QTRY_VERIFY_WITH_TIMEOUT(loudness()->dialogue()->isVisible(), 20000);
+    MeterOptions range;
+    range.first = 2 * 44100, range.last = 6 * 44100;
+    const double anchor = measure_loudness(*Clip::open(first_.toStdString()), range).integrated_lufs.value();
+    loudness()->dialogue()->click();
+    QVERIFY(loudness()->within().contains(number(anchor, 1)) && !loudness()->dialogue()->isVisible());
+    show_outlets();
+    choose(window_->outlets_view()->master(), "Mill Race");
+    choose(window_->outlets_view()->outlet(), "ATSC A/85");
+    QTRY_COMPARE(cell(0, OutletsView::file_column), (-24 - anchor > 0 ? "+" : "") + number(-24 - anchor, 1));
+    QVERIFY2(window_->outlets_view()->file_words().contains("dialogue that was named"),
+             qPrintable(window_->outlets_view()->file_words()));
+    choose(window_->outlets_view()->master(), "Slack Water");
+    QVERIFY(window_->outlets_view()->file_words().contains("name a stretch"));
+    QVERIFY(window_->outlets_view()->file_words().contains("A/85:2013"));
+    show_loudness();
+    emit loudness()->plate()->selected({});
+    QVERIFY(!loudness()->dialogue()->isVisible());
+  }
+
   void an_album_keeps_its_balance() {
     show_outlets();
     choose(window_->outlets_view()->master(), "all masters");

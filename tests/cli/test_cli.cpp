@@ -104,6 +104,20 @@ class TestCli : public QObject {
     QVERIFY(told[0].toObject()["file_change_db"].isDouble() && !told[0].toObject()["after_encode"].toBool());
     QVERIFY(told[1].toObject()["after_encode"].toBool());
     QCOMPARE(call({"outlets", master_, "--outlet", "nowhere"}).status, 2);
+    const auto by_dialogue = [&](const QStringList& more) {
+      return call(QStringList{"outlets", master_, "--outlet", "atsc-a85", "--json"} + more)
+          .json()["files"]
+          .toArray()[0]
+          .toObject()["outlets"]
+          .toArray()[0]
+          .toObject();
+    };
+    const auto whole = by_dialogue({}), named = by_dialogue({"--dialogue-from", "1", "--dialogue-to", "3"});
+    QVERIFY(whole["anchor_lufs"].isNull() && whole["note"].toString().contains("name a stretch"));
+    QVERIFY(whole["edition"].toString().contains("2013") && whole["anchor"].toString() == "dialogue");
+    QVERIFY(named["anchor_lufs"].isDouble() && named["note"].toString().contains("was named"));
+    QVERIFY(std::abs(named["file_change_db"].toDouble() - (-24 - named["anchor_lufs"].toDouble())) < 1e-9);
+    QCOMPARE(call({"outlets", master_, "--dialogue-from", "3", "--dialogue-to", "1"}).status, 2);
     const auto level =
         call({"level", master_, ret_, "-o", path("copies"), "--target", "-30", "--format", "flac", "--json"});
     QCOMPARE(level.status, 0);

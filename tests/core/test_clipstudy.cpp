@@ -171,6 +171,14 @@ class TestClipstudy : public QObject {
     const auto mirrored = study_origin(*clip(doubled, rate));
     QCOMPARE(mirrored.folded_about_hz.value_or(0), 24000.0);
     QVERIFY(mirrored.fold_likeness > 0.8);
+    for (const double hz : {997.0, 5000.0, 11025.0}) {  // a steady tone looks alike on both sides of anything
+      Planar tone(2, 8 * 44100);
+      for (int c = 0; c < 2; ++c)
+        for (size_t n = 0; n < size_t(tone.frames()); ++n)
+          tone.channel(c)[n] = 0.7 * std::sin(2 * std::numbers::pi * std::remainder(hz * double(n) / 44100, 1.0));
+      for (const double noise : {0.0, 1e-7, 1e-4})
+        QVERIFY(!study_origin(*clip(noise > 0 ? with_noise(tone, noise, 4) : tone, 44100)).folded_about_hz);
+    }
   }
 
   void flat_tops_are_found_wherever_they_sit() {

@@ -33,6 +33,8 @@ struct Table {
     ++cases;
     const std::string kind(name_of(report.kind));
     ++told_as[truth][kind];
+    if (const auto twisted = contradiction_in(report); !twisted.empty())
+      wrong << line + " contradicts itself: " + QString::fromStdString(twisted);
     const auto missed = std::count_if(codes.begin(), codes.end(), [&](const auto& c) { return !tells(report, c); });
     if (std::find(kinds.begin(), kinds.end(), kind) == kinds.end() || (missed == std::ssize(codes) && missed))
       wrong << line;

@@ -205,6 +205,31 @@ class TestFit : public QObject {
     }
   }
 
+  /// A tone fits at every period: it is laid where both files begin, and it is said that others fit as well.
+  void a_steady_tone_is_laid_where_it_stands() {
+    for (const double hz : {41.3, 997.0, 7301.7}) {
+      Planar sound(2, 44100 * 8);
+      for (int c = 0; c < 2; ++c)
+        for (size_t n = 0; n < size_t(sound.frames()); ++n)
+          sound.channel(c)[n] = 0.7 * std::sin(2 * std::numbers::pi * std::remainder(hz * double(n) / 44100, 1.0));
+      const auto master = save(folder_ / "m.wav", with_noise(sound, 1e-6, 1), 44100);
+      for (const double noise : {1e-5, 1e-3}) {
+        const auto report = null_of(master, save(folder_ / "r.wav", with_noise(scaled(sound, 0.5), noise, 2), 44100));
+        const auto words = QString("%1 Hz: %2").arg(hz).arg(report.fit.delay_samples);
+        const double within = hz < 100 ? 0.5 : 0.05;  // of a long wave little shows
+        QVERIFY2(report.fit.trusted && std::abs(report.fit.delay_samples) < within, qPrintable(words));
+        QVERIFY2(std::abs(report.fit.gain_db + 6.0206) < 0.01, qPrintable(words));
+      }
+      if (hz < 100) continue;
+      Planar late(2, sound.frames() - 441);  // the nearest period is less than one away
+      for (int c = 0; c < 2; ++c)
+        std::copy(sound.channel(c).begin() + 441, sound.channel(c).end(), late.channel(c).begin());
+      const auto cut = null_of(master, save(folder_ / "r.wav", with_noise(late, 1e-6, 3), 44100));
+      QVERIFY2(std::abs(cut.fit.delay_samples) <= 44100 / hz,
+               qPrintable(QString("%1 Hz: %2").arg(hz).arg(cut.fit.delay_samples)));
+    }
+  }
+
   void held_values_are_kept() {
     const Programme programme(5, 11);
     const auto sound = programme.render(48000);

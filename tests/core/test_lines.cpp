@@ -122,7 +122,49 @@ class TestLines : public StageTest {
         read_lines(spectra(mixed({{11000, -7}, {12000, -7}, {1000, -90}, {10000, -80}}, 10, 48000, 1e-8)).average);
     QCOMPARE(line_at(twin, 1000)->order, 2);
     QCOMPARE(line_at(twin, 10000)->order, 3);
-    QVERIFY(std::abs(*twin.imd_db - (10 * std::log10(1e-9 + 1e-8) + 7 - 3.0103)) < 0.05);
+    QCOMPARE(twin.imd_method, Intermodulation::difference_tone);  // against the sum of the two tones
+    QVERIFY(std::abs(*twin.imd_db - (10 * std::log10(1e-9 + 1e-8) + 7 - 6.0206)) < 0.05);
+    const auto smpte = read_lines(
+        spectra(mixed({{60, -3}, {7000, -15}, {6940, -75}, {7060, -75}, {7120, -85}}, 10, 48000, 1e-8)).average);
+    QCOMPARE(smpte.imd_method, Intermodulation::smpte);
+    QVERIFY(std::abs(*smpte.imd_db - (10 * std::log10(2e-6 + 1e-7))) < 0.05);
+    const auto other = read_lines(spectra(mixed({{1000, -7}, {3100, -7}, {2100, -80}}, 10, 48000, 1e-8)).average);
+    QCOMPARE(other.imd_method, Intermodulation::all_products);
+    QVERIFY(std::abs(*other.imd_db + 76.01) < 0.05);
+  }
+
+  /// Harmonics over 20 kHz count for THD as little as they do for THD+N.
+  void thd_and_thd_n_are_of_one_band() {
+    const auto r = read_lines(
+        spectra(mixed({{8000, -3}, {16000, -83}, {24000, -43}, {32000, -43}}, 10, 96000, 1e-8), 96000).average);
+    QVERIFY(std::abs(*r.thd_db + 80) < 0.05);
+    QVERIFY(std::abs(*r.thd_n_db + 80) < 0.1);
+  }
+
+  /// Two lines nearer than the resolution are said to be so, one line is not; the size offered parts them.
+  void lines_too_near_to_part_are_told() {
+    for (const double apart : {3.0, 6.0, 12.0, 30.0}) {
+      for (const double lower : {0.0, 20.0}) {
+        if (apart < 12 && lower > 0) continue;  // a bin away and under it: nothing shows
+        const auto sound = mixed({{1000, -6}, {1000 + apart, -6 - lower}}, 30, 48000, 1e-7);
+        SpectraOptions o;
+        o.fft_size = 8192;
+        const auto first = read_lines(spectra(sound, 48000, o).average);
+        const std::string where = std::to_string(apart) + " Hz, " + std::to_string(lower) + " dB";
+        QVERIFY2(first.fft_size_to_resolve > 8192, where.c_str());
+        QVERIFY2(first.lines.front().unresolved, where.c_str());
+        o.fft_size = first.fft_size_to_resolve;
+        const auto then = read_lines(spectra(sound, 48000, o).average);
+        QVERIFY2(line_at(then, 1000) && line_at(then, 1000 + apart) && then.lines.size() == 2, where.c_str());
+        QCOMPARE(then.fft_size_to_resolve, size_t(0));
+      }
+    }
+    dsp::Noise chance(5);
+    for (int n = 0; n < 40; ++n) {
+      const double hz = chance.between(100, 20000), rms = std::pow(10, chance.between(-8, -4));
+      const auto one = read_lines(spectra(mixed({{hz, -6}}, 10, 48000, rms)).average);
+      QVERIFY2(one.fft_size_to_resolve == 0, qPrintable(QString::number(hz)));
+    }
   }
 
   /// A detour on the way names what came of a tone that is itself gone, though louder tones stand beside it.

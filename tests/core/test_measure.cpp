@@ -5,7 +5,9 @@
 #include <cmath>
 #include <numbers>
 
+#include "core/dsp/fft.hpp"
 #include "core/dsp/interpolator.hpp"
+#include "core/measure/bandwidth.hpp"
 #include "tests/support/signals.hpp"
 
 using namespace heathmist;
@@ -23,6 +25,20 @@ double witness_lufs(const Planar& sound, int rate) {
   ebur128_loudness_global(state, &loudness);
   ebur128_destroy(&state);
   return loudness;
+}
+
+/// Nothing above so many cycles a sample.
+Planar walled(Planar sound, double edge) {
+  dsp::RealFft<double> fft(size_t(sound.frames()));
+  for (int c = 0; c < sound.channels(); ++c) {
+    const auto x = sound.channel(c);
+    std::copy(x.begin(), x.end(), fft.time().begin());
+    fft.forward();
+    for (auto k = size_t(edge * double(x.size())); k < fft.bins(); ++k) fft.spectrum()[k] = 0;
+    fft.inverse();
+    std::transform(fft.time().begin(), fft.time().end(), x.begin(), [&](double v) { return v / double(x.size()); });
+  }
+  return sound;
 }
 
 }  // namespace
@@ -111,13 +127,63 @@ class TestMeasure : public QObject {
           sound.channel(0)[size_t(n)] += level * std::sin(2 * std::numbers::pi * hz * double(n) / 48000 + phase);
       }
       const auto clip = Clip::open(save(folder_ / "b.wav", requantised(sound, 16, true), 48000, WordFormat::pcm16));
-      const double found = bandwidth_hz(average_spectrum(*clip, 8192, 0, -1, 400)).value();
+      const double found = bandwidth_of(*clip).value();
       QVERIFY2(std::abs(found - top) < 120, qPrintable(QString("%1 for %2").arg(found).arg(top)));
     }
     const auto white = Clip::open(save(folder_ / "w.wav", with_noise(Planar(1, 48000 * 5), 0.1, 3), 48000));
-    QCOMPARE(bandwidth_hz(average_spectrum(*white, 8192, 0, -1, 400)).value(), 24000.0);
+    QCOMPARE(bandwidth_of(*white).value(), 24000.0);
     const auto silent = Clip::open(save(folder_ / "s.wav", Planar(1, 48000), 48000));
-    QVERIFY(!bandwidth_hz(average_spectrum(*silent, 8192, 0, -1, 400)));
+    QVERIFY(!bandwidth_of(*silent));
+  }
+
+  /// Noise through a Butterworth low pass of order 2n falls by 12n dB an octave from its -3 dB point; and through none
+  /// but a wall.
+  void bandwidth_follows_steep_edges_at_any_rate_data() {
+    QTest::addColumn<int>("rate");
+    QTest::addColumn<double>("edge");
+    QTest::addColumn<int>("sections");
+    QTest::addColumn<int>("bits");
+    for (const auto& [rate, edge] :
+         {std::pair{44100, 8000.0}, {48000, 16000.0}, {96000, 20000.0}, {192000, 30000.0}, {384000, 20000.0}})
+      for (const int sections : {9, 14, 40})
+        for (const int bits : {16, 24, 0})
+          QTest::addRow("%d Hz, %.0f Hz, %d dB/oct, %d bits", rate, edge, 12 * sections, bits)
+              << rate << edge << sections << bits;
+  }
+  void bandwidth_follows_steep_edges_at_any_rate() {
+    QFETCH(int, rate);
+    QFETCH(double, edge);
+    QFETCH(int, sections);
+    QFETCH(int, bits);
+    Planar sound = with_noise(Planar(1, rate * 3), 0.1, 5);
+    for (int k = 0; k < sections; ++k) {
+      const double q = 1 / (2 * std::cos(std::numbers::pi * (2 * k + 1) / (4.0 * sections)));
+      const double w = 2 * std::numbers::pi * edge / rate, alpha = std::sin(w) / (2 * q), a0 = 1 + alpha;
+      const double b1 = (1 - std::cos(w)) / a0, b0 = b1 / 2, a1 = -2 * std::cos(w) / a0, a2 = (1 - alpha) / a0;
+      double x1 = 0, x2 = 0, y1 = 0, y2 = 0;
+      for (double& x : sound.channel(0)) {
+        const double y = b0 * (x + x2) + b1 * x1 - a1 * y1 - a2 * y2;
+        x2 = x1, x1 = x, y2 = y1, y1 = y, x = y;
+      }
+    }
+    const auto file = folder_ / "edge.wav";
+    const auto clip = bits == 0 ? Clip::open(save(file, sound, rate))
+                                : Clip::open(save(file, requantised(sound, bits, true), rate,
+                                                  bits == 16 ? WordFormat::pcm16 : WordFormat::pcm24));
+    const double found = bandwidth_of(*clip).value();
+    QVERIFY2(std::abs(found / edge - 1) < 0.02, qPrintable(QString::number(found)));
+  }
+
+  /// Clicks reach over the whole band and are its floor: the noise under them ends where it ends.
+  void bandwidth_of_noise_with_clicks_is_that_of_the_noise() {
+    dsp::Noise chance(12);
+    for (const double edge : {6000.0, 12000.0, 17000.0}) {
+      Planar sound = walled(with_noise(Planar(1, 48000 * 6), 0.05, 3), edge / 48000);
+      for (int n = 0; n < 25; ++n) sound.channel(0)[size_t(chance.between(1000, 287000))] += chance.between(-0.8, 0.8);
+      const auto clip = Clip::open(save(folder_ / "c.wav", sound, 48000));
+      const double found = bandwidth_of(*clip).value();
+      QVERIFY2(std::abs(found / edge - 1) < 0.02, qPrintable(QString("%1 for %2").arg(found).arg(edge)));
+    }
   }
 
   void interpolation_is_flat_to_20_khz() {

@@ -91,13 +91,55 @@ class TestOutlets : public StageTest {
     o.max_true_peak_dbtp = -1, o.max_short_term_lufs = -18;
     QVERIFY(deliver(o, loudness(-23.2, -1)).passes());
     QCOMPARE(deliver(o, loudness(-23.5, -1)).faults.size(), size_t(1));
-    QVERIFY(deliver(o, loudness(-23.5, -1), nullptr, nullptr, true).passes());
+    QVERIFY(deliver(o, loudness(-23.5, -1), {nullptr, nullptr, true, {}}).passes());
     QCOMPARE(deliver(o, loudness(-20, 0)).faults.size(), size_t(2));
     Loudness burst = loudness(-23, -3);
     burst.short_term_max_lufs = -17;
     QVERIFY(!deliver(o, burst).passes());
     QVERIFY(std::abs(*deliver(o, loudness(-20, -2)).file_change_db + 3) < 1e-9);
     QVERIFY(std::abs(*deliver(o, loudness(-20, -2)).headroom_db - 1) < 1e-9);
+  }
+
+  void limits_are_held_as_they_are_shown() {
+    Outlet o;
+    o.acts = Outlet::Acts::file, o.target_lufs = -23, o.tolerance_lu = 0.2, o.max_true_peak_dbtp = -1;
+    o.max_short_term_lufs = -18;
+    Loudness l = loudness(-23, -1);
+    for (const auto& [short_term, passes] :
+         {std::pair{-17.99, true}, {-17.951, true}, {-17.94, false}, {-18.0, true}}) {
+      l.short_term_max_lufs = short_term;
+      QVERIFY2(deliver(o, l).passes() == passes, qPrintable(QString::number(short_term)));
+    }
+    for (const auto& [lufs, passes] : {std::pair{-23.24, true}, {-22.76, true}, {-23.26, false}, {-22.74, false}})
+      QVERIFY2(deliver(o, loudness(lufs, -1)).passes() == passes, qPrintable(QString::number(lufs)));
+    QVERIFY(deliver(o, loudness(-23, -0.96)).passes() && !deliver(o, loudness(-23, -0.94)).passes());
+  }
+
+  void shipped_standards_name_their_edition() {
+    std::map<std::string, Outlet> all;
+    for (const Outlet& o : known_outlets()) all[o.key] = o;
+    for (const auto& [key, o] : all) {
+      const bool made_up = key.rfind("stand-in", 0) == 0;
+      QVERIFY2(made_up == o.edition.empty(), key.c_str());
+      QVERIFY2(made_up || o.edition.find("20") != std::string::npos, key.c_str());
+    }
+    QVERIFY(all["aes77-speech"].acts == all["aes77-track"].acts &&
+            all["aes77-speech"].turns == all["aes77-track"].turns);
+    QCOMPARE(all["ebu-r128"].tolerance_lu, std::optional(0.2));
+    QCOMPARE(all["ebu-r128-s1"].tolerance_lu, std::optional(0.2));
+  }
+
+  void long_programmes_are_anchored_in_their_dialogue() {
+    Outlet o;
+    o.acts = Outlet::Acts::file, o.target_lufs = -24, o.tolerance_lu = 2, o.anchor = Outlet::Anchor::dialogue;
+    const auto whole = deliver(o, loudness(-19, -3));
+    QVERIFY(!whole.passes() && whole.note.find("dialogue") != std::string::npos);
+    DeliveryOptions named;
+    named.dialogue_lufs = -24.5;
+    const auto anchored = deliver(o, loudness(-19, -3), named);
+    QVERIFY(anchored.passes() && std::abs(*anchored.file_change_db - 0.5) < 1e-9);
+    o.anchor = Outlet::Anchor::programme;
+    QVERIFY(!deliver(o, loudness(-19, -3), named).passes());
   }
 
   void albums_have_one_gain() {
@@ -109,12 +151,12 @@ class TestOutlets : public StageTest {
     for (const auto& [rule, by] : {std::pair{Outlet::Rule::album, *album.whole.integrated_lufs},
                                    {Outlet::Rule::loudest, *loud.integrated_lufs}}) {
       o.rule = rule;
-      const auto a = deliver(o, loud, &album), b = deliver(o, quiet, &album);
+      const auto a = deliver(o, loud, {&album}), b = deliver(o, quiet, {&album});
       QCOMPARE(a.gain_db, b.gain_db);
       QVERIFY(std::abs(a.gain_db - std::min(-18 - by, std::max(0.0, -*loud.true_peak_dbtp))) < 1e-9);
     }
     o.rule = Outlet::Rule::track;
-    QVERIFY(deliver(o, quiet, &album).gain_db > deliver(o, loud, &album).gain_db + 5);
+    QVERIFY(deliver(o, quiet, {&album}).gain_db > deliver(o, loud, {&album}).gain_db + 5);
   }
 
   void wrong_outlets_are_refused_in_a_sentence() {

@@ -3,6 +3,7 @@
 
 #include <QtTest>
 
+#include "core/dsp/fft.hpp"
 #include "core/measure/spectrum.hpp"
 #include "core/measure/true_peak.hpp"
 #include "tests/support/stages.hpp"
@@ -205,6 +206,38 @@ class TestStages : public StageTest {
     }
   }
 
+  /// The wave itself, read without any filter: the whole programme brought to 16 times its rate by one transform.
+  static double top_of_wave(const Planar& sound) {
+    double top = 0;
+    const size_t size = size_t(sound.frames());
+    dsp::RealFft<double> own(size), dense(16 * size);
+    for (int c = 0; c < sound.channels(); ++c) {
+      std::copy(sound.channel(c).begin(), sound.channel(c).end(), own.time().begin());
+      own.forward();
+      std::fill(dense.spectrum().begin(), dense.spectrum().end(), 0);
+      std::copy(own.spectrum().begin(), own.spectrum().end(), dense.spectrum().begin());
+      dense.inverse();
+      for (const double x : dense.time()) top = std::max(top, std::abs(x) / double(size));
+    }
+    return 20 * std::log10(top);
+  }
+
+  void the_limiter_holds_the_wave_of_full_band_noise() {
+    for (const int rate : {44100, 96000})
+      for (const double ceiling : {-1.0, -6.0}) {
+        Planar sound = with_noise(Planar(2, 1 << 17), 0.4, 21);
+        const size_t edge = 4000;  // the transform takes the programme to go round
+        for (int c = 0; c < 2; ++c)
+          for (size_t n = 0; n < edge; ++n)
+            sound.channel(c)[n] *= double(n) / edge,
+                sound.channel(c)[size_t(sound.frames()) - 1 - n] *= double(n) / edge;
+        const auto made = run(clip(sound, rate), {{{"type", "limiter"}, {"ceiling_dbtp", ceiling}}});
+        const double top = top_of_wave(samples_of(*made));
+        QVERIFY2(top <= ceiling + 0.02 && top > ceiling - 0.4,
+                 qPrintable(QString("%1 for %2 at %3").arg(top).arg(ceiling).arg(rate)));
+      }
+  }
+
   void no_true_peak_passes_the_limiter() {
     for (const int rate : {44100, 96000})
       for (const double ceiling : {-1.0, -6.0}) {
@@ -224,6 +257,31 @@ class TestStages : public StageTest {
     const auto quiet = clip(scaled(Programme(2, 5).render(48000), 0.1));  // what stays under the ceiling is left alone
     const Planar a = samples_of(*quiet), b = samples_of(*run(quiet, {{{"type", "limiter"}}}));
     QVERIFY(std::equal(a.channel(0).begin(), a.channel(0).end(), b.channel(0).begin()));
+  }
+
+  /// What an encoder makes of a setting by itself, and what a chain holds that does not count, is said.
+  void what_is_not_done_as_asked_is_told() {
+    const auto m = clip(Programme(6, 9).render(48000));
+    auto note = [&](const Json& values) {
+      Json stage{{"type", "codec"}};
+      stage.update(values);
+      return pass(m, chain_of({stage})).stages.front().note;
+    };
+    for (const char* codec : {"mp3", "aac"}) {
+      const auto told = note({{"codec", codec}, {"bit_rate_kbps", 1536}});
+      QVERIFY2(told.find("asked for 1536 kbit/s") != std::string::npos, told.c_str());
+      QVERIFY2(note({{"codec", codec}, {"bit_rate_kbps", 128}}).empty(), codec);
+    }
+    const auto idle = note({{"codec", "mp3"}, {"bit_rate_kbps", 128}, {"quality", 2}});
+    QVERIFY2(idle.find("quality is not used: mode is bit_rate") != std::string::npos, idle.c_str());
+    QVERIFY(note({{"codec", "mp3"}, {"mode", "quality"}, {"quality", 2}}).empty());
+    try {
+      note({{"codec", "mp2"}, {"bit_rate_kbps", 1000}});
+      QFAIL("mp2 has no such rate");
+    } catch (const ChainError& error) {
+      const std::string told = error.what();
+      QVERIFY2(told.find("it takes") != std::string::npos && told.find("384") != std::string::npos, told.c_str());
+    }
   }
 
   void a_compressor_settles_where_its_curve_says() {

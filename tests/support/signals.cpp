@@ -2,7 +2,9 @@
 
 #include <cmath>
 #include <complex>
+#include <map>
 #include <numbers>
+#include <set>
 
 namespace heathmist::test {
 
@@ -106,5 +108,57 @@ QString told(const NullReport& report) {
 }
 
 double db(std::optional<double> value) { return value.value_or(-999); }
+
+std::string contradiction_in(const NullReport& report) {
+  // what the verdict says leaves no room for these beside it
+  static const std::vector<std::pair<const char*, const char*>> exclude{{"identical", "delay"},
+                                                                        {"identical", "gain"},
+                                                                        {"identical", "drift"},
+                                                                        {"identical", "channels_differ"},
+                                                                        {"identical", "bandwidth"},
+                                                                        {"identical", "eq"},
+                                                                        {"shifted", "gain"},
+                                                                        {"shifted", "channel_gain"},
+                                                                        {"shifted", "eq"},
+                                                                        {"level", "eq"},
+                                                                        {"level", "lossy"},
+                                                                        {"unrelated", "delay"},
+                                                                        {"unrelated", "gain"},
+                                                                        {"unrelated", "drift"},
+                                                                        {"unrelated", "lossy"},
+                                                                        {"noise", "limited"},
+                                                                        {"silent_channel", "channel_gain"},
+                                                                        {"loudness_unchanged", "fade"},
+                                                                        {"loudness_unchanged", "mute"},
+                                                                        {"fade", "fade_missing"},
+                                                                        {"mono", "channels_swapped"},
+                                                                        {"lossy", "word_length"},
+                                                                        {"limiter", "expander"},
+                                                                        {"compressor", "expander"},
+
+                                                                        {"echo", "reverb"},
+                                                                        {"phase", "eq"}};
+  std::map<std::string, const Finding*> by_code;
+  std::set<std::string> texts;
+  for (size_t n = 1; n < report.findings.size(); ++n) {  // what the headline says is not said again
+    const auto& text = report.findings[n].text;
+    if (text.size() > 1 && report.findings.front().text.find(text.substr(0, text.size() - 1)) != std::string::npos)
+      return "the headline again: " + text;
+  }
+  for (const Finding& f : report.findings) {
+    if (!texts.insert(f.text).second) return "said twice: " + f.text;
+    by_code[f.code] = &f;
+  }
+  for (const auto& [one, other] : exclude)
+    if (by_code.count(one) && by_code.count(other)) return by_code[one]->text + " | " + by_code[other]->text;
+  const auto gain = by_code.find("gain");
+  if (gain != by_code.end() && report.kind != Kind::level && gain->second->value &&
+      std::abs(*gain->second->value) < 0.01)
+    return "told though it is nothing: " + gain->second->text;
+  const auto delay = by_code.find("delay");
+  if (delay != by_code.end() && delay->second->value && std::abs(*delay->second->value) < 0.002)
+    return "told though it is nothing: " + delay->second->text;
+  return {};
+}
 
 }  // namespace heathmist::test

@@ -51,6 +51,8 @@ NullReport null_of(const std::filesystem::path& master, const std::filesystem::p
                    const NullOptions& options = {});
 /// The null and its explanation, which may tell the kind better.
 NullReport explained_null_of(const std::filesystem::path& master, const std::filesystem::path& ret);
+/// Two findings of a report that cannot both be so, or one said twice; empty where there is none.
+std::string contradiction_in(const NullReport& report);
 bool tells(const NullReport& report, const std::string& code);  ///< among its causes
 QString told(const NullReport& report);                         ///< kind and causes with their levels, in a line
 double db(std::optional<double> value);                         ///< -999 for none

@@ -32,6 +32,21 @@ const CeilingPoint* as_it_stands(const CeilingAnswer& answer) {
   return nullptr;
 }
 
+/// Tries that lie closely together as one, with how far they spread.
+void put_band(const CeilingAnswer& answer, Series& s) {
+  constexpr double together_db = 0.06;
+  for (size_t n = 0; n < answer.points.size();) {
+    double low = 1e9, high = -1e9, sum = 0;
+    size_t end = n;
+    for (; end < answer.points.size() && answer.points[end].set_db - answer.points[n].set_db < together_db; ++end) {
+      low = std::min(low, answer.points[end].true_peak_dbtp), high = std::max(high, answer.points[end].true_peak_dbtp);
+      sum += answer.points[end].set_db;
+    }
+    s.xs.push_back(sum / double(end - n)), s.ys.push_back((low + high) / 2), s.errors.push_back((high - low) / 2);
+    n = end;
+  }
+}
+
 }  // namespace
 
 CeilingView::CeilingView(QWidget* parent) : QWidget(parent) {
@@ -207,6 +222,18 @@ void CeilingView::show_answer(size_t place) {
                      : a.set_db ? tr("%1 %2").arg(signed_number(*a.set_db, 2), found_.options.limiter ? "dBTP" : "dB")
                                 : tr("out of reach"));
   if (!a.failure.empty()) table_->item(row, answer_column)->setToolTip(QString::fromStdString(a.failure));
+  if (a.risk_at_most)
+    table_->item(row, answer_column)
+        ->setToolTip(
+            tr("All of %1 encodes at it and to 0.2 dB under it held, with %2 dB to spare. At most %3 % of such may "
+               "come back over (95 % confidence).%4")
+                .arg(a.neighbours)
+                .arg(number(*a.margin_db, 2))
+                .arg(number(100 * *a.risk_at_most, 0))
+                .arg(
+                    a.lucky.empty()
+                        ? QString()
+                        : tr(" %1 dB held by luck: one lower did not.").arg(signed_number(a.lucky.front().set_db, 2))));
   put(peak_column, now ? signed_number(now->true_peak_dbtp, 2) : QString());
   put(overs_column, now ? QString::number(now->overs) : QString());
   put(worst_column, a.worst.empty() ? QString() : clock(a.worst.front().at_s, 2));
@@ -244,7 +271,7 @@ void CeilingView::draw() {
           if (a.points.empty()) continue;
           Series s{QString::fromStdString(a.name), {}, {}, {}, colour(Role::ret), styles[all.size() % 4]};
           if (all.size() >= 4) s.ink = colour(Role::ink);
-          for (const CeilingPoint& p : a.points) s.xs.push_back(p.set_db), s.ys.push_back(p.true_peak_dbtp);
+          put_band(a, s);
           all.push_back(std::move(s));
         }
         return all;

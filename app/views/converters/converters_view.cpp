@@ -149,7 +149,7 @@ void ConvertersView::make_table(QWidget* parent) {
                   tr("Input frequency across, output frequency upwards: anything off the line is an alias")},
         {int(folds_column), tr("The strongest alias or image under 20 kHz, against the tone that went in")},
         {int(where_column), tr("Which tone that was, and where it lands")},
-        {int(ripple_column), tr("Greatest less least level from 20 Hz to where the pass band has fallen by 0.1 dB")},
+        {int(ripple_column), tr("Greatest less least level from 20 Hz to 0.9 of half the lower rate")},
         {int(edge_column), tr("Where the pass band has fallen by 0.1 and by 3 dB")},
         {int(rings_column), tr("How long an impulse rings before its peak, above \u221260 dB")},
         {int(delay_column), tr("Group delay in the pass band")},

@@ -277,6 +277,11 @@ QWidget* LoudnessView::make_foot() {
   within_ = soft_label("", foot);
   within_->setWordWrap(true);
   row->addWidget(within_, 1);
+  dialogue_ = new QPushButton(tr("Use as dialogue"), foot);
+  dialogue_->setToolTip(tr("Outlets that measure long programmes by their dialogue take this stretch of the master"));
+  connect(dialogue_, &QPushButton::clicked, this, &LoudnessView::name_dialogue);
+  dialogue_->hide();
+  row->addWidget(dialogue_);
   auto choice = [&](const QString& hint, const std::vector<std::pair<QString, QVariant>>& items) {
     auto* box = new QComboBox(foot);
     for (const auto& [text, value] : items) box->addItem(text, value);
@@ -327,6 +332,7 @@ QString numbers_of(const LoudnessRow& row, const Loudness& l, const QString& uni
 /// The chosen rows within what is selected in the plate and in the channels asked for, off the interface thread.
 void LoudnessView::measure_selection() {
   narrow_.drop();
+  show_within(within_->text(), {});
   std::vector<LoudnessRow> wanted;
   for (const std::string& id : chosen())
     if (const LoudnessRow* row = board_.row(id)) wanted.push_back(*row);
@@ -346,6 +352,7 @@ void LoudnessView::measure_selection() {
   narrow_.start([this, wanted, from, dot, run = ++narrow_number_, unit = unit_->currentText(), ask = asked(),
                  range = selection_](const Job& job) {
     QStringList words;
+    std::optional<std::pair<std::string, Dialogue>> stretch;
     for (const LoudnessRow& row : wanted) {
       try {
         auto clip = Clip::open(row.file, job);
@@ -353,7 +360,10 @@ void LoudnessView::measure_selection() {
         MeterOptions own = ask;
         const double rate = clip->format().sample_rate_hz;
         if (range) own.first = int64_t(range->first * rate), own.last = int64_t(range->second * rate);
-        words << numbers_of(row, measure_loudness(*clip, own, job), unit);
+        const Loudness heard = measure_loudness(*clip, own, job);
+        words << numbers_of(row, heard, unit);
+        if (range && row.is_master && wanted.size() == 1 && ask.listen == Listen::all && heard.integrated_lufs)
+          stretch = {row.id, {range->first, range->second, *heard.integrated_lufs}};
       } catch (const Cancelled&) {
         throw;
       } catch (const std::exception& error) {  // the others are measured all the same
@@ -363,11 +373,26 @@ void LoudnessView::measure_selection() {
     const QString text = from + words.join(dot);
     QMetaObject::invokeMethod(
         this,
-        [this, run, text] {
-          if (run == narrow_number_) within_->setText(text);
+        [this, run, text, stretch] {
+          if (run == narrow_number_) show_within(text, stretch);
         },
         Qt::QueuedConnection);
   });
+}
+
+void LoudnessView::show_within(const QString& text, const std::optional<std::pair<std::string, Dialogue>>& stretch) {
+  within_->setText(text);
+  stretch_ = stretch;
+  dialogue_->setVisible(stretch_.has_value());
+}
+
+void LoudnessView::name_dialogue() {
+  if (!stretch_) return;
+  board_.set_dialogue(stretch_->first, stretch_->second);
+  within_->setText(
+      tr("%1 LUFS from %2 to %3 is the dialogue now: outlets that ask for it go by that.")
+          .arg(number(stretch_->second.lufs, 1), clock(stretch_->second.from_s, 1), clock(stretch_->second.to_s, 1)));
+  dialogue_->hide();
 }
 
 QString LoudnessView::csv() const {

@@ -41,6 +41,7 @@ class LoudnessView : public QWidget {
   QComboBox* unit() const { return unit_; }
   QString note() const { return note_->text(); }
   QString within() const { return within_->text(); }  ///< numbers of the selection, or of the channels asked for
+  QPushButton* dialogue() const { return dialogue_; }
   QComboBox* listen() const { return listen_; }
   QComboBox* rms_window() const { return rms_window_; }
   QString csv() const;
@@ -63,6 +64,8 @@ class LoudnessView : public QWidget {
   QWidget* make_foot();
   MeterOptions asked() const;  ///< what the foot asks for
   void measure_selection();
+  void show_within(const QString& text, const std::optional<std::pair<std::string, Dialogue>>& stretch);
+  void name_dialogue();
   void save_csv();
   LoudnessBoard& board_;
   std::optional<std::pair<double, double>> selection_;
@@ -72,7 +75,8 @@ class LoudnessView : public QWidget {
   QComboBox *unit_, *listen_, *rms_window_;
   NumberField *target_, *tolerance_, *peak_limit_;
   QLabel *note_, *within_;
-  QPushButton* run_;
+  QPushButton *run_, *dialogue_;
+  std::optional<std::pair<std::string, Dialogue>> stretch_;  // a master and what of it is selected, measured
   QTableWidget* table_;
   LoudnessPlate* plate_;
 };

@@ -210,10 +210,11 @@ void OutletsView::fill() {
       const auto made = encoded_.find(place);
       const auto encoded = made == encoded_.end() ? nullptr : made->second;
       const auto failed = failures_.find(place);
-      lines_.push_back(
-          {m.id, QString::fromStdString(m.name), m.audio.file, o,
-           deliver(o, row->measured->loudness, album.get(), encoded ? &encoded->loudness : nullptr, live_->isChecked()),
-           row->measured, encoded, failed == failures_.end() ? QString() : failed->second});
+      lines_.push_back({m.id, QString::fromStdString(m.name), m.audio.file, o,
+                        deliver(o, row->measured->loudness,
+                                {album.get(), encoded ? &encoded->loudness : nullptr, live_->isChecked(),
+                                 row->dialogue ? std::optional(row->dialogue->lufs) : std::nullopt}),
+                        row->measured, encoded, failed == failures_.end() ? QString() : failed->second});
     }
   }
   {
@@ -276,13 +277,15 @@ void OutletsView::say() {
   const Line& line = lines_[size_t(rows.front().data(Qt::UserRole).toULongLong())];
   const Delivery& d = line.delivery;
   const Outlet& o = line.outlet;
-  const QString loud =
-      line.own->loudness.integrated_lufs ? number(*line.own->loudness.integrated_lufs, 1) + " LUFS" : tr("silence");
+  const auto measured = d.anchor_lufs ? d.anchor_lufs : line.own->loudness.integrated_lufs;
+  const QString loud = measured ? number(*measured, 1) + " LUFS" : tr("silence");
   QString file = d.file_change_db ? tr("%1 wants the file itself at %2 LUFS. It is at %3: turn it by %4 dB.")
                                         .arg(QString::fromStdString(o.name), number(o.target_lufs, 1), loud,
                                              signed_db(*d.file_change_db))
                                   : tr("The file stays as it is, at %1.").arg(loud);
   for (const auto& fault : d.faults) file += " " + QString::fromStdString(fault);
+  if (!d.note.empty()) file += " " + QString::fromStdString(d.note);
+  if (!o.edition.empty()) file += " " + tr("Numbers: %1.").arg(QString::fromStdString(o.edition));
   if (o.encode)
     file += " " + (line.encoded
                        ? tr("It is sent as %1: judged after that.").arg(QString::fromStdString(words_of(*o.encode)))

@@ -10,6 +10,7 @@
 #include "app/theme/theme.hpp"
 #include "app/window/labels.hpp"
 #include "app/window/number_item.hpp"
+#include "core/bench/readings.hpp"
 
 namespace heathmist::app {
 
@@ -400,6 +401,8 @@ QString SpectrumView::say(const Seen& s) const {
     if (r.thd_db) words << tr("THD %1 dB").arg(number(*r.thd_db, 1));
     words << tr("SFDR %1 dB").arg(number(at_least(r.sfdr_db), 1))
           << tr("%1 equivalent bits").arg(number(at_least(r.equivalent_bits), 1));
+    if (r.imd_db) words << tr("intermodulation %1 dB against %2").arg(number(*r.imd_db, 1), imd_against(r.imd_method));
+    if (r.fft_size_to_resolve) words << QString::fromStdString(unresolved_text(r));
   } else if (!r.lines.empty())
     return tr("%1: strongest at %2 Hz, %3 dBFS")
         .arg(s.name, number(r.lines.front().hz, 1), number(r.lines.front().dbfs, 1));

@@ -51,13 +51,15 @@ TrialsView::TrialsView(QWidget* parent) : QWidget(parent) {
   auto* split = new QSplitter(Qt::Vertical, this);
   split->setHandleWidth(1);
   table_ = new QTableWidget(0, columns, split);
-  table_->setHorizontalHeaderLabels({tr("Master"), tr("Trial"), tr("Kind"), tr("Residual"), tr("In band"),
+  table_->setHorizontalHeaderLabels({tr("Master"), tr("Trial"), tr("Kind"), tr("Causes"), tr("Residual"), tr("In band"),
                                      tr("Remainder"), tr("Delay"), tr("Gain"), tr("Drift"), tr("Reaches"), tr("Word")});
   right_heads(table_, depth_column);
   dress_table(table_, tr("All trials of the bench"));
   table_->setSortingEnabled(true);
   for (const auto& [column, unit] :
-       {std::pair{depth_column, tr("Residual against the master's RMS, dB")},
+       {std::pair{causes_column,
+                  tr("What takes most of the residual out, greatest first; known of trials that were looked at")},
+        {depth_column, tr("Residual against the master's RMS, dB")},
         {band_column, tr("The same in the band chosen above, mean of its third octaves, dB")},
         {remainder_column, tr("What no filter explains, against the master's RMS, dB")},
         {delay_column, tr("Samples; positive: the return is late")},
@@ -87,8 +89,8 @@ void TrialsView::resizeEvent(QResizeEvent* event) {
   QWidget::resizeEvent(event);
   int others = 0;
   for (int column = 0; column < columns; ++column)
-    if (column != trial_column) others += table_->columnWidth(column);
-  table_->setColumnWidth(trial_column, std::clamp(table_->viewport()->width() - others, 130, 260));
+    if (column != trial_column && !table_->isColumnHidden(column)) others += table_->columnWidth(column);
+  table_->setColumnWidth(trial_column, std::clamp(table_->viewport()->width() - others, 110, 260));
 }
 
 void TrialsView::show_bench(const Bench& bench, const std::map<std::string, RowState>& states) {
@@ -110,7 +112,7 @@ void TrialsView::show_bench(const Bench& bench, const std::map<std::string, RowS
   const bool same = lines.size() == lines_.size() &&
                     std::equal(lines.begin(), lines.end(), lines_.begin(), [](const Line& a, const Line& b) {
                       return a.id == b.id && a.master == b.master && a.trial == b.trial &&
-                             a.summary.kind == b.summary.kind &&
+                             a.summary.kind == b.summary.kind && a.summary.causes == b.summary.causes &&
                              a.summary.residual_relative_db == b.summary.residual_relative_db;
                     });
   lines_ = std::move(lines);
@@ -135,6 +137,8 @@ void TrialsView::fill() {
     table_->item(row, master_column)->setData(Qt::UserRole, QString::fromStdString(line.id));
     table_->setItem(row, trial_column, new QTableWidgetItem(line.trial));
     table_->setItem(row, kind_column, new QTableWidgetItem(QString::fromStdString(s.kind).replace('_', ' ')));
+    table_->setItem(row, causes_column,
+                    new QTableWidgetItem(s.causes.empty() ? QString(QChar(0x2013)) : QString::fromStdString(s.causes)));
     const auto put = [&](Column column, const QString& text, double value) {
       table_->setItem(row, column, new NumberItem(text, value));
     };
@@ -157,6 +161,9 @@ void TrialsView::fill() {
             : QString::fromStdString(s.codec),
         s.bits_used);
   }
+  table_->setColumnHidden(drift_column, std::all_of(lines_.begin(), lines_.end(), [](const Line& line) {
+                            return !line.summary.trusted || line.summary.drift_ppm == 0;
+                          }));
   table_->setSortingEnabled(true);
   QResizeEvent settle(size(), size());
   resizeEvent(&settle);
@@ -198,7 +205,8 @@ void TrialsView::draw() {
 
 QString TrialsView::csv() const {
   QString text =
-      "master,trial,kind,residual_dbr,in_band_dbr,remainder_dbr,delay_samples,gain_db,drift_ppm,bandwidth_hz,bits_used,"
+      "master,trial,kind,causes,residual_dbr,in_band_dbr,remainder_dbr,delay_samples,gain_db,drift_ppm,bandwidth_hz,"
+      "bits_used,"
       "codec\n";
   auto quoted = [](QString words) { return "\"" + words.replace("\"", "\"\"") + "\""; };
   auto value = [](std::optional<double> v, int decimals) { return v ? QString::number(*v, 'f', decimals) : QString(); };
@@ -207,6 +215,7 @@ QString TrialsView::csv() const {
     text += QStringList{quoted(line.master),
                         quoted(line.trial),
                         QString::fromStdString(s.kind),
+                        quoted(QString::fromStdString(s.causes)),
                         value(s.residual_relative_db, 2),
                         value(in_band(s), 2),
                         value(s.remainder_relative_db, 2),

@@ -18,6 +18,7 @@ class TrialsView : public QWidget {
     master_column,
     trial_column,
     kind_column,
+    causes_column,
     depth_column,
     band_column,
     remainder_column,
