@@ -18,6 +18,7 @@ constexpr double worth_splitting_db = -100;  // a residual under that is arithme
 constexpr double mask_over_db = 3;           // residual over the mask that is worth a caution
 constexpr double note_below_db = -60;        // a cause that leaves less than that by itself needs no care
 constexpr double empty_codes = 0.1;          // share of codes that are never hit
+constexpr double empty_dbfs = -96;           // above 24 kHz: no more than the dither of 16 bits
 constexpr double least_edge_db = 40;         // a fall within a sixth of an octave that only a steep filter makes
 constexpr double floor_all = 0.9, floor_part = 0.3;
 constexpr size_t most_breaks_told = 8;
@@ -238,6 +239,7 @@ struct Explainer {
     const char* whose = of_return ? "return" : "master";
     const Origin& o = s.origin;
     if (format.sample_rate_hz >= 64000 && o.bandwidth_hz && *o.bandwidth_hz < 25000 &&
+        o.ultrasonic_dbfs.value_or(-200) < empty_dbfs &&
         (!of_return || r.ret.sample_rate_hz != r.master.sample_rate_hz || !w.master.origin.bandwidth_hz ||
          *w.master.origin.bandwidth_hz > 25000)) {
       auto& f = say(fmt::format("empty_top_{}", whose), Severity::caution,

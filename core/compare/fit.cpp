@@ -29,6 +29,8 @@ constexpr double settled = 1e-6;  // samples: white noise moved by that leaves -
 constexpr double as_good = 4e-3;  // ... where the residual's energy grows by no more than this share (reading between
                                   // samples loses the last 0.2 % of the band, and of noise)
 
+constexpr double hidden_share = 1e-3;
+
 struct Search {
   const Clip& master;
   const Clip& ret;
@@ -380,7 +382,10 @@ void settle(const Search& s, Fit& fit, const std::vector<CrossSpectra>& spectra)
   whole.delay_samples = whole_delay, whole.drift_ppm = 0;
   if (!s.options.delay_samples && (fit.drift_ppm == 0 ? moved < whole_sample : moved < whole_sample_with_drift)) {
     const auto other = weigh(s, whole, {});  // over the same frames
-    if (other.residual <= best.residual * (1 + as_good) + 1e-14 * other.energies.mm) {
+    // what so small a move can do at the most, to white noise: far under what is left, it cannot be known
+    const double at_most = std::pow(std::numbers::pi * moved, 2) / 3 * other.energies.mm;
+    if (other.residual <= best.residual * (1 + as_good) + 1e-14 * other.energies.mm ||
+        at_most < hidden_share * best.residual) {
       fit = whole, best = other;
       set_overlap(fit, master_frames, return_frames);
     }
