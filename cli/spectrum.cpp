@@ -108,7 +108,7 @@ void add_spectrum(CLI::App& app) {
   verb->add_option("FILE", call->files, "audio files (- for standard input)");
   verb->add_option("--fft", call->fft_size, "points, a power of two from 512 to 1048576")
       ->capture_default_str()
-      ->check(between(512, 1 << 20, "points"));
+      ->check(between(int(least_fft_size), int(most_fft_size), "points"));
   verb->add_option("--window", call->window, "hann, blackman_harris, flat_top or kaiser")
       ->capture_default_str()
       ->check(CLI::IsMember({"hann", "blackman_harris", "flat_top", "kaiser"}));

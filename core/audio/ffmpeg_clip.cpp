@@ -57,19 +57,26 @@ struct Source {
   AVStream* stream = nullptr;
 };
 
+/// nullptr: it is none that can be read.
+Ffmpeg<AVFormatContext> open_container(const std::filesystem::path& file, bool by_edit_list) {
+  AVFormatContext* container = nullptr;
+  AVDictionary* options = nullptr;
+  av_dict_set(&options, "format_whitelist", containers, 0);
+  av_dict_set(&options, "protocol_whitelist", "file", 0);
+  if (!by_edit_list) av_dict_set(&options, "ignore_editlist", "1", 0);
+  const int opened = avformat_open_input(&container, ("file:" + file.string()).c_str(), nullptr, &options);
+  av_dict_free(&options);
+  return Ffmpeg<AVFormatContext>(opened < 0 ? nullptr : container);
+}
+
 Source open_source(const std::filesystem::path& file) {
   av_log_set_level(AV_LOG_QUIET);
   Source source;
-  AVFormatContext* container = nullptr;
-  AVDictionary* limits = nullptr;
-  av_dict_set(&limits, "format_whitelist", containers, 0);
-  av_dict_set(&limits, "protocol_whitelist", "file", 0);
-  const int opened = avformat_open_input(&container, ("file:" + file.string()).c_str(), nullptr, &limits);
-  av_dict_free(&limits);
-  if (opened < 0)
+  source.container = open_container(file, true);
+  AVFormatContext* const container = source.container.get();
+  if (!container)
     throw InputError(file,
                      "this is not an audio file that can be read; export it as WAV, FLAC or another audio format");
-  source.container.reset(container);
   const AVCodec* codec = nullptr;
   if (avformat_find_stream_info(container, nullptr) < 0)
     throw InputError(file, "its audio cannot be made out; export it again");
@@ -132,12 +139,14 @@ class Trimmer {
     return {first, last};
   }
 
-  /// What an edit list leaves out behind its end: less than two blocks of any coder. The clip's frames are then as
-  /// many.
-  int64_t frames_of_list() const {
-    if (!keeps_time_ || stream_.duration <= 0 || stream_.time_base.num != 1 || stream_.time_base.den != rate_)
-      return kept_;
-    return kept_ > stream_.duration && kept_ - stream_.duration < 4096 ? stream_.duration : kept_;
+  /// How many frames the clip has, by what the track says it holds (`media`, 0: nothing) less the priming. An edit list
+  /// ends on a clock as coarse as a six-hundredth of a second: one that ends earlier than that cuts, else the track
+  /// knows better. What is cut is less than two blocks of any coder.
+  int64_t frames_in_all(int64_t media) const {
+    if (media <= 0) return kept_;
+    int64_t end = media - timeline_.priming_frames;
+    if (stream_.duration > 0 && stream_.duration < end - rate_ / 600 - 1) end = stream_.duration;
+    return end > 0 && end < kept_ && kept_ - end < 4096 ? end : kept_;
   }
   Timeline timeline(int64_t frames) const {
     Timeline t = timeline_;
@@ -158,6 +167,16 @@ class Trimmer {
   int64_t waiting_ = 0, kept_ = 0;
   Timeline timeline_;
 };
+
+/// What the track of an MP4 or MOV holds whatever its edit list says, priming and all; 0: it is none, or counts
+/// otherwise.
+int64_t media_frames(const std::filesystem::path& file, const Source& source) {
+  if (std::string(source.container->iformat->name).find("mov") == std::string::npos) return 0;
+  const auto plain = open_container(file, false);
+  if (!plain || source.stream->index >= int(plain->nb_streams)) return 0;
+  const AVStream& stream = *plain->streams[source.stream->index];
+  return stream.time_base.num == 1 && stream.time_base.den == source.decoder->sample_rate ? stream.duration : 0;
+}
 
 /// Hands every decoded frame to `sink`; returns the bytes of audio that were read.
 template <class Sink>
@@ -233,7 +252,7 @@ std::shared_ptr<const Clip> decode_with_ffmpeg(const std::filesystem::path& file
   });
   if (!out || out->frames() == 0) throw InputError(file, "none of its audio can be decoded; export or copy it again");
   refuse_if_cut_short(file, source, out->frames());
-  const int64_t frames = trimmer.frames_of_list();
+  const int64_t frames = trimmer.frames_in_all(media_frames(file, source));
   auto format = format_of(source, bytes, frames);
   format.channels = channels;
   format.timeline = trimmer.timeline(frames);

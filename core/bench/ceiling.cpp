@@ -168,6 +168,25 @@ Ceiling find_ceiling(std::shared_ptr<const Clip> master, const std::vector<Chain
   return ceiling;
 }
 
+std::vector<CeilingSpread> spread_of(const CeilingAnswer& answer) {
+  constexpr double together_db = 0.06;
+  std::vector<CeilingSpread> all;
+  for (size_t n = 0; n < answer.points.size();) {
+    CeilingSpread some{0, 1e9, -1e9};
+    size_t end = n;
+    for (; end < answer.points.size() && answer.points[end].set_db - answer.points[n].set_db < together_db; ++end) {
+      const CeilingPoint& p = answer.points[end];
+      some.set_db += p.set_db;
+      some.low_dbtp = std::min(some.low_dbtp, p.true_peak_dbtp),
+      some.high_dbtp = std::max(some.high_dbtp, p.true_peak_dbtp);
+    }
+    some.set_db /= double(end - n);
+    all.push_back(some);
+    n = end;
+  }
+  return all;
+}
+
 Json ceiling_json(const Ceiling& ceiling) {
   Json answers = Json::array();
   for (const auto& a : ceiling.answers) {

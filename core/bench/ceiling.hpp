@@ -30,7 +30,7 @@ struct CeilingAnswer {
   int neighbours = 0;                ///< encodes at and just under the answer, none of which came back over
   std::optional<double> margin_db;   ///< from the highest of them to the limit
   std::optional<double> risk_at_most;  ///< share of such encodes that may come back over, with 95 % confidence
-  std::vector<CeilingPoint> lucky;     ///< what held, but not the ones around it; and over points that lie under those
+  std::vector<CeilingPoint> lucky;     ///< tries that held above one that did not
   std::vector<Over> worst;             ///< the ten worst moments of the return as the master stands
   std::string failure;                 ///< why this one could not be done
 };
@@ -41,6 +41,12 @@ struct Ceiling {
   /// What is enough for all that could be done.
   std::optional<double> for_all_db() const;
 };
+
+/// Tries that lie closely together as one, with how far they spread: what the curve is drawn from.
+struct CeilingSpread {
+  double set_db = 0, low_dbtp = 0, high_dbtp = 0;
+};
+std::vector<CeilingSpread> spread_of(const CeilingAnswer& answer);
 
 /// Searches every chain, two at a time on two cores, from 24 dB down to 24 dB up (a ceiling: -24 to 0 dBTP), to within
 /// the tolerance; then tries twelve encodes at the answer and to 0.2 dB under it, begun at different places in the

@@ -25,6 +25,9 @@ std::vector<std::string> line_heads() {
 std::string unresolved_text(const LineReading& r) {
   const auto it = std::find_if(r.lines.begin(), r.lines.end(), [](const SpectralLine& l) { return l.unresolved; });
   if (it == r.lines.end()) return {};
+  if (r.fft_size_to_resolve > most_fft_size)
+    return fmt::format("Unresolved: at {:.2f} Hz two lines may be nearer than any FFT here tells, or one moves.",
+                       it->hz);
   return fmt::format(
       "Unresolved: at {:.2f} Hz two lines may be nearer than the resolution, or one moves; an FFT of {} "
       "points would tell.",
@@ -40,7 +43,8 @@ const char* imd_against(Intermodulation method) {
 namespace {
 Json unresolved_json(const LineReading& r) {
   if (r.fft_size_to_resolve == 0) return nullptr;
-  return {{"text", unresolved_text(r)}, {"fft_size", r.fft_size_to_resolve}};
+  return {{"text", unresolved_text(r)},
+          {"fft_size", r.fft_size_to_resolve <= most_fft_size ? Json(r.fft_size_to_resolve) : Json(nullptr)}};
 }
 }  // namespace
 

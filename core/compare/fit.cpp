@@ -47,7 +47,7 @@ struct Candidate {
   double delay = 0;
   int64_t slack = 0;
   DelayLine line{};
-  double support = 0;
+  double correlation = 0, support = 0;
 };
 
 /// Frames that master and return share at a delay.
@@ -129,19 +129,22 @@ double correlation_at(const Search& s, const View& view, const std::vector<Ancho
 /// Near the place where both files begin together, where the waves agree there as well as where they were found to. In
 /// a steady tone that is every period away: the longest overlap is then the one to take.
 std::optional<Candidate> as_they_stand(Search& s, const View& view, const Sketch& master, const Candidate& found) {
-  constexpr double as_well = 0.99;  // laid by whole samples
-  if (std::abs(found.line.delay) < 8) return {};
-  const double there = correlation_at(
-      s, view, place_anchors(master, s.master.format().frames, s.ret.format().frames, found.delay, 10), found.line);
+  constexpr double alike = 0.9;  // what agrees less there may be bass alone
+  constexpr double just_as_much = 0.9995, laid_by_samples = 0.99;
+  if (std::abs(found.line.delay) < 8 && found.line.drift_ppm == 0) return {};
   for (const int64_t slack : {2, 32, 600}) {
     auto few = place_anchors(master, s.master.format().frames, s.ret.format().frames, 0, 10);
     if (few.empty()) return {};
     find_anchors(few, s.master, s.ret, view.master, view.ret, 0, slack, Job{s.job.stop, {}, s.job.threads});
-    const auto line = line_through(few);
-    if (line.share < least_share || std::abs(line.delay) > double(slack) - 0.5) continue;  // no peak at the end of it
-    if (correlation_at(s, view, few, line) < as_well * there) continue;
+    auto line = line_through(few);
+    if (slack == 2 && correlation_at(s, view, few, {}) >= std::max(alike, just_as_much * found.correlation))
+      line = {};
+    else if (line.share < least_share || std::abs(line.delay) > double(slack) - 0.5)
+      continue;  // no peak at the end of it
+    const double correlation = correlation_at(s, view, few, line);
+    if (correlation < std::max(alike, laid_by_samples * found.correlation)) continue;
     s.others_fit = s.others_fit || std::abs(line.delay - found.line.delay) > 8;
-    return Candidate{0, slack, line, found.support};
+    return Candidate{0, slack, line, correlation, found.support};
   }
   return {};
 }
@@ -166,7 +169,8 @@ bool locate(Search& s, const View& view) {
     const int64_t slack = held ? 8 : std::min<int64_t>(few.front().frames / 2, 2 * plan.step + 64 + drifted);
     find_anchors(few, s.master, s.ret, view.master, view.ret, delay, slack, Job{s.job.stop, {}, s.job.threads});
     const auto line = line_through(few);
-    tried.push_back({delay, slack, line, line.support * (0.1 + correlation_at(s, view, few, line))});
+    const double correlation = correlation_at(s, view, few, line);
+    tried.push_back({delay, slack, line, correlation, line.support * (0.1 + correlation)});
   }
   const Candidate* found = best_of(tried, s);
   if (!found) return false;

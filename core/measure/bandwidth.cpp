@@ -65,7 +65,7 @@ class Band {
       for (; reached > from; --reached) above = std::max(above, level_[reached]);
       const auto low = size_t(at / std::exp2(0.25)), high = size_t(at / step);
       if (high < low + 8) break;
-      if (lower_quartile_of_bins(low, high) > std::pow(10, cliff_db / 10) * above) return from;
+      if (quantile(spectrum_.power, low, high, 0.25) > std::pow(10, cliff_db / 10) * above) return from;
     }
     return {};
   }
@@ -82,7 +82,8 @@ class Band {
       at = next;
     }
     if (at == from) return from;
-    const double band = quartile(size_t(double(at) / std::exp2(0.25)), at);
+    // of a band of lines the upper quartile is what they come to
+    const double band = quantile(level_, size_t(double(at) / std::exp2(0.25)), at, 0.75);
     if (band < clear_ratio * level_[from]) return from;
     size_t corner = from;
     while (corner > 1 && level_[corner] < band / corner_ratio) --corner;
@@ -90,16 +91,11 @@ class Band {
   }
 
  private:
-  double lower_quartile_of_bins(size_t low, size_t high) const {
-    std::vector<double> part(spectrum_.power.begin() + long(low), spectrum_.power.begin() + long(high));
-    std::nth_element(part.begin(), part.begin() + long(part.size() / 4), part.end());
-    return part[part.size() / 4];
-  }
-  /// The upper quartile: of a band of lines it is what they come to.
-  double quartile(size_t low, size_t high) const {
-    std::vector<double> part(level_.begin() + long(low), level_.begin() + long(std::max(high, low + 1)));
-    std::nth_element(part.begin(), part.begin() + long(part.size() * 3 / 4), part.end());
-    return part[part.size() * 3 / 4];
+  static double quantile(const std::vector<double>& of, size_t low, size_t high, double share) {
+    std::vector<double> part(of.begin() + long(low), of.begin() + long(std::max(high, low + 1)));
+    const auto at = part.begin() + long(share * double(part.size()));
+    std::nth_element(part.begin(), at, part.end());
+    return *at;
   }
   size_t highest_above(double floor) const {
     size_t edge = bins_ - 1;
@@ -125,11 +121,10 @@ std::optional<double> bandwidth_hz(const Spectrum& spectrum) {
   const Band band(spectrum);
   if (band.silent()) return {};
   const double nyquist = band.hz(spectrum.power.size() - 1);
-  auto edge = band.over_floor();
-  if (!edge) edge = band.cliff();
+  const auto over_floor = band.over_floor(), edge = over_floor ? over_floor : band.cliff();
   if (!edge) return nyquist;
   const double corner = band.hz(band.corner_below(*edge));
-  return corner < 0.95 * nyquist ? corner : band.over_floor() ? band.hz(*edge) : nyquist;
+  return corner < 0.95 * nyquist ? corner : over_floor ? band.hz(*over_floor) : nyquist;
 }
 
 Spectrum band_spectrum(const Clip& clip, const Job& job, int most_blocks) {

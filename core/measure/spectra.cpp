@@ -55,7 +55,8 @@ int64_t hop_of(const SpectraOptions& o) {
 }  // namespace
 
 Spectra spectra_of(const Clip& clip, const SpectraOptions& o, const Job& job) {
-  if (o.fft_size < 512 || o.fft_size > (1U << 20)) throw std::invalid_argument("an FFT takes 512 to 1048576 points");
+  if (o.fft_size < least_fft_size || o.fft_size > most_fft_size)
+    throw std::invalid_argument("an FFT takes 512 to 1048576 points");
   check_listening(o.listen, o.channel, clip.format().channels);
   const int channels = heard_channels(o.listen, clip.format().channels);
   const int64_t last = o.last < 0 ? clip.format().frames : o.last;

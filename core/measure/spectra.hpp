@@ -11,8 +11,10 @@
 
 namespace heathmist {
 
+inline constexpr size_t least_fft_size = 512, most_fft_size = 1 << 20;
+
 struct SpectraOptions {
-  size_t fft_size = 65536;  ///< 512 to 1048576
+  size_t fft_size = 65536;  ///< least_fft_size to most_fft_size
   dsp::Window window = dsp::Window::kaiser;
   double side_lobe_db = 200;  ///< of Kaiser, 40 to 240
   double overlap = 0.5;       ///< of neighbouring blocks, 0 to 0.95

@@ -3,6 +3,7 @@
 #include <algorithm>
 #include <cmath>
 #include <numbers>
+#include <span>
 #include <thread>
 
 #include "core/audio/scratch.hpp"
@@ -27,8 +28,16 @@ constexpr double silent = 3e-8;  // -150 dB: nothing is taken out for a componen
 
 size_t even_fft_size(double frames) { return 2 * dsp::good_fft_size(size_t(std::ceil(frames / 2))); }
 
+/// A component on its way: its filter's impulse response within the gate, at the rate of the division.
+struct Component {
+  int image = 0;
+  std::vector<double> impulse{};  ///< around the gate's middle; empty: not asked for yet
+  double size = 0;                ///< as SweepResponse
+  bool there = true;
+};
+
 /// What a response comes to where it is strong: more than over nine tenths of its band.
-double size_of(const std::vector<Complex>& value, size_t low, size_t high) {
+double size_of(std::span<const Complex> value, size_t low, size_t high) {
   std::vector<double> some;
   for (size_t j = low; j < high; j += 1 + (high - low) / 4000) some.push_back(std::abs(value[j]));
   if (some.empty()) return 0;
@@ -37,18 +46,13 @@ double size_of(const std::vector<Complex>& value, size_t low, size_t high) {
   return *at;
 }
 
-template <class One, class Other>
-void side_by_side(One one, Other other) {
-  std::jthread beside(other);
-  one();
-}
-
 /// The return's body, from which components are taken.
 class Division {
  public:
-  Division(const Clip& ret, const ProbeScore& score, const ProbeFit& fit, int channel)
+  Division(const Clip& ret, const ProbeScore& score, const ProbeFit& fit, int channel, bool two_cores)
       : score_(score),
         fit_(fit),
+        two_cores_(two_cores),
         rate_(ret.format().sample_rate_hz),
         first_(int64_t(std::floor((fit.return_s(score.body_s) - pad_s) * rate_))),
         start_s_(double(first_) / rate_ - fit.return_s(score.body_s)),
@@ -64,38 +68,47 @@ class Division {
     fill_sweep();
   }
 
-  double bin_hz() const { return fit_.stretch / seconds_; }
   int64_t first() const { return first_; }
 
   /// The response of a component is asked for anew, with what is left of the return, and that is left without it.
-  void improve(SweepResponse& of) {
-    const auto before = of.value;
+  void improve(Component& of) {
     turn_back(shift_of(of.image));
     auto into = source_.spectrum();
     const size_t size = real_.size();
     for (size_t j = 0; j < into.size(); ++j)
       into[j] = weight(j) > 0 ? spectrum_at(j % size) / sweep_[j] * (source_rate() / rate_) : 0;
-    const auto [below, above] = before.empty() ? ends() : std::pair<Complex, Complex>();
+    const auto [below, above] = of.impulse.empty() ? ends() : std::pair<Complex, Complex>();
     for (size_t j = 0; j < into.size(); ++j) {
       const double w = weight(j);
-      const Complex known = !before.empty() ? before[j] : (1 - w) * (j < low_ ? below : above);
-      into[j] = known + w * into[j];
+      into[j] = w * into[j] + (1 - w) * (j < low_ ? below : above);
     }
-    gate();
-    of.value.assign(source_.spectrum().begin(), source_.spectrum().end());
-    of.size = size_of(of.value, low_, high_);
-    auto change = of.value;
-    for (size_t j = 0; j < before.size(); ++j) change[j] -= before[j];
-    take(change, of.image, 1);
+    const bool first = of.impulse.empty();
+    const auto change = gated(of.impulse);
+    put(change);
+    if (first) of.size = size_of(source_.spectrum(), low_, high_);
+    take(of.image, 1);
   }
 
   /// Begins again.
   void take_up(const Gate& by) { gate_ = by, rest_ = body_, middle_ = -1; }
-  void put_back(const SweepResponse& of) { take(of.value, of.image, -1); }
+  void put_back(const Component& of) { put(of.impulse), take(of.image, -1); }
   std::vector<double> rest() const { return {rest_.begin(), rest_.begin() + int64_t(span_s_ * rate_)}; }
+
+  /// Responses in lines of a quarter of a hertz, which ringing of 40 ms cannot tell from finer ones.
+  void tell(const std::vector<Component>& parts, SweepResponses& all) const {
+    dsp::RealFft<double> fft(even_fft_size(4 * source_rate()));
+    all.gate_s = gate_.end_s;
+    all.bin_hz = source_rate() / double(fft.size()) * fit_.stretch;
+    for (const Component& c : parts) {
+      place(c.impulse, fft.time());
+      fft.forward();
+      all.told.push_back({c.image, {fft.spectrum().begin(), fft.spectrum().end()}, c.size, c.there});
+    }
+  }
 
  private:
   double source_rate() const { return double(source_.size()) / seconds_; }
+  double bin_hz() const { return fit_.stretch / seconds_; }
   double shift_of(int image) const { return std::remainder(image * score_.rate_hz / fit_.stretch, rate_); }
 
   void fill_sweep() {
@@ -122,15 +135,19 @@ class Division {
       if (n % 256 == 0) c = carrier(shift_hz, n);
       real_.time()[n] = rest_[n] * c.real(), imaginary_.time()[n] = -rest_[n] * c.imag();
     }
-    side_by_side([this] { real_.forward(); }, [this] { imaginary_.forward(); });
+    side_by_side(&dsp::RealFft<double>::forward);
+  }
+
+  void side_by_side(void (dsp::RealFft<double>::*way)()) {
+    if (!two_cores_) return (real_.*way)(), (imaginary_.*way)();
+    std::jthread beside([&] { (imaginary_.*way)(); });
+    (real_.*way)();
   }
 
   /// Of what turn_back() made, at any bin from 0 to its size.
-  Complex spectrum_at(size_t m) const {
+  Complex spectrum_at(size_t m) {
     const size_t size = real_.size(), k = m <= size / 2 ? m : size - m;
-    const auto r = const_cast<dsp::RealFft<double>&>(real_).spectrum()[k],
-               i = const_cast<dsp::RealFft<double>&>(imaginary_).spectrum()[k];
-    const Complex j(0, 1);
+    const Complex r = real_.spectrum()[k], i = imaginary_.spectrum()[k], j(0, 1);
     return m <= size / 2 ? r + j * i : std::conj(r) + j * std::conj(i);
   }
 
@@ -156,28 +173,42 @@ class Division {
     return 0.5 - 0.5 * std::cos(pi * in);
   }
 
-  void gate() {
+  /// What the spectrum at hand adds to a response within the gate; the response is then that.
+  std::vector<double> gated(std::vector<double>& impulse) {
     source_.inverse();
-    auto d = source_.time();
-    const double scale = 1 / double(d.size());
-    if (middle_ < 0) {
-      const auto at =
-          std::max_element(d.begin(), d.end(), [](double a, double b) { return std::abs(a) < std::abs(b); });
-      middle_ = at - d.begin();
+    const auto d = source_.time();
+    const auto size = int64_t(d.size()), reach = int64_t(gate_.end_s * source_rate());
+    if (middle_ < 0)
+      middle_ = std::max_element(d.begin(), d.end(), [](double a, double b) { return std::abs(a) < std::abs(b); }) -
+                d.begin();
+    impulse.resize(size_t(2 * reach + 1), 0);
+    std::vector<double> change(impulse.size());
+    for (int64_t i = -reach; i <= reach; ++i) {
+      const double away_s = double(std::abs(i)) / source_rate();
+      const double fade = std::clamp((away_s - gate_.flat_s) / (gate_.end_s - gate_.flat_s), 0.0, 1.0);
+      double& own = impulse[size_t(i + reach)];
+      const double found = d[size_t((middle_ + i + size) % size)] / double(size);
+      change[size_t(i + reach)] = (0.5 + 0.5 * std::cos(pi * fade)) * (own + found) - own;
+      own += change[size_t(i + reach)];
     }
-    const double per_frame = 1 / source_rate();
-    for (size_t n = 0; n < d.size(); ++n) {
-      auto away = std::abs(int64_t(n) - middle_);
-      away = std::min(away, int64_t(d.size()) - away);
-      const double s = double(away) * per_frame;
-      const double fade = std::clamp((s - gate_.flat_s) / (gate_.end_s - gate_.flat_s), 0.0, 1.0);
-      d[n] *= fade >= 1 ? 0 : scale * (0.5 + 0.5 * std::cos(pi * fade));
-    }
+    return change;
+  }
+
+  /// A response at its place in time, in a block that goes round.
+  void place(const std::vector<double>& impulse, std::span<double> block) const {
+    std::fill(block.begin(), block.end(), 0);
+    const auto size = int64_t(block.size()), whole = int64_t(source_.size());
+    const int64_t first = (middle_ > whole / 2 ? middle_ - whole : middle_) - int64_t(impulse.size() / 2);
+    for (size_t i = 0; i < impulse.size(); ++i) block[size_t(((first + int64_t(i)) % size + size) % size)] = impulse[i];
+  }
+  void put(const std::vector<double>& impulse) {
+    place(impulse, source_.time());
     source_.forward();
   }
 
-  /// Takes what a response makes of the sweep out of the return, or puts it back.
-  void take(const std::vector<Complex>& value, int image, double sign) {
+  /// Takes what the response at hand makes of the sweep out of the return, or puts it back.
+  void take(int image, double sign) {
+    const auto value = source_.spectrum();
     const size_t size = real_.size();
     std::vector<Complex> folded(size, 0);
     const double scale = sign * 2 * rate_ / source_rate() / double(size);
@@ -187,7 +218,7 @@ class Division {
       const Complex a = folded[m], b = std::conj(folded[m == 0 ? 0 : size - m]);
       real_.spectrum()[m] = (a + b) / 2.0, imaginary_.spectrum()[m] = (a - b) / Complex(0, 2);
     }
-    side_by_side([this] { real_.inverse(); }, [this] { imaginary_.inverse(); });
+    side_by_side(&dsp::RealFft<double>::inverse);
     const double shift_hz = shift_of(image);
     Complex c, step = std::polar(1.0, 2 * pi * std::remainder(shift_hz / rate_, 1.0));
     for (size_t n = 0; n < rest_.size(); ++n, c *= step) {
@@ -198,10 +229,11 @@ class Division {
 
   const ProbeScore& score_;
   const ProbeFit& fit_;
+  bool two_cores_;
   double rate_;
   int64_t first_;
   double start_s_, span_s_;
-  mutable dsp::RealFft<double> real_, imaginary_;
+  dsp::RealFft<double> real_, imaginary_;
   double seconds_;
   dsp::RealFft<double> source_;
   std::vector<double> body_, rest_;
@@ -215,33 +247,33 @@ class Division {
 
 SweepResponses sweep_responses(const Clip& ret, const ProbeScore& score, const ProbeFit& fit, int channel,
                                const std::vector<int>& images, const Job& job) {
-  Division division(ret, score, fit, channel);
-  SweepResponses all;
-  all.bin_hz = division.bin_hz();
+  Division division(ret, score, fit, channel, job.workers() > 1);
+  std::vector<Component> parts;
   auto begin = [&](const Gate& gate) {
-    all.told.clear(), all.gate_s = gate.end_s;
+    parts.clear();
     division.take_up(gate);
-    for (const int k : images) all.told.push_back({k, {}, 0, true});
-    division.improve(all.told.front());
+    for (const int k : images) parts.push_back({k});
+    division.improve(parts.front());
   };
   auto improve_all = [&](const Job& part) {
-    for (size_t k = 0; k < all.told.size(); ++k) {
+    for (size_t k = 0; k < parts.size(); ++k) {
       job.check();
-      part.report(double(k) / double(all.told.size()));
-      SweepResponse& one = all.told[k];
-      if (!one.there) continue;
-      division.improve(one);
-      one.there = k == 0 || one.size > silent;
-      if (!one.there) division.put_back(one);
+      part.report(double(k) / double(parts.size()));
+      if (!parts[k].there) continue;
+      division.improve(parts[k]);
+      parts[k].there = k == 0 || parts[k].size > silent;
+      if (!parts[k].there) division.put_back(parts[k]);
     }
   };
   begin(wide);
   improve_all(job.part(0, 0.4));
-  if (std::any_of(all.told.begin() + 1, all.told.end(), [](const auto& r) { return r.size > loud; })) {
+  if (std::any_of(parts.begin() + 1, parts.end(), [](const Component& c) { return c.size > loud; })) {
     begin(narrow);
     improve_all(job.part(0.4, 0.7));
   }
   improve_all(job.part(0.7, 1));  // what stood in another's place the first time
+  SweepResponses all;
+  division.tell(parts, all);
   const auto rest = division.rest();
   Planar body(1, int64_t(rest.size()));
   std::copy(rest.begin(), rest.end(), body.channel(0).begin());

@@ -117,7 +117,10 @@ class LimiterFlow : public Flow {
     const auto in = window_.channel(c).subspan(size_t(reach_) - (dsp::FullBand::before + 1));
     const size_t count = gaps_.size();
     const auto near = in.subspan(dsp::FullBand::before, count + 1);
-    if (std::none_of(near.begin(), near.end(), [&](double x) { return std::abs(x) > 0.5 * ceiling_; })) return;
+    if (std::none_of(near.begin(), near.end(), [&](double x) { return std::abs(x) > 0.5 * ceiling_; })) {
+      for (size_t n = 0; n < count; ++n) edges_[size_t(c)].run(0);
+      return;
+    }
     wave_.resize(count * places + 1);
     edge_.resize(count);
     whole_.shift(in.first(count + dsp::FullBand::taps - 1), edge_);

@@ -166,7 +166,12 @@ class TestLoudness : public QObject {
     QVERIFY(window_->outlets_view()->file_words().contains("A/85:2013"));
     show_loudness();
     emit loudness()->plate()->selected({});
-    QVERIFY(!loudness()->dialogue()->isVisible());
+    QCOMPARE(loudness()->dialogue()->text(), QString("Forget dialogue"));
+    loudness()->dialogue()->click();
+    QVERIFY(!loudness()->dialogue()->isVisible() && !loudness()->within().isEmpty());
+    show_outlets();
+    choose(window_->outlets_view()->master(), "Mill Race");
+    QVERIFY(window_->outlets_view()->file_words().contains("name a stretch"));
   }
 
   void an_album_keeps_its_balance() {

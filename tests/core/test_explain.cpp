@@ -5,6 +5,7 @@
 
 #include "core/bench/json.hpp"
 #include "core/compare/explain.hpp"
+#include "core/dsp/fft.hpp"
 #include "core/stages/chain.hpp"
 #include "core/stages/encoder.hpp"
 #include "tests/support/signals.hpp"
@@ -170,6 +171,27 @@ class TestExplain : public QObject {
     QVERIFY(is(shaped, Dither::shaped, false));
     QCOMPARE(shaped.report.kind, Kind::word_length);
     QVERIFY(shaped.why.requantised->tilt_db > 12);
+  }
+
+  /// A programme that falls steeply from 21 kHz but goes on is not called empty there; one that ends there is.
+  void an_empty_top_is_told_where_it_is_empty() {
+    const int rate = 96000;
+    for (const bool ends : {false, true}) {
+      Planar master = with_noise(Planar(1, 8 * rate), 0.1, 3);
+      dsp::RealFft<double> fft(size_t(master.frames()));
+      const auto x = master.channel(0);
+      std::copy(x.begin(), x.end(), fft.time().begin());
+      fft.forward();
+      for (size_t k = 0; k < fft.bins(); ++k) {
+        const double hz = double(k) * rate / double(fft.size());
+        fft.spectrum()[k] *= ends ? (hz < 21000 ? 1.0 : 0.0) : 1 / std::sqrt(1 + std::pow(hz / 21000, 36));
+      }
+      fft.inverse();
+      std::transform(fft.time().begin(), fft.time().end(), x.begin(), [&](double v) { return v / double(fft.size()); });
+      const auto told = explained(master, scaled(master, 0.5), rate, WordFormat::float32);
+      QVERIFY(std::abs(told.why.master.origin.bandwidth_hz.value_or(0) / 21000 - 1) < 0.02);
+      QCOMPARE(said(told.report, "empty_top_master") != nullptr, ends);
+    }
   }
 
   void a_phase_turn_is_told_from_loss() {

@@ -230,6 +230,44 @@ class TestFit : public QObject {
     }
   }
 
+  /// What stands at the very edge of the band cannot be read between samples: it must not make a delay of nothing.
+  void noise_at_the_edge_of_the_band_is_no_delay() {
+    const Planar sound = requantised(scaled(Programme(8, 6).render(44100), 0.3), 16, true);
+    const auto master = save(folder_ / "m.wav", sound, 44100, WordFormat::pcm16);
+    Planar ret = sound;
+    dsp::Noise chance(9);
+    for (int c = 0; c < 2; ++c) {
+      double last = 0, before = 0;
+      for (double& x : ret.channel(c)) {  // white noise through (1 - z)^2 rises to the edge
+        const double white = chance.gaussian();
+        x = std::round((x + 1e-3 * (white - 2 * last + before)) * 32768) / 32768;
+        before = last, last = white;
+      }
+    }
+    const auto report = null_of(master, save(folder_ / "r.wav", ret, 44100, WordFormat::pcm16));
+    QCOMPARE(report.fit.delay_samples, 0.0);
+    QCOMPARE(report.fit.drift_ppm, 0.0);
+    QVERIFY(report.kind != Kind::shifted);
+  }
+
+  /// Bass that would fit anywhere nearby, under noise: the delay is where the programme is, not where the files begin.
+  void what_agrees_little_is_not_laid_where_the_files_begin() {
+    const Planar programme = Programme(12, 8).render(48000);
+    Planar sound = scaled(programme, 0.3);
+    for (int c = 0; c < 2; ++c)
+      for (size_t n = 0; n < size_t(sound.frames()); ++n)
+        sound.channel(c)[n] += 0.3 * std::sin(2 * std::numbers::pi * std::remainder(50.0 * double(n) / 48000, 1.0));
+    const auto master = save(folder_ / "m.wav", sound, 48000);
+    for (const int64_t delay : {30, 960, 5000}) {
+      Planar late(2, sound.frames() + delay);
+      for (int c = 0; c < 2; ++c)
+        std::copy(sound.channel(c).begin(), sound.channel(c).end(), late.channel(c).begin() + delay);
+      const auto report = null_of(master, save(folder_ / "r.wav", with_noise(late, 0.03, 4), 48000));
+      QVERIFY2(std::abs(report.fit.delay_samples - double(delay)) < 0.5,
+               qPrintable(QString("%1 for %2").arg(report.fit.delay_samples).arg(delay)));
+    }
+  }
+
   void held_values_are_kept() {
     const Programme programme(5, 11);
     const auto sound = programme.render(48000);

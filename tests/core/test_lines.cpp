@@ -1,5 +1,7 @@
 // Spectra and their lines against constructed truths.
 #include "core/measure/lines.hpp"
+
+#include "core/bench/readings.hpp"
 #include "tests/support/stages.hpp"
 
 using namespace heathmist;
@@ -159,6 +161,20 @@ class TestLines : public StageTest {
         QCOMPARE(then.fft_size_to_resolve, size_t(0));
       }
     }
+    const auto moving = [] {  // by half a hertz in ten seconds: no FFT parts that
+      Planar sound(1, 48000 * 20);
+      for (size_t n = 0; n < size_t(sound.frames()); ++n) {
+        const double t = double(n) / 48000;
+        sound.channel(0)[n] = 0.5 * std::sin(2 * pi * std::remainder(1000 * t + 0.2 * t * t, 1.0));
+      }
+      return sound;
+    }();
+    SpectraOptions longest;
+    longest.fft_size = most_fft_size / 2;
+    const auto smeared = read_lines(spectra(moving, 48000, longest).average);
+    QVERIFY(smeared.fft_size_to_resolve > 0);
+    const Json json = lines_json(smeared)["unresolved"];
+    QVERIFY(json["fft_size"].is_null() == (smeared.fft_size_to_resolve > most_fft_size));
     dsp::Noise chance(5);
     for (int n = 0; n < 40; ++n) {
       const double hz = chance.between(100, 20000), rms = std::pow(10, chance.between(-8, -4));

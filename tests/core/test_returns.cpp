@@ -129,6 +129,16 @@ class TestReturns : public QObject {
     QVERIFY(ceiling_json(found)["answers"].size() == 3);
   }
 
+  void tries_that_lie_together_are_drawn_as_one() {
+    CeilingAnswer answer;
+    answer.points = {{-3, -2, 0, 0}, {-1.05, -1.2, 0, 0}, {-1.02, -0.6, 0, 211}, {-1, -0.9, 0, 0}, {0, 0.5, 3, 0}};
+    const auto spread = spread_of(answer);
+    QCOMPARE(spread.size(), size_t(3));
+    QVERIFY(spread[0].low_dbtp == -2 && spread[0].high_dbtp == -2 && spread[0].set_db == -3);
+    QVERIFY(spread[1].low_dbtp == -1.2 && spread[1].high_dbtp == -0.6 && std::abs(spread[1].set_db + 1.02333) < 1e-4);
+    QVERIFY(spread[2].high_dbtp == 0.5 && spread_of(CeilingAnswer()).empty());
+  }
+
   void a_ceiling_that_cannot_be_tried_leaves_the_others() {
     const auto found = find_ceiling(master_, {chain({codec("g722", 64)}), chain({gain(-6)})}, {});
     QVERIFY(QString::fromStdString(found.answers[0].failure).contains("G.722 takes 1 channel"));

@@ -32,21 +32,6 @@ const CeilingPoint* as_it_stands(const CeilingAnswer& answer) {
   return nullptr;
 }
 
-/// Tries that lie closely together as one, with how far they spread.
-void put_band(const CeilingAnswer& answer, Series& s) {
-  constexpr double together_db = 0.06;
-  for (size_t n = 0; n < answer.points.size();) {
-    double low = 1e9, high = -1e9, sum = 0;
-    size_t end = n;
-    for (; end < answer.points.size() && answer.points[end].set_db - answer.points[n].set_db < together_db; ++end) {
-      low = std::min(low, answer.points[end].true_peak_dbtp), high = std::max(high, answer.points[end].true_peak_dbtp);
-      sum += answer.points[end].set_db;
-    }
-    s.xs.push_back(sum / double(end - n)), s.ys.push_back((low + high) / 2), s.errors.push_back((high - low) / 2);
-    n = end;
-  }
-}
-
 }  // namespace
 
 CeilingView::CeilingView(QWidget* parent) : QWidget(parent) {
@@ -271,7 +256,10 @@ void CeilingView::draw() {
           if (a.points.empty()) continue;
           Series s{QString::fromStdString(a.name), {}, {}, {}, colour(Role::ret), styles[all.size() % 4]};
           if (all.size() >= 4) s.ink = colour(Role::ink);
-          put_band(a, s);
+          for (const CeilingSpread& p : spread_of(a)) {
+            s.xs.push_back(p.set_db), s.ys.push_back((p.low_dbtp + p.high_dbtp) / 2);
+            s.errors.push_back((p.high_dbtp - p.low_dbtp) / 2);
+          }
           all.push_back(std::move(s));
         }
         return all;

@@ -344,7 +344,7 @@ void LoudnessView::measure_selection() {
     QStringList words;
     for (const LoudnessRow& row : wanted)
       if (row.measured) words << numbers_of(row, row.measured->loudness, unit_->currentText());
-    return within_->setText(words.join(dot));
+    return show_within(words.join(dot), {});
   }
   within_->setText(tr("measuring…"));
   const QString from =
@@ -383,11 +383,17 @@ void LoudnessView::measure_selection() {
 void LoudnessView::show_within(const QString& text, const std::optional<std::pair<std::string, Dialogue>>& stretch) {
   within_->setText(text);
   stretch_ = stretch;
-  dialogue_->setVisible(stretch_.has_value());
+  const LoudnessRow* one = chosen().size() == 1 && !selection_ ? board_.row(chosen().front()) : nullptr;
+  const bool forget = !stretch_ && one && one->dialogue;
+  dialogue_->setText(forget ? tr("Forget dialogue") : tr("Use as dialogue"));
+  dialogue_->setVisible(stretch_ || forget);
 }
 
 void LoudnessView::name_dialogue() {
-  if (!stretch_) return;
+  if (!stretch_) {
+    board_.set_dialogue(chosen().front(), {});
+    return show_within(within_->text(), {});
+  }
   board_.set_dialogue(stretch_->first, stretch_->second);
   within_->setText(
       tr("%1 LUFS from %2 to %3 is the dialogue now: outlets that ask for it go by that.")
