@@ -62,6 +62,7 @@ void Player::set_source(const Comparable& pair, const Fit& fit) {
     fit_ = fit;
     reader_ = std::move(reader);
     laid_ = std::move(laid);
+    cause_.reset(), cause_clip_.reset();
     rate_ = rate;
     prepare_band();
     length_ = pair.master->format().frames;
@@ -85,6 +86,7 @@ void Player::clear_source() {
   std::scoped_lock held(lock_);
   reader_.reset();
   laid_.reset();
+  cause_.reset(), cause_clip_.reset();
   pair_ = {};
   rate_ = 0;
   ++epoch_;
@@ -153,7 +155,20 @@ void Player::set_band(std::optional<std::pair<double, double>> hz) {
   std::scoped_lock held(lock_);
   band_ = hz;
   prepare_band();
-  read_at_ = place_;  // what was read ahead is read again
+  read_anew();
+}
+
+void Player::set_cause(std::shared_ptr<const Clip> cause) {
+  std::scoped_lock held(lock_);
+  if (cause == cause_clip_) return;
+  cause_clip_ = std::move(cause);
+  cause_.reset();
+  read_anew();
+}
+
+/// What was read ahead is read again.
+void Player::read_anew() {
+  read_at_ = place_;
   ++epoch_;
 }
 
@@ -261,6 +276,7 @@ void Player::fill(RingBlock& block) {
       block.data[n].residual[c] = frame >= fit_.first && frame < fit_.last ? residual[n] : 0;
     }
   }
+  if (cause_clip_) put_cause(block);
   if (filters_.empty()) return;
   for (size_t n = 0; n < block.frames; ++n)
     for (size_t c = 0; c < 2; ++c) {
@@ -268,6 +284,24 @@ void Player::fill(RingBlock& block) {
       block.data[n].ret[c] = filters_[2 + c].run(block.data[n].ret[c]);
       block.data[n].residual[c] = filters_[4 + c].run(block.data[n].residual[c]);
     }
+}
+
+void Player::put_cause(RingBlock& block) {
+  if (!cause_) cause_ = cause_clip_->reader();
+  Planar part;
+  cause_->read(block.first, int64_t(block.frames), part);
+  for (size_t p = 0; p < fit_.pairs.size(); ++p) {
+    const auto& pair = fit_.pairs[p];
+    const auto of = part.channel(int(p));
+    const double gain = (pair.inverted ? -1 : 1) * fit_.gain();
+    for (size_t c = 0; c < 2; ++c) {
+      const bool mono_return = pair_.ret->format().channels == 1, own_pair = std::min(c, fit_.pairs.size() - 1) == p;
+      for (size_t n = 0; n < block.frames; ++n) {
+        if (own_pair) block.data[n].residual[c] = of[n];
+        if (mono_return ? p == 0 : pair.ret == int(c)) block.data[n].ret[c] -= gain * of[n];
+      }
+    }
+  }
 }
 
 void Player::render(std::span<double> out) {

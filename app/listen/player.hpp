@@ -26,6 +26,9 @@ class Player : public QObject {
   /// What is to be heard: a pair at one rate and the fit that lays the return on the master. Keeps place and transport.
   void set_source(const Comparable& pair, const Fit& fit);
   void clear_source();
+  /// One cause is heard by itself in place of the residual, and the return without it; nothing: both as they are. Let
+  /// go by another source.
+  void set_cause(std::shared_ptr<const Clip> cause);
   bool has_source() const;
   void play();
   void pause();
@@ -63,6 +66,8 @@ class Player : public QObject {
   void render(std::span<double> out);
   void restart_device();
   void prepare_band();
+  void read_anew();
+  void put_cause(RingBlock& block);
 
   std::unique_ptr<OutputDevice> device_;
   QTimer ticker_;
@@ -74,6 +79,8 @@ class Player : public QObject {
   Fit fit_;
   std::unique_ptr<Reader> reader_;
   std::unique_ptr<LaidReturn> laid_;
+  std::shared_ptr<const Clip> cause_clip_;
+  std::unique_ptr<Reader> cause_;  // opened by the feeder: it may take a while
   int64_t read_at_ = 0;
   std::optional<std::pair<double, double>> loop_s_;  // as it was asked for; cut to what there is where it is read
   int rate_ = 0;

@@ -66,14 +66,14 @@ void BudgetPlate::recolour() {
 
 void BudgetPlate::show_steps(std::vector<BudgetStep> steps) {
   steps_ = std::move(steps), nothing_ = tr("Nothing is left that a cause could explain");
-  chosen_ = -1;
+  chosen_ = heard_ = -1;
   text_->setVisible(false);
   draw();
 }
 
 void BudgetPlate::show_nothing(const QString& why) {
   steps_.clear(), nothing_ = why;
-  chosen_ = -1;
+  chosen_ = heard_ = -1;
   text_->setVisible(false);
   draw();
 }
@@ -105,7 +105,7 @@ void BudgetPlate::draw_step(int n) {
     QColor ink = colour(Role::residual);
     if (!s.cause) ink.setAlphaF(0.35f);
     bar->setBrush(ink);
-    bar->setPen(n == chosen_ ? QPen(colour(Role::ink), 2) : QPen(Qt::NoPen));
+    bar->setPen(n == heard_ || n == chosen_ ? QPen(colour(Role::ink), n == heard_ ? 3 : 1.5) : QPen(Qt::NoPen));
     items_.push_back(bar);
     const double pixels = std::abs(yAxis->coordToPixel(low) - yAxis->coordToPixel(s.from_db));
     const bool inside = s.cause && pixels > room_for_number;
@@ -161,15 +161,31 @@ QString BudgetPlate::read_out(int step) const {
   const BudgetStep& s = steps_[size_t(step)];
   const QString text = QString::fromStdString(s.text);
   const auto level = [](double db) { return db > budget_bottom_db ? number(db, 1) + " dBr" : tr("nothing"); };
-  return s.cause ? tr("%1\n%2 to %3").arg(text, level(s.from_db), level(s.to_db)) : text;
+  if (!s.cause) return text;
+  const QString told = tr("%1\n%2 to %3").arg(text, level(s.from_db), level(s.to_db));
+  if (s.part.what == CausePart::none) return told;
+  return told + (step == heard_ ? tr("\nHeard now: click again to let it go")
+                                : tr("\nClick: hear it alone. Shift and click: the return without it"));
+}
+
+void BudgetPlate::mark_heard(int step) {
+  heard_ = step;
+  if (chosen_ >= 0) text_->setText(in_lines(read_out(chosen_), columns()));
+  draw();
 }
 
 void BudgetPlate::point_at(int step) {
   if (step == chosen_) return;
   chosen_ = step;
   text_->setVisible(step >= 0);
-  text_->setText(in_lines(read_out(step), axisRect()->width() * 3 / 4 / std::max(1, fontMetrics().averageCharWidth())));
+  text_->setText(in_lines(read_out(step), columns()));
   draw();
+}
+
+int BudgetPlate::columns() const { return axisRect()->width() * 3 / 4 / std::max(1, fontMetrics().averageCharWidth()); }
+
+void BudgetPlate::choose(int step, Qt::KeyboardModifiers held) {
+  if (step >= 0) emit cause_chosen(step, held.testFlag(Qt::ShiftModifier));
 }
 
 int BudgetPlate::step_at(const QPointF& place) const {
@@ -181,7 +197,7 @@ int BudgetPlate::step_at(const QPointF& place) const {
 void BudgetPlate::mouseMoveEvent(QMouseEvent* event) { point_at(step_at(event->position())); }
 
 void BudgetPlate::mouseReleaseEvent(QMouseEvent* event) {
-  if (const int n = step_at(event->position()); n >= 0 && event->button() == Qt::LeftButton) emit cause_chosen(n);
+  if (event->button() == Qt::LeftButton) choose(step_at(event->position()), event->modifiers());
 }
 
 void BudgetPlate::leaveEvent(QEvent*) { point_at(-1); }
@@ -195,10 +211,7 @@ void BudgetPlate::keyPressEvent(QKeyEvent* event) {
   const int last = int(steps_.size()) - 1;
   if (event->key() == Qt::Key_Right) return point_at(std::min(last, chosen_ + 1));
   if (event->key() == Qt::Key_Left) return point_at(std::max(0, chosen_ - 1));
-  if ((event->key() == Qt::Key_Return || event->key() == Qt::Key_Enter) && chosen_ >= 0) {
-    emit cause_chosen(chosen_);
-    return;
-  }
+  if (event->key() == Qt::Key_Return || event->key() == Qt::Key_Enter) return choose(chosen_, event->modifiers());
   Plate::keyPressEvent(event);
 }
 

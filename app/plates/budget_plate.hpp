@@ -15,9 +15,13 @@ class BudgetPlate : public Plate {
   QString csv() const override;
   QString read_out(int step) const;
   int chosen() const { return chosen_; }
+  int heard() const { return heard_; }
+  const std::vector<BudgetStep>& steps() const { return steps_; }
+  void mark_heard(int step);  ///< -1: none
 
  signals:
-  void cause_chosen(int step);  ///< by a click, or Return on the one that the arrows went to
+  /// By a click, or Return on the one that the arrows went to; with Shift, what is left without it is meant.
+  void cause_chosen(int step, bool without);
 
  protected:
   void recolour() override;
@@ -32,12 +36,14 @@ class BudgetPlate : public Plate {
   void draw_step(int n);
   void write_below(int n, const QString& text);
   void point_at(int step);
+  void choose(int step, Qt::KeyboardModifiers held);
   int step_at(const QPointF& place) const;
+  int columns() const;  // of text
   QString label_of(int step) const;
   std::vector<BudgetStep> steps_;
   std::vector<QCPAbstractItem*> items_;
   QString nothing_;
-  int chosen_ = -1;
+  int chosen_ = -1, heard_ = -1;
   QCPItemText *text_, *empty_;
 };
 

@@ -60,14 +60,11 @@ ListeningBar::ListeningBar(Player& player, QWidget* parent) : QWidget(parent), p
   three_row->setContentsMargins(0, 0, 0, 0);
   three_row->setSpacing(0);
   choice_ = new QButtonGroup(this);
-  const QStringList names{tr("1 Master"), tr("2 Return"), tr("3 Residual")},
-      object_names{"hearMaster", "hearReturn", "hearResidual"};
+  const QStringList object_names{"hearMaster", "hearReturn", "hearResidual"};
   for (int n = 0; n < 3; ++n) {
     auto* button = new QToolButton(three);
-    button->setText(names[n]);
     button->setCheckable(true);
     button->setObjectName(object_names[n]);
-    button->setToolTip(tr("Hear the %1 (%2)").arg(names[n].mid(2).toLower()).arg(n + 1));
     button->setFixedHeight(30);
     button->setMinimumWidth(74);
     choice_->addButton(button, n);
@@ -75,6 +72,7 @@ ListeningBar::ListeningBar(Player& player, QWidget* parent) : QWidget(parent), p
   }
   connect(choice_, &QButtonGroup::idClicked, this, [this](int id) { hear(Heard(id)); });
   row->addWidget(three);
+  name_cause({});
 
   auto* match = new QWidget(this);
   auto* match_rows = new QVBoxLayout(match);
@@ -219,6 +217,7 @@ void ListeningBar::refresh() {
 
 void ListeningBar::set_pair(std::shared_ptr<const NullReport> report) {
   report_ = std::move(report);
+  name_cause({});
   length_->setText(report_ ? tr("of %1").arg(clock(report_->master.duration_s())) : tr("nothing to play"));
   place_->setText(clock(player_.place_s()));
   find_match();
@@ -256,6 +255,19 @@ void ListeningBar::hear(Heard heard) {
   mix_.heard = heard;
   choice_->button(int(heard))->setChecked(true);
   push_mix();
+}
+
+void ListeningBar::name_cause(const QString& cause) {
+  const QStringList names = cause.isEmpty() ? QStringList{tr("Master"), tr("Return"), tr("Residual")}
+                                            : QStringList{tr("Master"), tr("Without"), tr("Alone")};
+  const QStringList hints =
+      cause.isEmpty() ? QStringList{tr("Hear the master"), tr("Hear the return"), tr("Hear the residual")}
+                      : QStringList{tr("Hear the master"), tr("Hear the return with this taken out: %1").arg(cause),
+                                    tr("Hear this alone: %1").arg(cause)};
+  for (int n = 0; n < 3; ++n) {
+    choice_->button(n)->setText(tr("%1 %2").arg(n + 1).arg(names[n]));
+    choice_->button(n)->setToolTip(tr("%1 (%2)").arg(hints[n]).arg(n + 1));
+  }
 }
 
 void ListeningBar::set_matched(bool on) { matched_->setChecked(on); }

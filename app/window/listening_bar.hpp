@@ -25,6 +25,8 @@ class ListeningBar : public QWidget {
   void set_loop(std::optional<std::pair<double, double>> seconds);
   void show_band(std::optional<std::pair<double, double>> hz);  ///< only this band is heard
   void hear(Heard heard);
+  /// One cause by itself stands in place of the residual, and the return without it; no name: both as they are.
+  void name_cause(const QString& cause);
   Heard heard() const { return mix_.heard; }
   void set_matched(bool on);
   bool matched() const { return matched_->isChecked(); }

@@ -130,11 +130,12 @@ void MainWindow::make_actions() {
   int key = 1;
   for (Chooser* side : {view_->plates()->left(), view_->plates()->right()})
     for (int page = 0; page < side->pages()->count(); ++page, ++key)
-      add(tr("Show plate: %1").arg(side->name(page)), {QKeySequence(QString("Alt+%1").arg(key % 10))}, [this, side, page] {
-        show_view(0);
-        side->choose(page);
-        side->pages()->currentWidget()->setFocus();
-      });
+      add(tr("Show plate: %1").arg(side->name(page)), {QKeySequence(QString("Alt+%1").arg(key % 10))},
+          [this, side, page] {
+            show_view(0);
+            side->choose(page);
+            side->pages()->currentWidget()->setFocus();
+          });
   add(tr("Snap the delay to the nearest null"), {QKeySequence("Ctrl+G")}, [this] { view_->snap(); });
   add(tr("Take a recording of silence as the floor of the route…"), {}, [this] { choose_floor(); });
   add(tr("Take this trial as the floor of the route"), {}, [this] { desk_.floor_from(desk_.current()); });
@@ -236,6 +237,12 @@ void MainWindow::connect_all() {
     player_.seek(view_->selection()->first);
     if (!player_.is_playing()) listening_->toggle_play();
   });
+  connect(view_, &NullView::cause_heard, this, [this](auto clip, const QString& name, Heard heard) {
+    player_.set_cause(clip);
+    listening_->name_cause(name);
+    if (clip) listening_->hear(heard);
+    if (clip && !player_.is_playing()) listening_->toggle_play();
+  });
   connect(view_, &NullView::loop_changed, listening_, &ListeningBar::set_loop);
   connect(view_, &NullView::cancel, this, [this] { desk_.cancel(); });
   connect(view_, &NullView::choose_files, this, &MainWindow::choose_files);
@@ -253,6 +260,7 @@ void MainWindow::show_result(const std::shared_ptr<const TrialResult>& result) {
   findings_->show_findings(result->report->findings);
   if (!result->why) findings_->show_explaining(0);
   player_.set_source(result->pair, result->report->fit);
+  player_.set_cause(nullptr);
   listening_->set_pair(result->report);
   view_->set_playhead(player_.place_s());
 }

@@ -197,7 +197,8 @@ void tell_conversion(NullReport& report) {
 
 void tell_causes(Explanation& why, const Comparable& pair, const Clip& master, const Clip& ret, NullReport& report,
                  const Job& job) {
-  report.causes = causes_of_pair(pair, report, why.continuity, facts_of(master, ret, report, job), job);
+  auto budget = causes_of_pair(pair, report, why.continuity, facts_of(master, ret, report, job), job);
+  report.causes = std::move(budget.causes), why.layers = std::move(budget.layers);
   tell_conversion(report);
   report.explained = true;
   keep_told_breaks(why.continuity, report.causes);

@@ -4,6 +4,7 @@
 //   Explanation why = explain(*master, *ret, pair, report);   // the report's kind and findings are told anew from both
 #pragma once
 #include "core/compare/aliasing.hpp"
+#include "core/compare/causes/layers.hpp"
 #include "core/compare/continuity.hpp"
 #include "core/compare/depth.hpp"
 #include "core/compare/dynamics.hpp"
@@ -35,6 +36,7 @@ struct Explanation {
   std::vector<Aliasing> aliasing;  ///< of the rates that fold anything
   std::optional<ShapedNoise> shaped_noise;
   ClipStudy master, ret;
+  Layers layers;                  ///< that the report's causes are parts of
   std::optional<Spectrum> floor;  ///< of the route, on the bins of the residual's spectrum
   double floor_share = 0;         ///< of the residual's power that is no more than the floor
 };

@@ -4,6 +4,7 @@
 
 #include "app/theme/theme.hpp"
 #include "app/window/main_window.hpp"
+#include "core/compare/waterfall.hpp"
 #include "core/dsp/biquad.hpp"
 #include "tests/support/window.hpp"
 
@@ -136,8 +137,38 @@ class TestExplained : public QObject {
     QVERIFY(fade != steps.end());
     QTRY_VERIFY_WITH_TIMEOUT(causes->csv().contains("fade"), 5000);
     window_->player().seek(0);
-    emit causes->cause_chosen(int(fade - steps.begin()));
+    emit causes->cause_chosen(int(fade - steps.begin()), false);
     QVERIFY2(std::abs(window_->player().place_s() - 4) < 0.1, qPrintable(QString::number(window_->player().place_s())));
+    window_->player().pause();
+  }
+
+  void a_cause_is_heard_by_keys_and_let_go() {
+    show_pair(filtered_);
+    QTest::keyClick(window_.get(), Qt::Key_1, Qt::AltModifier);
+    auto* causes = window_->null_view()->plates()->causes();
+    auto* bar = window_->listening();
+    const auto text = [&](const char* name) { return bar->findChild<QToolButton*>(name)->text(); };
+    const QString residual = text("hearResidual"), ret = text("hearReturn");
+    QTest::keyClick(causes, Qt::Key_Right);
+    QTest::keyClick(causes, Qt::Key_Right);  // the first cause
+    QVERIFY(causes->steps()[1].part.what != CausePart::none);
+    QTest::keyClick(causes, Qt::Key_Return);
+    QVERIFY(window_->player().is_playing());
+    QCOMPARE(causes->heard(), 1);
+    QCOMPARE(bar->heard(), Heard::residual);
+    QVERIFY(text("hearResidual") != residual && text("hearReturn") != ret);
+    QTest::keyClick(causes, Qt::Key_Return, Qt::ShiftModifier);  // from one to the other
+    QCOMPARE(causes->heard(), 1);
+    QCOMPARE(bar->heard(), Heard::ret);
+    QTest::keyClick(causes, Qt::Key_Return, Qt::ShiftModifier);
+    QCOMPARE(causes->heard(), -1);
+    QCOMPARE(text("hearResidual"), residual);
+    QTest::keyClick(causes, Qt::Key_Return);
+    QCOMPARE(bar->heard(), Heard::residual);
+    QCOMPARE(causes->heard(), 1);
+    window_->null_view()->plates()->part_chosen(nullptr, false);
+    QCOMPARE(text("hearReturn"), ret);
+    window_->player().pause();
   }
 
   void plates_of_frequency_zoom_and_read_out_by_keys() {
@@ -302,6 +333,14 @@ class TestExplained : public QObject {
     QVERIFY(column(TrialsView::kind_column).contains("linear") &&
             column(TrialsView::kind_column).contains("word length"));
     QVERIFY(column(TrialsView::word_column).contains("16 bit"));
+    QVERIFY(table->isColumnHidden(TrialsView::drift_column));  // where none drifts
+    QTRY_VERIFY_WITH_TIMEOUT(window_->desk().current_result() && window_->desk().current_result()->why, 120000);
+    const auto& report = *window_->desk().current_result()->report;  // the trial that was looked at tells its causes
+    const QString told = QString::fromStdString(top_causes(report));
+    QVERIFY(!told.isEmpty());
+    QTRY_VERIFY2(column(TrialsView::causes_column).contains(told),
+                 qPrintable(column(TrialsView::causes_column).join('|')));
+    QVERIFY(window_->trials_view()->csv().contains("\"" + told + "\""));
     window_->trials_view()->band()->setCurrentIndex(0);  // the filter is at the bottom
     table->sortByColumn(TrialsView::band_column, Qt::DescendingOrder);
     QCOMPARE(column(TrialsView::trial_column).front(), QString("mill-filtered"));

@@ -25,6 +25,30 @@ std::vector<MixFrame> frames(size_t count, uint64_t seed) {
   return result;
 }
 
+/// A device that is asked for sound by the test.
+struct HandDevice : OutputDevice {
+  RenderCallback render;
+  bool start(int, RenderCallback callback) override { return render = std::move(callback), true; }
+  void stop() override { render = nullptr; }
+  std::string name() const override { return "by hand"; }
+  bool is_simulated() const override { return true; }
+  int device_rate_hz() const override { return 48000; }
+};
+
+/// The next frames that a player gives out, left and right in turn.
+std::vector<double> pull(const Player& player, HandDevice& device, int64_t frames) {
+  std::vector<double> out, some(2 * 128);
+  while (std::ssize(out) < 2 * frames) {
+    const double before = player.place_s();
+    device.render(some);
+    if (player.place_s() > before)
+      out.insert(out.end(), some.begin(), some.end());
+    else
+      QThread::msleep(1);
+  }
+  return out;
+}
+
 }  // namespace
 
 class TestListen : public QObject {
@@ -208,6 +232,50 @@ class TestListen : public QObject {
     QVERIFY(pass.run(0) == 0);
     dsp::BandPass narrow(8000, 3990, 20000);  // beyond the rate: still stable
     for (int n = 0; n < 100000; ++n) QVERIFY(std::abs(narrow.run(n == 0)) < 10);
+  }
+
+  void a_cause_is_heard_alone_and_the_return_without_it() {
+    const int rate = 48000;
+    const Planar sound = Programme(2, 4).render(rate), part = scaled(Programme(2, 5).render(rate), 0.1);
+    Planar ret = sound;  // the left comes back inverted, both at half the level, with the part in them
+    for (int c = 0; c < 2; ++c)
+      for (size_t n = 0; n < size_t(ret.frames()); ++n)
+        ret.channel(c)[n] = (c == 0 ? -0.5 : 0.5) * (sound.channel(c)[n] + part.channel(c)[n]);
+    auto device = std::make_unique<HandDevice>();
+    HandDevice& hand = *device;
+    Player player(std::move(device));
+    const auto clip = [&](const char* name, const Planar& s) { return Clip::open(save(folder_ / name, s, rate)); };
+    Fit fit = whole_fit(sound.frames());
+    fit.gain_db = 20 * std::log10(0.5), fit.pairs[0].inverted = true;
+    player.set_source({clip("m.wav", sound), clip("r.wav", ret)}, fit);
+    const auto heard = [&](Heard what) {
+      player.pause();
+      player.set_mix({what, 1, 0});
+      player.seek(0.25);
+      player.play();
+      return pull(player, hand, 4096);
+    };
+    const auto is = [&](const std::vector<double>& out, const auto& expected) {
+      double worst = 0;
+      for (size_t n = 0; n < 4096; ++n)
+        for (int c = 0; c < 2; ++c)
+          worst = std::max(worst, std::abs(out[2 * n + size_t(c)] - expected(c, size_t(rate / 4) + n)));
+      return worst < 1e-9;
+    };
+    const auto of_part = [&](int c, size_t n) { return part.channel(c)[n]; };
+    QVERIFY(is(heard(Heard::residual), of_part));  // it is all there is
+    player.set_cause(clip("half.wav", scaled(part, 0.5)));
+    QVERIFY(is(heard(Heard::residual), [&](int c, size_t n) { return 0.5 * part.channel(c)[n]; }));
+    QVERIFY(is(heard(Heard::ret), [&](int c, size_t n) {
+      return (c == 0 ? -0.5 : 0.5) * (sound.channel(c)[n] + 0.5 * part.channel(c)[n]);
+    }));
+    QVERIFY(is(heard(Heard::master), [&](int c, size_t n) { return sound.channel(c)[n]; }));
+    player.set_cause(nullptr);
+    QVERIFY(is(heard(Heard::residual), of_part));
+    player.set_cause(clip("half.wav", part));
+    player.set_source({clip("m.wav", sound), clip("r.wav", ret)}, fit);  // another one: nothing of the last is left
+    QVERIFY(is(heard(Heard::ret), [&](int c, size_t n) { return ret.channel(c)[n]; }));
+    player.pause();
   }
 
   void a_device_at_another_rate_loses_no_sample() {

@@ -37,7 +37,7 @@ Excerpt excerpt_of(const Planar& master, const Planar& ret) {
 double taken_by(const Excerpt& e, const Found& found) {
   Planar model = *e.master;
   const double before = power_left(e, model);
-  found.take_out(model);
+  found.take_out(e, model);
   return 10 * std::log10(before / (power_left(e, model) + 1e-30));
 }
 

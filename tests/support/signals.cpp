@@ -78,12 +78,16 @@ NullReport null_of(const std::filesystem::path& master, const std::filesystem::p
   return null_test(Clip::open(master), Clip::open(ret), options);
 }
 
-NullReport explained_null_of(const std::filesystem::path& master, const std::filesystem::path& ret) {
+Explained explained_pair_of(const std::filesystem::path& master, const std::filesystem::path& ret) {
   const auto m = Clip::open(master), r = Clip::open(ret);
   const auto pair = comparable(m, r);
-  NullReport report = null_test(*m, *r, pair);
-  explain(*m, *r, pair, report);
-  return report;
+  Explained all{pair, null_test(*m, *r, pair), {}};
+  all.why = explain(*m, *r, pair, all.report);
+  return all;
+}
+
+NullReport explained_null_of(const std::filesystem::path& master, const std::filesystem::path& ret) {
+  return explained_pair_of(master, ret).report;
 }
 
 double peak_of(const Planar& sound) {

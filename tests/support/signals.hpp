@@ -50,6 +50,12 @@ double peak_of(const Planar& sound);
 NullReport null_of(const std::filesystem::path& master, const std::filesystem::path& ret,
                    const NullOptions& options = {});
 /// The null and its explanation, which may tell the kind better.
+struct Explained {
+  Comparable pair;
+  NullReport report;
+  Explanation why;
+};
+Explained explained_pair_of(const std::filesystem::path& master, const std::filesystem::path& ret);
 NullReport explained_null_of(const std::filesystem::path& master, const std::filesystem::path& ret);
 /// Two findings of a report that cannot both be so, or one said twice; empty where there is none.
 std::string contradiction_in(const NullReport& report);

@@ -6,6 +6,7 @@
 #include <cmath>
 
 #include "app/theme/theme.hpp"
+#include "core/compare/audition.hpp"
 
 namespace heathmist::app {
 
@@ -60,6 +61,12 @@ NullView::NullView(TrialRunner& runner, Errands& errands, QWidget* parent)
   });
   connect(plates_, &PlateBoard::resolution_changed, this, &NullView::ask_for_look);
   connect(plates_, &PlateBoard::jump, this, [this](double at) { show_spot(at); });
+  connect(plates_, &PlateBoard::part_chosen, this, [this](const BudgetStep* step, bool without) {
+    if (!step || !trial_->why) return emit cause_heard(nullptr, {}, Heard::residual);
+    const std::shared_ptr<const Layers> layers(trial_->why, &trial_->why->layers);
+    emit cause_heard(cause_clip(trial_->pair, trial_->report->fit, layers, step->part),
+                     QString::fromStdString(step->label), without ? Heard::ret : Heard::residual);
+  });
   connect(plates_, &PlateBoard::cell_chosen, this, [this](double at, double low, double high) {
     const double half = cell_seconds / 2;
     set_band(std::pair{low, high});

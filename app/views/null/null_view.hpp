@@ -54,6 +54,8 @@ class NullView : public QWidget {
   void loop_changed(std::optional<std::pair<double, double>> seconds);
   void band_changed(std::optional<std::pair<double, double>> hz);
   void cell_heard();  ///< a cell was chosen to be heard
+  /// A cause is to be heard by itself, or what is left without it; no clip: the residual and the return as they are.
+  void cause_heard(std::shared_ptr<const heathmist::Clip> clip, const QString& name, heathmist::app::Heard heard);
   void cancel();
   void choose_files();
 

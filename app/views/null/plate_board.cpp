@@ -229,12 +229,8 @@ void PlateBoard::show_sums(const TrialResult& trial, std::shared_ptr<const Resid
 void PlateBoard::show_trial(const TrialResult& trial) {
   why_ = trial.why;
   depth_->show_cells(trial.report->sums.depth);
-  steps_ = trial.report->explained ? budget_steps(*trial.report) : std::vector<BudgetStep>{};
-  starts_.clear();
-  for (const Cause& c : trial.report->causes)
-    if (c.from_s) starts_.emplace_back(c.text, *c.from_s);
   if (trial.report->explained)
-    causes_->show_steps(steps_);
+    causes_->show_steps(budget_steps(*trial.report));
   else
     causes_->show_nothing(trial.report->fit.trusted && trial.report->sums.residual > 0
                               ? tr("Being worked out…")
@@ -288,10 +284,15 @@ void PlateBoard::draw_stack() {
   });
 }
 
-/// Goes to the place of a cause that has one.
-void PlateBoard::show_cause(int step) {
-  for (const auto& [text, at_s] : starts_)
-    if (text == steps_[size_t(step)].text) emit jump(at_s);
+/// Goes to the place of a cause that has one, and has it heard; chosen again, it is let go.
+void PlateBoard::show_cause(int step, bool without) {
+  const BudgetStep chosen = causes_->steps()[size_t(step)];
+  const bool again = step == causes_->heard() && without == without_is_heard_;
+  const bool let_go = again || chosen.part.what == CausePart::none;
+  without_is_heard_ = without;
+  causes_->mark_heard(let_go ? -1 : step);
+  emit part_chosen(let_go ? nullptr : &chosen, without);
+  if (!let_go && chosen.from_s) emit jump(*chosen.from_s);
 }
 
 void PlateBoard::fill_moments(const TrialResult& trial) {

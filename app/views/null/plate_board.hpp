@@ -52,6 +52,8 @@ class PlateBoard : public QWidget {
  signals:
   void resolution_changed();
   void jump(double at_s);
+  /// A step of the budget was chosen to be heard: alone, or what is left without it; nothing: as it was.
+  void part_chosen(const heathmist::BudgetStep* step, bool without);
   void cell_chosen(double at_s, double low_hz, double high_hz);
   void band_selected(double low_hz, double high_hz);
   void band_cleared();
@@ -66,17 +68,16 @@ class PlateBoard : public QWidget {
   QTableWidget* make_table(const QStringList& heads, const QString& words);
   void draw_spectra();
   void draw_stack();
-  void show_cause(int step);
+  void show_cause(int step, bool without);
   void fill_moments(const TrialResult& trial);
   void fill_thirds(const ResidualSums& sums);
 
   std::shared_ptr<const Explanation> why_;
   std::shared_ptr<const ResidualSums> sums_;  // of what is shown; outlives the trial in the view
-  std::vector<BudgetStep> steps_;
-  std::vector<std::pair<std::string, double>> starts_;  // sentences of causes that have a place, and that
   size_t fft_size_ = 16384;
   int smoothing_ = 12;
   bool logarithmic_ = true, relative_ = false;
+  bool without_is_heard_ = false;  // of the cause that is heard: the return, not the cause alone
   std::vector<QAction*> actions_;
   std::vector<QWidget*> spectra_tools_, path_tools_;
 

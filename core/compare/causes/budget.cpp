@@ -1,6 +1,7 @@
 #include "core/compare/causes/budget.hpp"
 
 #include <algorithm>
+#include <array>
 #include <cmath>
 #include <map>
 #include <string_view>
@@ -69,9 +70,11 @@ struct Search {
   template <class These>
   Planar model_of(These these) const {
     Planar model = *excerpt.master;
-    for (const Stands place : {Stands::in_programme, Stands::beside_it, Stands::over_all})
-      for (size_t n = 0; n < kept.size(); ++n)
-        if (kept[n].of->stands == place && these(n)) kept[n].found.take_out(model);
+    in_order(
+        kept.size(), [&](size_t n) { return kept[n].of->stands; },
+        [&](size_t n) {
+          if (these(n)) kept[n].found.take_out(excerpt, model);
+        });
     return model;
   }
   View view_without(std::optional<size_t> which) const {
@@ -105,7 +108,7 @@ struct Search {
     if (!found) return {};
     const bool dry = e.stands == Stands::in_programme && v.dry;
     Planar with = dry ? v.dry_model : v.model;
-    found->take_out(with);
+    found->take_out(excerpt, with);
     const Excerpt& of = dry ? *v.dry : excerpt;
     const double before = v.before, before_odd = v.before_odd;
     const double after = power_left(of, with), after_odd = power_left(of, with, true);
@@ -222,18 +225,31 @@ struct Search {
 
 constexpr double least_apart_db = 0.03;
 
-/// The channels' flat parts lie apart: an EQ, and a gain of one channel.
-std::optional<Found> channel_gain_in(const Cause& eq) {
-  if (eq.code != "eq" || eq.values["channel_flat_db"].size() != 2) return {};
-  const double left = eq.values["channel_flat_db"][0].get<double>(),
-               right = eq.values["channel_flat_db"][1].get<double>();
-  if (std::abs(right - left) < least_apart_db) return {};
+PutIn gains(std::array<double, 2> db) {
+  return [db](const Places&, Planar& m) {
+    for (int c = 0; c < 2; ++c)
+      for (double& x : m.channel(c)) x *= std::pow(10, db[size_t(c)] / 20);
+  };
+}
+
+/// Where the channels' flat parts lie apart, an EQ is a gain of one channel, and an EQ.
+void stand_apart(std::vector<Kept>& kept) {
+  const auto apart = std::find_if(kept.begin(), kept.end(), [](const Kept& k) {
+    const Cause& c = k.found.cause;
+    return c.code == "eq" && c.values["channel_flat_db"].size() == 2 &&
+           std::abs(c.values["channel_flat_db"][1].get<double>() - c.values["channel_flat_db"][0].get<double>()) >=
+               least_apart_db;
+  });
+  if (apart == kept.end()) return;
+  const auto flat = apart->found.cause.values["channel_flat_db"].get<std::array<double, 2>>();
   Cause c{.code = "channel_gain", .channels = {0, 1}};
-  c.values = {{"gain_db", right - left}, {"channel_gains_db", {left, right}}};
-  return Found{c, [left, right](Planar& m) {
-                 for (double& x : m.channel(0)) x *= std::pow(10, left / 20);
-                 for (double& x : m.channel(1)) x *= std::pow(10, right / 20);
-               }};
+  c.values = {{"gain_db", flat[1] - flat[0]}, {"channel_gains_db", flat}};
+  apart->found.take_out = [eq = apart->found.take_out, back = gains({-flat[0], -flat[1]})](const Places& where,
+                                                                                           Planar& m) {
+    back(where, m);
+    eq(where, m);
+  };
+  kept.insert(apart, Kept{Found{std::move(c), gains(flat)}, apart->of});
 }
 
 /// The samples keep to a word length, though what is left beneath the other causes does not show how they were cut.
@@ -303,10 +319,12 @@ Budget explained(const causes::Excerpt& excerpt, const BudgetFacts& facts, const
   using namespace causes;
   Budget budget;
   Search search = search_of(excerpt, facts, job);
+  stand_apart(search.kept);
   Planar model = *excerpt.master;
   double before = power_left(excerpt, model);
   BudgetFacts of_the_rest = facts;
   const auto enter = [&](Cause cause, double after) {
+    cause.part = {CausePart::layer, budget.layers.size()};
     tell_at_the_returns_level(cause, facts.gain_db);
     cause.before_db = relative_db(before, excerpt.master_power);
     cause.after_db = relative_db(after, excerpt.master_power);
@@ -317,19 +335,16 @@ Budget explained(const causes::Excerpt& excerpt, const BudgetFacts& facts, const
     const Kept& kept = search.kept[n];
     if (kept.of->stands == Stands::in_programme && !of_the_rest.taken_db)
       of_the_rest.taken_db = relative_db(before, excerpt.master_power);
-    if (auto apart = channel_gain_in(kept.found.cause)) {
-      Planar scaled = model;
-      apart->take_out(scaled);
-      enter(std::move(apart->cause), power_left(excerpt, scaled));
-    }
     model = search.model_of([&](size_t k) { return k <= n; });
     enter(kept.found.cause, power_left(excerpt, model));
+    budget.layers.push_back({kept.of->stands, kept.found.take_out, kept.found.reach_s});
   }
   budget.remainder_db = relative_db(before, excerpt.master_power);
   std::optional<Cause> cut = word_length_alone(excerpt, facts);
   if (before > nothing_left * excerpt.master_power)
     if (auto rest = cause_of_rest(excerpt, model, of_the_rest);
         rest && (search.kept.empty() || rest->code != "noise" || budget.remainder_db.value_or(-999) > told_beside_db)) {
+      rest->part = {CausePart::rest};
       rest->before_db = budget.remainder_db;
       if (rest->code == "word_length") cut.reset();
       budget.causes.push_back(std::move(*rest));

@@ -1,6 +1,6 @@
 // The budget: causes tried, kept and tried again until nothing takes out more, and what the rest is.
 #pragma once
-#include "core/compare/causes/cause.hpp"
+#include "core/compare/causes/layers.hpp"
 #include "core/compare/sums.hpp"
 
 namespace heathmist {
@@ -19,6 +19,7 @@ struct BudgetFacts {
 struct Budget {
   std::vector<Cause> causes;           ///< in the order they were taken out
   std::optional<double> remainder_db;  ///< and after the last; nothing: silence
+  std::vector<causes::Layer> layers;   ///< the parts that causes say they are
 };
 
 /// Explains away what is left of an excerpt: the causes of core/compare/causes/causes.cpp, best first, then all once

@@ -9,6 +9,7 @@
 //
 // Adding a cause is one file with one `Estimate` and one line in the list (causes.cpp).
 #pragma once
+#include <algorithm>
 #include <functional>
 #include <memory>
 #include <optional>
@@ -20,6 +21,12 @@
 
 namespace heathmist {
 
+/// What of the residual a cause is, as far as it can be heard by itself (audition.hpp).
+struct CausePart {
+  enum What { none, jumps, own_delays, layer, rest } what = none;
+  size_t number = 0;  ///< of the layer, in Layers
+};
+
 /// A cause as it is told: data, no words. The words come from sentences.hpp.
 struct Cause {
   std::string code{};  ///< one of the contract's
@@ -29,6 +36,7 @@ struct Cause {
   std::optional<double> from_s{}, until_s{};  ///< in the master's time; nothing: throughout
   Json values = Json::object();               ///< its numbers; units stand in the names
   std::string text{};                         ///< one sentence
+  CausePart part{};
   /// Taken out before the residual is looked at: delay, drift, map, polarity, gain, another rate.
   bool is_of_the_fit() const;
 };
@@ -42,6 +50,32 @@ struct Stretch {
   int64_t frames = 0;
 };
 
+/// Where samples stand in the overlap, as stretches of it. Places count the samples; times count frames from where the
+/// overlap starts.
+struct Places {
+  std::vector<Stretch> stretches;
+  int64_t start = 0;  ///< master frame at time 0
+
+  double time_of(int64_t place) const;
+  std::optional<int64_t> place_of(double time) const;  ///< nothing where no sample stands there
+  /// What of the times [from, until) stands in it, as what(place, time, frames).
+  template <class What>
+  void each_of(int64_t from, int64_t until, What what) const {
+    for (const Stretch& s : stretches) {
+      const int64_t a = std::max(from, s.first - start), b = std::min(until, s.first - start + s.frames);
+      if (a < b) what(s.at + a - (s.first - start), a, b - a);
+    }
+  }
+  /// What of `others` stands in it, as what(place, place in others, frames).
+  template <class What>
+  void each_shared(const Places& others, What what) const {
+    for (const Stretch& o : others.stretches)
+      each_of(o.first - start, o.first - start + o.frames, [&](int64_t place, int64_t time, int64_t frames) {
+        what(place, o.at + time - (o.first - start), frames);
+      });
+  }
+};
+
 /// Sums of model^2, model return and return^2 over a piece.
 struct GainPiece {
   double mm = 0, mr = 0, rr = 0;
@@ -49,10 +83,8 @@ struct GainPiece {
 };
 
 /// What of a fitted pair the causes are looked for in: all of it, or stretches of a long one. pairs x frames.
-/// Places count the excerpt's own frames; times count frames from the start of the overlap, where its first stretch is.
-struct Excerpt {
+struct Excerpt : Places {
   int rate_hz = 0;
-  std::vector<Stretch> stretches;
   std::shared_ptr<const Planar> master;  ///< the channel of each pair
   Planar ret;                            ///< laid on it, at the master's level and polarity
   std::vector<uint8_t> told;             ///< per place: 0 where nothing may be read (what was skipped, or breaks off)
@@ -63,17 +95,19 @@ struct Excerpt {
 
   int pairs() const { return master->channels(); }
   int64_t frames() const { return master->frames(); }
-  double time_of(int64_t place) const;
-  std::optional<int64_t> place_of(double time) const;  ///< nothing where the excerpt does not hold it
-  double seconds_of(double time) const;                ///< in the master's time
+  double seconds_of(double time) const;  ///< in the master's time
   double seconds_at(int64_t place) const { return seconds_of(time_of(place)); }
 };
 
-/// A cause that was found: described (code, channels, places, values), and what puts it into a model of the return, so
-/// that what is left has it taken out.
+/// Puts a cause into samples of a model of the return, so that what is left has it taken out. Nothing is done where the
+/// cause is not known: outside of what it was found in, where it has a course of its own.
+using PutIn = std::function<void(const Places& where, Planar& model)>;
+
+/// A cause that was found: described (code, channels, places, values), and what puts it into a model.
 struct Found {
   Cause cause;
-  std::function<void(Planar& model)> take_out;
+  PutIn take_out;
+  double reach_s = 0;  ///< how far from a sample what it does to it comes from, on either side
 };
 
 /// Where a cause stands: done to the programme; added beside it, which nothing done to it changes; or over both.

@@ -27,7 +27,7 @@ double around(const std::vector<double>& left, int64_t n, int64_t reach) {
 std::optional<Found> estimate_clicks(const Excerpt& e, const Planar& model) {
   struct Click {
     int pair;
-    int64_t from;
+    int64_t from;  // a place, and a time once all are found
     std::vector<double> shape;
   };
   std::vector<Click> clicks;
@@ -77,9 +77,13 @@ std::optional<Found> estimate_clicks(const Excerpt& e, const Planar& model) {
     if (std::any_of(clicks.begin(), clicks.end(), [&](const Click& k) { return k.pair == p; })) c.channels.push_back(p);
   c.from_s = at_s.front(), c.until_s = at_s.back();
   c.values = {{"count", at_s.size()}, {"times_s", times}, {"peak_dbfs", 20 * std::log10(most)}, {"whole", e.whole}};
-  return Found{c, [clicks](Planar& m) {
+  for (Click& k : clicks) k.from = int64_t(e.time_of(k.from));
+  return Found{c, [clicks](const Places& where, Planar& m) {
                  for (const Click& k : clicks)
-                   for (size_t n = 0; n < k.shape.size(); ++n) m.channel(k.pair)[size_t(k.from) + n] += k.shape[n];
+                   where.each_of(k.from, k.from + std::ssize(k.shape), [&](int64_t at, int64_t time, int64_t frames) {
+                     for (int64_t n = 0; n < frames; ++n)
+                       m.channel(k.pair)[size_t(at + n)] += k.shape[size_t(time - k.from + n)];
+                   });
                }};
 }
 

@@ -184,7 +184,7 @@ std::optional<Found> estimate_clip(const Excerpt& e, const Planar& model) {
               {"most_reduction_db", 20 * std::log10(peak / level)}};
   if (!e.whole) c.values.erase("runs"), c.values.erase("samples");  // the excerpt holds but some of them
   tell(c, peak, harmonics_of(peak, cut));
-  return Found{c, [cut](Planar& m) {
+  return Found{c, [cut](const Places&, Planar& m) {
                  for (int p = 0; p < m.channels(); ++p)
                    for (double& x : m.channel(p)) x = cut(x);
                }};
@@ -209,7 +209,7 @@ std::optional<Found> estimate_curve(const Excerpt& e, const Planar& model) {
   const auto run = [c = *curve](double x) { return c.at(x); };
   tell(c, peak, harmonics_of(0.98 * peak, run));
   c.values["curve"] = points;
-  return Found{c, [run](Planar& m) {
+  return Found{c, [run](const Places&, Planar& m) {
                  for (int p = 0; p < m.channels(); ++p)
                    for (double& x : m.channel(p)) x = run(x);
                }};

@@ -39,7 +39,7 @@ std::optional<Found> estimate_dc(const Excerpt& e, const Planar& model) {
   }
   if (c.channels.empty()) return {};
   c.values = {{"offset", most}, {"level_dbfs", 20 * std::log10(std::abs(most))}, {"offsets", offsets}};
-  return Found{c, [offsets](Planar& m) {
+  return Found{c, [offsets](const Places&, Planar& m) {
                  for (int p = 0; p < m.channels(); ++p)
                    for (double& x : m.channel(p)) x += offsets[size_t(p)];
                }};

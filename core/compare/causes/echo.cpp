@@ -162,13 +162,17 @@ std::optional<Found> estimate_echo(const Excerpt& e, const Planar& model) {
   Cause c{.code = "echo"};
   for (int p = 0; p < e.pairs(); ++p) c.channels.push_back(p);
   c.values = {{"time_ms", echoes[0]["time_ms"]}, {"level_db", echoes[0]["level_db"]}, {"echoes", echoes}};
-  return Found{c, [taps](Planar& m) {
+  int64_t reach = around;
+  for (const Taps& t : taps.front()) reach = std::max(reach, t.at + around);
+  return Found{c,
+               [taps](const Places&, Planar& m) {
                  std::vector<double> dry;
                  for (int p = 0; p < m.channels(); ++p) {
                    dry.assign(m.channel(p).begin(), m.channel(p).end());
                    for (const Taps& t : taps[size_t(p)]) add(dry, t, m.channel(p));
                  }
-               }};
+               },
+               double(reach) / e.rate_hz};
 }
 
 }  // namespace heathmist::causes

@@ -3,12 +3,15 @@
 #include <algorithm>
 #include <cmath>
 
+#include "core/compare/causes/laid_pairs.hpp"
+
 namespace heathmist::causes {
 
 namespace {
 
 constexpr int stretches_of_a_long_one = 5;
 constexpr size_t most_events = 3;
+constexpr int64_t block_frames = 1 << 16;
 constexpr double settling_s = 0.1;  // at the start of a stretch: what a filter still holds of before is not there
 
 /// Energies of the master and the residual in short pieces, summed from the start.
@@ -72,29 +75,6 @@ std::vector<Stretch> choose(const ResidualSums& sums, const Fit& fit, int rate_h
   return stretches;
 }
 
-/// The return's delay from a master frame on, as the breaks leave it; and what of the master is nowhere in it.
-struct Timeline {
-  struct Part {
-    int64_t from;
-    double moved;
-  };
-  std::vector<Part> parts{{0, 0}};
-  std::vector<std::pair<int64_t, int64_t>> gone;
-};
-
-Timeline timeline(const Continuity& breaks, int rate_hz) {
-  Timeline t;
-  t.parts.front().moved = breaks.head_samples;
-  for (const Break& b : breaks.breaks) {
-    const auto at = int64_t(std::llround(b.at_s * rate_hz)), length = int64_t(std::ceil(b.length_s * rate_hz));
-    const int64_t margin = rate_hz / 500;        // a splice may be faded over
-    if (b.kind == BreakKind::dropout) continue;  // the return is in place, and silent: a cause of its own
-    t.parts.push_back({at, t.parts.back().moved + b.jump_samples});
-    t.gone.emplace_back(at - margin, at + (b.kind == BreakKind::insert ? 0 : length) + margin);
-  }
-  return t;
-}
-
 void keep_course(Excerpt& e, const ResidualSums& sums, const Fit& fit) {
   const double g = fit.gain();
   const auto& s = sums.short_pieces;
@@ -103,80 +83,22 @@ void keep_course(Excerpt& e, const ResidualSums& sums, const Fit& fit) {
     e.course.push_back({double(s.mm[n]), double(s.mr[n]) / g, double(s.rr[n]) / (g * g)});
 }
 
-double whole_where_near(double delay) {
-  const double whole = std::round(delay);
-  return std::abs(delay - whole) < 0.004 ? whole : delay;
-}
-
-/// Reads pairs [first, last) of both clips into an excerpt, the return laid by one delay.
-struct Filler {
-  const Clip& master;
-  const Clip& ret;
-  const Fit& fit;
-  Excerpt& e;
-  const Timeline& time;
-  Planar& samples;  // the master's
-  const Job& job;
-
-  void fill(int first, int last, double delay) const {
-    Fit laid_by = fit;
-    laid_by.delay_samples = delay;
-    LaidMaster reader(master, laid_by);
-    for_blocks(fit.first, fit.last, reader, [&](const Planar& block, int64_t place) {
-      for (int p = first; p < last; ++p)
-        std::copy_n(block.channel(fit.pairs[size_t(p)].master).begin(), block.frames(),
-                    samples.channel(p).begin() + long(place));
-    });
-    for (size_t part = 0; part < time.parts.size(); ++part) {
-      const int64_t to = part + 1 < time.parts.size() ? time.parts[part + 1].from : fit.last;
-      LaidReturn laid(ret, delay + time.parts[part].moved, fit.drift_ppm);
-      for_blocks(time.parts[part].from, to, laid, [&](const Planar& block, int64_t place) {
-        for (int p = first; p < last; ++p) {
-          const ChannelPair& pair = fit.pairs[size_t(p)];
-          const double scale = (pair.inverted ? -1 : 1) / fit.gain();
-          const auto from = block.channel(pair.ret);
-          const auto out = e.ret.channel(p).subspan(size_t(place), from.size());
-          if (fit.gain_db == 0 && !pair.inverted)
-            std::copy(from.begin(), from.end(), out.begin());
-          else
-            std::transform(from.begin(), from.end(), out.begin(), [=](double x) { return scale * x; });
-        }
-      });
-    }
-  }
-
-  template <class From, class Take>
-  void for_blocks(int64_t from, int64_t to, From& reader, Take take) const {
-    constexpr int64_t block_frames = 1 << 16;
-    Planar block;
-    for (const Stretch& s : e.stretches)
-      for (int64_t at = std::max(from, s.first); at < std::min(to, s.first + s.frames); at += block_frames) {
-        job.check();
-        reader.read(at, std::min({block_frames, to - at, s.first + s.frames - at}), block);
-        take(block, s.at + at - s.first);
-      }
-  }
-};
-
 }  // namespace
 
-double Excerpt::time_of(int64_t place) const {
+double Places::time_of(int64_t place) const {
   for (const Stretch& s : stretches)
-    if (place < s.at + s.frames) return double(s.first - stretches.front().first + place - s.at);
-  return stretches.empty() ? 0 : double(stretches.back().first + stretches.back().frames - stretches.front().first);
+    if (place < s.at + s.frames) return double(s.first - start + place - s.at);
+  return stretches.empty() ? 0 : double(stretches.back().first + stretches.back().frames - start);
 }
 
-std::optional<int64_t> Excerpt::place_of(double time) const {
+std::optional<int64_t> Places::place_of(double time) const {
   for (const Stretch& s : stretches)
-    if (const double inside = time - double(s.first - stretches.front().first);
-        inside >= 0 && inside < double(s.frames))
+    if (const double inside = time - double(s.first - start); inside >= 0 && inside < double(s.frames))
       return s.at + int64_t(inside);
   return {};
 }
 
-double Excerpt::seconds_of(double time) const {
-  return (double(stretches.empty() ? 0 : stretches.front().first) + time) / rate_hz;
-}
+double Excerpt::seconds_of(double time) const { return (double(start) + time) / rate_hz; }
 
 std::vector<double> left_of(const Excerpt& e, const Planar& model, int pair) {
   std::vector<double> left(size_t(e.frames()));
@@ -210,6 +132,7 @@ Excerpt take_excerpt(const Clip& master, const Clip& ret, const Fit& fit, const 
   std::vector<int64_t> events;
   for (const Break& b : breaks.breaks) events.push_back(std::llround((b.at_s + 0.5 * b.length_s) * e.rate_hz));
   e.stretches = choose(sums, fit, e.rate_hz, most_samples / std::max(1, pairs), events);
+  e.start = fit.first;
   e.whole = e.stretches.size() == 1;
   if (!e.whole) keep_course(e, sums, fit);
   const int64_t frames = e.stretches.back().at + e.stretches.back().frames;
@@ -217,14 +140,22 @@ Excerpt take_excerpt(const Clip& master, const Clip& ret, const Fit& fit, const 
   e.master = master_samples;
   e.ret.resize(pairs, frames);
   e.told.assign(size_t(frames), 1);
-  const Timeline time = timeline(breaks, e.rate_hz);
-  const Filler filler{master, ret, fit, e, time, *master_samples, job};
-  if (by_channel) {
-    for (int p = 0; p < pairs; ++p) filler.fill(p, p + 1, whole_where_near(fit.pairs[size_t(p)].delay_samples));
-  } else {
-    filler.fill(0, pairs, fit.delay_samples);
-  }
-  for (const auto& [from, to] : time.gone)
+  LaidMaster reader(master, fit);
+  LaidPairs laid(ret, fit, e.rate_hz, breaks, by_channel);
+  Planar block;
+  for (const Stretch& s : e.stretches)
+    for (int64_t done = 0; done < s.frames; done += block_frames) {
+      job.check();
+      const int64_t count = std::min(block_frames, s.frames - done);
+      const auto put = [&](int channel, std::span<double> to) {
+        std::copy_n(block.channel(channel).begin(), count, to.begin() + long(s.at + done));
+      };
+      reader.read(s.first + done, count, block);
+      for (int p = 0; p < pairs; ++p) put(fit.pairs[size_t(p)].master, master_samples->channel(p));
+      laid.read(s.first + done, count, block);
+      for (int p = 0; p < pairs; ++p) put(p, e.ret.channel(p));
+    }
+  for (const auto& [from, to] : laid.gone())
     for (const Stretch& s : e.stretches)
       for (int64_t n = std::max(from, s.first); n < std::min(to, s.first + s.frames); ++n)
         e.told[size_t(s.at + n - s.first)] = 0;

@@ -162,8 +162,8 @@ std::optional<Found> estimate_fade(const Excerpt& e, const Planar& model) {
     return a.after * b.before < b.after * a.before;
   });
   if (best == found.end()) return {};
-  return Found{described(e, best->shape), [s = best->shape, stretches = e.stretches](Planar& m) {
-                 apply_gain(stretches, m, [&](int64_t n) { return s.gain(double(n)); });
+  return Found{described(e, best->shape), [s = best->shape](const Places& where, Planar& m) {
+                 apply_gain(where, m, [&](int64_t n) { return s.gain(double(n)); });
                }};
 }
 

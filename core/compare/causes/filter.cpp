@@ -206,7 +206,7 @@ std::optional<Found> estimate_filter(const Excerpt& e, const Planar& model) {
   }
   if (c.channels.empty())
     for (int p = 0; p < e.pairs(); ++p) c.channels.push_back(p);
-  return Found{c, [r](Planar& m) { run(r, m); }};
+  return Found{c, [r](const Places&, Planar& m) { run(r, m); }, double(size) / 2 / e.rate_hz};
 }
 
 }  // namespace heathmist::causes

@@ -26,10 +26,10 @@ double usual_gain(const GainCurve& curve, std::optional<double> beside = {});
 
 /// Multiplies a model by gain(time), in all pairs.
 template <class Gain>
-void apply_gain(const std::vector<Stretch>& stretches, Planar& model, Gain gain) {
-  for (const Stretch& s : stretches)
+void apply_gain(const Places& where, Planar& model, Gain gain) {
+  for (const Stretch& s : where.stretches)
     for (int64_t n = 0; n < s.frames; ++n)
-      if (const double g = gain(s.first - stretches.front().first + n); g != 1)
+      if (const double g = gain(s.first - where.start + n); g != 1)
         for (int p = 0; p < model.channels(); ++p) model.channel(p)[size_t(s.at + n)] *= g;
 }
 

@@ -79,8 +79,8 @@ std::optional<Found> estimate_gain_ride(const Excerpt& e, const Planar& model) {
   if (range < least_range_db) return {};
   Cause cause{.code = "gain_ride"};
   cause.values = {{"range_db", range}, {"most_db", db.back()}, {"least_db", db.front()}, {"curve", points}};
-  return Found{cause, [curve, stretches = e.stretches](Planar& m) {
-                 apply_gain(stretches, m, [&](int64_t n) { return curve.at(double(n) + 0.5); });
+  return Found{cause, [curve](const Places& where, Planar& m) {
+                 apply_gain(where, m, [&](int64_t n) { return curve.at(double(n) + 0.5); });
                }};
 }
 

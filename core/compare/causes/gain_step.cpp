@@ -105,9 +105,9 @@ std::optional<Found> estimate_gain_step(const Excerpt& e, const Planar& model) {
   c.from_s = steps.front()["at_s"].get<double>();
   if (steps.size() > 1) c.until_s = steps.back()["at_s"].get<double>();
   c.values = {{"steps", steps}, {"step_db", steps.front()["step_db"]}, {"at_s", *c.from_s}, {"count", steps.size()}};
-  return Found{c, [parts, stretches = e.stretches](Planar& m) {
+  return Found{c, [parts](const Places& where, Planar& m) {
                  size_t part = 0;
-                 apply_gain(stretches, m, [&](int64_t n) {
+                 apply_gain(where, m, [&](int64_t n) {
                    while (part + 1 < parts.size() && n >= parts[part + 1].from) ++part;
                    return parts[part].gain;
                  });

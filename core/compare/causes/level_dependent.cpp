@@ -204,8 +204,13 @@ std::optional<Found> estimate_dynamics(const Excerpt& e, const Planar& model) {
     c.values["ceiling_dbfs"] = peaks.empty() ? Json(nullptr) : Json(peaks.back());
   else
     c.values["ratio"] = ratio;
-  return Found{c, [t](Planar& m) {
-                 apply_gain({{0, 0, m.frames()}}, m, [&](int64_t n) { return t.at(double(n) + 0.5); });
+  return Found{c, [t, own = static_cast<const Places&>(e)](const Places& where, Planar& m) {
+                 where.each_shared(own, [&](int64_t at, int64_t in_own, int64_t frames) {
+                   for (int64_t n = 0; n < frames; ++n) {
+                     const double gain = t.at(double(in_own + n) + 0.5);
+                     for (int p = 0; p < m.channels(); ++p) m.channel(p)[size_t(at + n)] *= gain;
+                   }
+                 });
                }};
 }
 

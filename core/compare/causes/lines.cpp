@@ -207,12 +207,18 @@ std::optional<Found> estimate_lines(const Excerpt& e, const Planar& model) {
   c.values = {{"hz", mains ? *mains : fitted.front().hz},
               {"level_dbfs", 10 * std::log10(std::max(1e-20, power))},
               {"lines", all}};
-  return Found{c, [fitted, stretches = e.stretches, rate = e.rate_hz](Planar& m) {
-                 for (const Fitted& f : fitted)
-                   for (size_t n = 0; n < stretches.size(); ++n)
-                     for (int p = 0; p < m.channels(); ++p)
-                       add(m.channel(p).subspan(size_t(stretches[n].at), size_t(stretches[n].frames)),
-                           2 * std::numbers::pi * f.hz / rate, f.phasors[n][size_t(p)]);
+  return Found{c, [fitted, stretches = e.stretches, rate = e.rate_hz](const Places& where, Planar& m) {
+                 for (size_t n = 0; n < stretches.size(); ++n) {
+                   const int64_t from = stretches[n].first - where.start;
+                   where.each_of(from, from + stretches[n].frames, [&](int64_t at, int64_t time, int64_t frames) {
+                     for (const Fitted& f : fitted) {
+                       const double turn = 2 * std::numbers::pi * f.hz / rate;
+                       for (int p = 0; p < m.channels(); ++p)
+                         add(m.channel(p).subspan(size_t(at), size_t(frames)), turn,
+                             f.phasors[n][size_t(p)] * std::polar(1.0, turn * double(time - from)));
+                     }
+                   });
+                 }
                }};
 }
 

@@ -152,7 +152,7 @@ std::optional<Found> estimate_mixing(const Excerpt& e, const Planar& model) {
     }
     if (c.code == "width" && std::abs(c.values["side_db"].get<double>()) < 0.02) return {};
     if (c.code == "crosstalk" && c.values["ways"].empty()) return {};
-    return Found{c, [a](Planar& x) {
+    return Found{c, [a](const Places&, Planar& x) {
                    for (size_t n = 0; n < size_t(x.frames()); ++n) {
                      const double l = x.channel(0)[n], r = x.channel(1)[n];
                      x.channel(0)[n] = a[0][0] * l + a[0][1] * r;

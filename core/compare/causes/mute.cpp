@@ -17,7 +17,7 @@ constexpr double whole_channel = 0.98;  // of what the master has there
 
 struct Gap {
   int pair;
-  int64_t from, to;
+  int64_t from, to;  // places, and times once all are found
 };
 
 /// Silent stretches of a pair, to the sample.
@@ -78,9 +78,12 @@ std::optional<Found> estimate_mute(const Excerpt& e, const Planar& model) {
   }
   c.channels = channels;
   if (!silent.empty()) c.values = {{"channels", channels}, {"all", channels.size() == size_t(e.pairs())}};
-  return Found{c, [gaps](Planar& m) {
+  for (Gap& g : gaps) g.from = int64_t(e.time_of(g.from)), g.to = int64_t(e.time_of(g.to - 1)) + 1;
+  return Found{c, [gaps](const Places& where, Planar& m) {
                  for (const Gap& g : gaps)
-                   std::fill(m.channel(g.pair).begin() + g.from, m.channel(g.pair).begin() + g.to, 0.0);
+                   where.each_of(g.from, g.to, [&](int64_t at, int64_t, int64_t frames) {
+                     std::fill_n(m.channel(g.pair).begin() + at, frames, 0.0);
+                   });
                }};
 }
 

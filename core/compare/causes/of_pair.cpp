@@ -140,6 +140,7 @@ bool lay_by_channel(const Comparable& pair, const NullReport& report, const Cont
              after = relative_db(power_left(own, *own.master), own.master_power);
   if (!before || before.value() - after.value_or(-200) < channel_delay_db) return false;
   Cause c{.code = "channel_delay", .before_db = before, .after_db = after};
+  c.part = {CausePart::own_delays};
   Json delays = Json::array();
   size_t most = 1;
   for (size_t p = 0; p < pairs.size(); ++p) {
@@ -175,10 +176,11 @@ std::optional<int> word_length_of(const Clip& ret, const Levels& levels) {
   return bits;
 }
 
-std::vector<Cause> causes_of_pair(const Comparable& pair, const NullReport& report, const Continuity& breaks,
-                                  const BudgetFacts& facts, const Job& job) {
-  std::vector<Cause> told;
-  if (report.identical || !report.fit.trusted || report.fit.last <= report.fit.first) return told;
+PairBudget causes_of_pair(const Comparable& pair, const NullReport& report, const Continuity& breaks,
+                          const BudgetFacts& facts, const Job& job) {
+  PairBudget whole;
+  std::vector<Cause>& told = whole.causes;
+  if (report.identical || !report.fit.trusted || report.fit.last <= report.fit.first) return whole;
   Continuity in_place;  // the same places are looked at, before any jump is undone
   std::copy_if(breaks.breaks.begin(), breaks.breaks.end(), std::back_inserter(in_place.breaks),
                [](const Break& b) { return b.kind == BreakKind::dropout; });
@@ -189,7 +191,7 @@ std::vector<Cause> causes_of_pair(const Comparable& pair, const NullReport& repo
   told = causes_of_fit(pair, report, plain, more_db);
   if (!(report.sums.residual > 0)) {
     for (auto& c : told) c.text = sentence_of(c);
-    return told;
+    return whole;
   }
   if (jumps) {
     Excerpt laid = take_excerpt(*pair.master, *pair.ret, report.fit, report.sums, breaks, false, most_samples, job);
@@ -200,18 +202,21 @@ std::vector<Cause> causes_of_pair(const Comparable& pair, const NullReport& repo
     for (const Break& b : breaks.breaks) {
       if (b.kind == BreakKind::dropout || !jumps) continue;
       told.push_back(cause_of(b, report));
+      told.back().part = {CausePart::jumps};
       told.back().before_db = before, told.back().after_db = after;
     }
-    if (jumps) plain = std::move(laid);
+    if (jumps) plain = std::move(laid), whole.layers.jumps = breaks;
   }
-  lay_by_channel(pair, report, jumps ? breaks : in_place, more_db, plain, told, job);
+  whole.layers.gain_db = more_db;
+  whole.layers.own_delays = lay_by_channel(pair, report, jumps ? breaks : in_place, more_db, plain, told, job);
   BudgetFacts at_that_gain = facts;
   at_that_gain.gain_db += more_db;
   auto budget = explain_away(plain, at_that_gain, job);
   for (auto& c : budget.causes) told.push_back(std::move(c));
+  whole.layers.layers = std::move(budget.layers);
   start_from_the_residual(told, report, plain.whole);
   for (auto& c : told) c.text = sentence_of(c);
-  return told;
+  return whole;
 }
 
 }  // namespace heathmist

@@ -6,9 +6,14 @@
 
 namespace heathmist {
 
+struct PairBudget {
+  std::vector<Cause> causes;
+  Layers layers;
+};
+
 /// `report` holds the fit and its sums; `breaks` where the return does not run through. Sentences are filled in.
-std::vector<Cause> causes_of_pair(const Comparable& pair, const NullReport& report, const Continuity& breaks,
-                                  const BudgetFacts& facts, const Job& job = {});
+PairBudget causes_of_pair(const Comparable& pair, const NullReport& report, const Continuity& breaks,
+                          const BudgetFacts& facts, const Job& job = {});
 
 /// The word length that all samples of a return keep to: as the survey says for integers, tried for floating point.
 /// Nothing where it is longer than 24 bits, or there is nothing but silence.

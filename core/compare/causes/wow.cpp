@@ -48,22 +48,23 @@ const std::vector<double>& kernels() {
   return all;
 }
 
-/// out[n] = in(n - late(n))
-void warp(std::span<const double> in, const Course& course, std::span<double> out) {
+/// out[n] = in(n - late(n + shift)) for n of [from, until)
+void warp(std::span<const double> in, const Course& course, std::span<double> out, int64_t from, int64_t until,
+          int64_t shift = 0) {
   constexpr int taps = dsp::Interpolator::taps, before = dsp::Interpolator::before;
   const auto& table = kernels();
-  for (size_t n = 0; n < out.size(); ++n) {
-    const double place = double(n) - course.at(double(n));
+  for (int64_t n = from; n < until; ++n) {
+    const double place = double(n) - course.at(double(n + shift));
     const auto whole = int64_t(std::floor(place));
     const double fine = (place - double(whole)) * fractions;
     const auto row = std::min(size_t(fine), fractions - 1);
     const double part = fine - double(row);
     const double *a = &table[row * size_t(taps)], *b = a + taps;
     double sum_a = 0, sum_b = 0;
-    const int64_t from = whole - before;
-    for (int64_t k = std::max<int64_t>(0, -from); k < std::min<int64_t>(taps, int64_t(in.size()) - from); ++k)
-      sum_a += a[k] * in[size_t(from + k)], sum_b += b[k] * in[size_t(from + k)];
-    out[n] = sum_a + part * (sum_b - sum_a);
+    const int64_t first = whole - before;
+    for (int64_t k = std::max<int64_t>(0, -first); k < std::min<int64_t>(taps, int64_t(in.size()) - first); ++k)
+      sum_a += a[k] * in[size_t(first + k)], sum_b += b[k] * in[size_t(first + k)];
+    out[size_t(n)] = sum_a + part * (sum_b - sum_a);
   }
 }
 
@@ -203,7 +204,7 @@ std::optional<Found> estimate_wow(const Excerpt& e, const Planar& model) {
   Planar moved = model;
   double least = first.left;
   for (int round = 0; round < rounds; ++round) {
-    for (int p = 0; p < e.pairs(); ++p) warp(model.channel(p), course, moved.channel(p));
+    for (int p = 0; p < e.pairs(); ++p) warp(model.channel(p), course, moved.channel(p), 0, model.frames());
     const Local now = local_delays(e, moved, course.hop);
     if (round == 0 && now.left > first_step * first.left) return {};
     if (round > 0 && now.left > 0.9 * least) break;
@@ -213,13 +214,18 @@ std::optional<Found> estimate_wow(const Excerpt& e, const Planar& model) {
   }
   const auto [low, high] = std::minmax_element(course.late.begin(), course.late.end());
   if (*high - *low < 2 * least_depth) return {};
-  return Found{described(e, course), [course](Planar& m) {
+  const double reach = std::max(std::abs(*low), std::abs(*high)) + dsp::Interpolator::taps;
+  return Found{described(e, course),
+               [course, own = static_cast<const Places&>(e)](const Places& where, Planar& m) {
                  std::vector<double> in;
                  for (int p = 0; p < m.channels(); ++p) {
                    in.assign(m.channel(p).begin(), m.channel(p).end());
-                   warp(in, course, m.channel(p));
+                   where.each_shared(own, [&](int64_t at, int64_t in_own, int64_t frames) {
+                     warp(in, course, m.channel(p), at, at + frames, in_own - at);
+                   });
                  }
-               }};
+               },
+               reach / e.rate_hz};
 }
 
 }  // namespace heathmist::causes
