@@ -10,7 +10,7 @@ namespace heathmist::app {
 
 namespace {
 
-constexpr int roomy_width = 1180;
+constexpr int roomy_width = 1180, longest_in_button = 12;
 
 QString words_for(MatchBy by) {
   return by == MatchBy::integrated   ? QObject::tr("by loudness")
@@ -258,8 +258,11 @@ void ListeningBar::hear(Heard heard) {
 }
 
 void ListeningBar::name_cause(const QString& cause) {
+  const bool short_name = cause.size() <= longest_in_button;
   const QStringList names = cause.isEmpty() ? QStringList{tr("Master"), tr("Return"), tr("Residual")}
-                                            : QStringList{tr("Master"), tr("Without"), tr("Alone")};
+                            : short_name
+                                ? QStringList{tr("Master"), tr("Without %1").arg(cause), tr("%1 alone").arg(cause)}
+                                : QStringList{tr("Master"), tr("Without"), tr("Alone")};
   const QStringList hints =
       cause.isEmpty() ? QStringList{tr("Hear the master"), tr("Hear the return"), tr("Hear the residual")}
                       : QStringList{tr("Hear the master"), tr("Hear the return with this taken out: %1").arg(cause),

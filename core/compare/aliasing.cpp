@@ -20,6 +20,8 @@ constexpr int images[] = {-1, 1, -2, 2};
 constexpr double stretch_hz = 500;      // bands of the master are judged in pieces of this width
 constexpr double beyond_chance = 12;    // spreads of what chance explains
 constexpr double bins_alike = 32;       // neighbours that a short event fills together
+constexpr size_t aside = 9;             // bins: clear of a Hann window's main lobe
+constexpr double beyond_beside = 3;     // times what is explained that far beside the landing
 constexpr double most_gain = 2;         // an alias that is louder than its source is none
 constexpr double least_share = 1e-8;    // of the residual there: under that a window's own error may be
 constexpr double least_source = 1e-12;  // of the strongest bin: under that a window's side lobes are
@@ -27,6 +29,9 @@ constexpr double arithmetic_db = -120;  // against the source: deeper is a windo
 constexpr double line_share = 0.9;      // of a stretch's power within a line's own bins
 constexpr int64_t line_bins = 2;        // either way: a Hann window's main lobe
 constexpr double nothing = 1e-20;       // mean square in a bin, under which a master holds nothing
+
+/// A bin of the upper half looks below itself, one of the lower half above.
+size_t bin_beside(size_t bin) { return bin > 3 * aside ? bin - aside : bin + aside; }
 
 /// Where a bin of the master lands.
 struct BinLanding {
@@ -77,16 +82,19 @@ struct Elsewhere {
   std::vector<std::vector<Complex>> ex;         // by image, by bin of the master: e conj(x)
   double strongest = 0;                         // of mm
   std::vector<std::vector<double>> xx, chance;  // |x|^2, and |e x|^2: explained where no phase is kept
+  std::vector<std::vector<Complex>> beside;     // e conj(x) some bins beside the landing, where no alias is
   explicit Elsewhere(size_t bins)
       : mm(bins),
         all(bins),
         left(bins),
         ex(std::size(images), std::vector<Complex>(bins)),
         xx(std::size(images), mm),
-        chance(xx) {}
+        chance(xx),
+        beside(ex) {}
   void add(const Elsewhere& o) {
     plus(mm, o.mm), plus(all, o.all), plus(left, o.left);
-    for (size_t k = 0; k < ex.size(); ++k) plus(ex[k], o.ex[k]), plus(xx[k], o.xx[k]), plus(chance[k], o.chance[k]);
+    for (size_t k = 0; k < ex.size(); ++k)
+      plus(ex[k], o.ex[k]), plus(xx[k], o.xx[k]), plus(chance[k], o.chance[k]), plus(beside[k], o.beside[k]);
   }
 };
 
@@ -128,6 +136,7 @@ class Walker {
           sums.ex[k][in] += error_[out] * std::conj(x);
           sums.xx[k][in] += std::norm(x);
           sums.chance[k][in] += std::norm(error_[out]) * std::norm(x);
+          sums.beside[k][in] += error_[bin_beside(out)] * std::conj(x);
         });
     }
   }
@@ -173,6 +182,7 @@ class Walker {
 struct Share {
   double explained = 0, left = 0, source = 0, all = 0;  ///< all: of the residual, before anything was taken out
   double chance = 0;  ///< of that explained, were there no phase to be kept; sparse moments make it large
+  double beside = 0;  ///< explained in the same way where no alias can be: in a loop all bins keep company
 };
 
 Share share_of(const Elsewhere& s, size_t k, int64_t in, int64_t out) {
@@ -181,17 +191,18 @@ Share share_of(const Elsewhere& s, size_t k, int64_t in, int64_t out) {
   if (xx <= nothing || xx < 1e-3 * share.source || share.source < least_source * s.strongest) return share;
   share.explained = std::min(share.left, std::norm(s.ex[k][size_t(in)]) / xx);
   share.chance = s.chance[k][size_t(in)] / xx;
+  share.beside = std::min(share.left, std::norm(s.beside[k][size_t(in)]) / xx);  // a line's skirt sees the line there
   return share;
 }
 
 /// A stretch of the master's bins under one image.
 struct Stretch {
   int64_t first = 0, last = 0;
-  double explained = 0, chance = 0, chance_squares = 0, left = 0, source = 0, all = 0, top = 0;
+  double explained = 0, chance = 0, chance_squares = 0, beside = 0, left = 0, source = 0, all = 0, top = 0;
   int64_t top_bin = 0;
   void add(int64_t in, const Share& s) {
     last = in;
-    explained += s.explained, chance += s.chance, chance_squares += s.chance * s.chance;
+    explained += s.explained, chance += s.chance, chance_squares += s.chance * s.chance, beside += s.beside;
     left += s.left, source += s.source, all += s.all;
     if (s.explained > top) top = s.explained, top_bin = in;
   }
@@ -199,8 +210,8 @@ struct Stretch {
   bool stands() const {
     if (!(chance > 0)) return false;
     const double count = std::max(1.0, chance * chance / chance_squares / bins_alike);
-    return explained > chance * (1 + beyond_chance / std::sqrt(count)) && explained < most_gain * source &&
-           explained > least_share * all;
+    return explained > std::max(chance, beside) * (1 + beyond_chance / std::sqrt(count)) &&
+           explained > beyond_beside * beside && explained < most_gain * source && explained > least_share * all;
   }
 };
 

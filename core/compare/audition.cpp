@@ -3,6 +3,7 @@
 #include <algorithm>
 #include <cmath>
 
+#include "core/compare/causes/excerpt.hpp"
 #include "core/compare/causes/laid_pairs.hpp"
 
 namespace heathmist {

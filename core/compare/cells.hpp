@@ -7,12 +7,22 @@
 
 namespace heathmist {
 
-/// The gain that holds in most cells of time and band, in dB: a fade, an EQ, a phase turn or a clipped peak moves some
-/// cells and leaves the others where they are. Nothing where no gain holds in a fifth of them.
-std::optional<double> gain_of_most_cells_db(const std::vector<CrossSpectra>& spectra, double sample_rate_hz);
+/// The gain that holds in most cells of time and band: a fade, an EQ, a phase turn or a clipped peak moves some cells
+/// and leaves the others where they are.
+struct HeldGain {
+  double db = 0;
+  bool exact = false;  ///< it holds in a fifth of them; else three tenths lie within half a decibel around it
+};
+/// Nothing where neither is so.
+std::optional<HeldGain> gain_of_most_cells(const std::vector<CrossSpectra>& spectra, double sample_rate_hz);
 
 /// The return's level, or its phase, moves from band to band, all over the files alike: a filter. Its phase is no
 /// delay.
 bool is_filtered(const std::vector<CrossSpectra>& spectra);
+
+/// The ratio of return to master that a quarter of the samples come back at within 2e-5 (4e-4, 4e-3 where noise lies on
+/// them): what bends, fades or mutes others leaves these alone. `none`: the ratio that is taken where it holds as well.
+/// Nothing where none holds.
+std::optional<double> held_ratio(std::vector<double> ratios, double none);
 
 }  // namespace heathmist

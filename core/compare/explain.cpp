@@ -69,6 +69,7 @@ bool may_fold(const NullReport& report) {
 }
 
 constexpr double loudest_burst_db = -50;
+constexpr double least_alias_db = 0.01;  // that an alias takes out, to be a cause
 
 /// Aliases take the place of what they were taken for: noise, or tones of their own.
 void tell_aliases(NullReport& report, const std::vector<Aliasing>& aliasing) {
@@ -89,7 +90,8 @@ void tell_aliases(NullReport& report, const std::vector<Aliasing>& aliasing) {
   alias.values = {
       {"rate_hz", strongest.rate_hz}, {"level_db", b.level_db()}, {"from_hz", b.in_low_hz}, {"to_hz", b.out_low_hz}};
   alias.text = causes::sentence_of(alias);
-  report.causes.push_back(std::move(alias));
+  if (!alias.after_db || alias.before_db.value_or(0) - *alias.after_db > least_alias_db)
+    report.causes.push_back(std::move(alias));
 }
 
 void look_for_aliases(Explanation& why, const Clip& master, const Comparable& pair, NullReport& report,
@@ -120,14 +122,14 @@ void look_for_shaped_noise(Explanation& why, const Comparable& pair, const NullR
   why.shaped_noise = find_shaped_noise(report.sums, top, lines);
 }
 
-/// Silence in the return is a dropout where the causes say so, not where it is faded, or the programme pauses; a jump
-/// where undoing it takes something out.
+/// Silence in the return is a dropout where the causes say so, not where it is faded or muted, or the programme pauses;
+/// a jump where undoing it takes something out.
 void keep_told_breaks(Continuity& continuity, const std::vector<Cause>& causes) {
   const auto told = [&](std::initializer_list<const char*> codes) {
     return std::any_of(causes.begin(), causes.end(),
                        [&](const Cause& c) { return std::find(codes.begin(), codes.end(), c.code) != codes.end(); });
   };
-  const bool drops = told({"dropout", "mute"}), jumps = told({"splice", "insert", "repeat"});
+  const bool drops = told({"dropout"}), jumps = told({"splice", "insert", "repeat"});
   std::erase_if(continuity.breaks, [&](const Break& b) { return b.kind == BreakKind::dropout ? !drops : !jumps; });
 }
 
@@ -150,8 +152,9 @@ BudgetFacts facts_of(const Clip& master, const Clip& ret, const NullReport& repo
         {"about_kbps", report.ret.bit_rate_bps ? Json(*report.ret.bit_rate_bps / 1000) : Json(nullptr)}};
   facts.gain_db = report.fit.gain_db;
   if (report.master_levels.bits_used) facts.master_bits = *report.master_levels.bits_used;
-  if (!facts.lossy && report.master.sample_rate_hz == report.ret.sample_rate_hz)
-    facts.bits = word_length_of(ret, report.return_levels);
+  if (!facts.lossy)
+    (report.master.sample_rate_hz == report.ret.sample_rate_hz ? facts.bits : facts.bits_elsewhere) =
+        word_length_of(ret, report.return_levels);
   return facts;
 }
 

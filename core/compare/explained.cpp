@@ -60,13 +60,26 @@ struct Explainer {
     static const std::set<std::string> told_elsewhere{"conversion",  "delay", "drift",  "gain",   "swap",   "polarity",
                                                       "word_length", "lossy", "splice", "insert", "repeat", "dropout"};
     for (const Cause& c : r.causes) {
+      if (c.code == "word_length") word_length(c);
       if (told_elsewhere.contains(c.code) && !(c.code == "dropout" && w.continuity.breaks.empty())) continue;
       if (c.code == said.front().code) continue;
+      const bool takes_nothing = c.before_db == c.after_db;
       const bool in_headline = said.front().text.find(c.text.substr(0, c.text.size() - 1)) != std::string::npos;
+      if (in_headline && takes_nothing) continue;
       auto& f = in_headline ? say(finding_code(c.code), severity_of(c), weight_text(c), c.text, evidence_of(c.code))
                             : say(finding_code(c.code), severity_of(c), c.text, budget_text(c), evidence_of(c.code));
       f.value = value_of(c), f.unit = unit_of(c), f.at_s = c.from_s;
     }
+  }
+
+  /// Beside other causes; by itself its dither says it.
+  void word_length(const Cause& c) {
+    if (r.kind == Kind::word_length || r.kind == Kind::noise ||
+        said.front().text.find(c.text.substr(0, c.text.size() - 1)) != std::string::npos)
+      return;
+    const bool plain = c.values["dither"].is_string() && c.values["dither"] == "none";
+    auto& f = say("word_length", plain ? Severity::caution : Severity::note, c.text, budget_text(c), Evidence::words);
+    f.value = c.values["bits"].get<double>(), f.unit = "bits";
   }
 
   static std::string finding_code(const std::string& code) {

@@ -37,7 +37,8 @@ struct Teller {
 
   std::string depth_text() const {
     const auto db = r.residual_relative_db();
-    return db ? fmt::format("the residual lies {} dB under the master", number_text(-*db, 1))
+    return db ? fmt::format("the residual lies {} dB {} the master", number_text(std::abs(*db), 1),
+                            *db > 0 ? "over" : "under")
               : "the residual is digital silence";
   }
 
@@ -87,6 +88,9 @@ struct Teller {
                                : "Only the channels are not in place";
     if (level && polarity) return "Only level and polarity differ";
     if (polarity) return moved ? "Only polarity and timing differ" : "Only polarity differs";
+    const bool cut =
+        std::any_of(r.causes.begin(), r.causes.end(), [](const Cause& c) { return c.code == "word_length"; });
+    if (cut) return moved ? "Only level, timing and word length differ" : "Only level and word length differ";
     return moved ? "Only level and timing differ" : "Only the level differs";
   }
 
@@ -117,9 +121,10 @@ struct Teller {
         break;
       case Kind::word_length:
         f = &say("word_length", Severity::note,
-                 fmt::format("Cut to {} bits: {}.", r.return_levels.bits_used.value_or(0), depth),
-                 fmt::format("Residual at {} dBFS RMS; nothing else differs.",
-                             number_text(power_db(r.sums.residual).value_or(-999), 1)),
+                 fmt::format("Cut to {} bits{}: {}.", r.return_levels.bits_used.value_or(0),
+                             std::abs(r.fit.gain_db) < least_gain_db ? "" : ", at another level", depth),
+                 fmt::format("Residual at {} dBFS RMS{}.", number_text(power_db(r.sums.residual).value_or(-999), 1),
+                             std::abs(r.fit.gain_db) < least_gain_db ? "; nothing else differs" : ""),
                  Evidence::spectra);
         break;
       case Kind::linear:
@@ -206,14 +211,23 @@ struct Teller {
     }
   }
 
+  /// The causes know it better, once they are known; a gain under what they tell is the fit's.
+  double told_gain_db() const {
+    constexpr double too_small_for_a_cause_db = 0.01;
+    const auto gain = std::find_if(r.causes.begin(), r.causes.end(), [](const Cause& c) { return c.code == "gain"; });
+    if (gain != r.causes.end()) return gain->values["gain_db"].get<double>();
+    return r.explained && std::abs(r.fit.gain_db) >= too_small_for_a_cause_db ? 0 : r.fit.gain_db;
+  }
+
   void level() {
-    if (std::abs(r.fit.gain_db) >= (r.kind == Kind::level ? least_gain_alone_db : least_gain_db)) {
-      auto& f = say("gain", Severity::note,
-                    fmt::format("The return is {} dB {}.",
-                                number_text(std::abs(r.fit.gain_db), std::abs(r.fit.gain_db) < 0.1 ? 3 : 2),
-                                r.fit.gain_db > 0 ? "louder" : "quieter"),
-                    "Taken out before comparing.", Evidence::fit);
-      f.value = r.fit.gain_db, f.unit = "dB";
+    const double gain_db = told_gain_db();
+    if (std::abs(gain_db) >= (r.kind == Kind::level ? least_gain_alone_db : least_gain_db)) {
+      auto& f =
+          say("gain", Severity::note,
+              fmt::format("The return is {} dB {}.", number_text(std::abs(gain_db), std::abs(gain_db) < 0.1 ? 3 : 2),
+                          gain_db > 0 ? "louder" : "quieter"),
+              "Taken out before comparing.", Evidence::fit);
+      f.value = gain_db, f.unit = "dB";
     }
     const auto m = integrated_lufs(r.sums.master_pieces), e = integrated_lufs(r.sums.return_pieces);
     if (m && e && std::abs(*e - *m) < loudness_step_lu && r.kind != Kind::identical) {

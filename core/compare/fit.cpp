@@ -8,6 +8,7 @@
 
 #include "core/compare/anchors.hpp"
 #include "core/compare/cells.hpp"
+#include "core/compare/channel_map.hpp"
 #include "core/dsp/median.hpp"
 
 namespace heathmist {
@@ -16,7 +17,7 @@ namespace {
 
 constexpr int most_anchors = 48;
 constexpr double least_share = 0.35;              // of the anchors that must lie on one line
-constexpr double just_as_good = 0.98;             // of the support of the best alignment
+constexpr double just_as_good = 0.96;             // of the support of the best alignment
 constexpr double least_agreement = 0.12;          // under which two clips are called unrelated
 constexpr double whole_sample = 0.02;             // a delay this near a whole sample may be one
 constexpr double whole_sample_with_drift = 0.06;  // and where a drift was taken for it, from end to end
@@ -24,6 +25,8 @@ constexpr double unity_db = 0.002;                // a gain this near 0 dB may b
 constexpr double by_a_filter = 0.3;               // samples that the phase of a filter may look like
 constexpr double by_a_filter_db = 0.02;           // and the gain that its skirts may
 constexpr double pulled_db = 0.004;               // between the least-squares gain and the one that holds
+constexpr double pulled_far_db = 0.25;            // ... and the one that most lies about
+constexpr double about_unity_db = 0.12;           // such a one this near 0 dB may be none
 constexpr int most_rounds = 10;
 constexpr double settled = 1e-6;  // samples: white noise moved by that leaves -115 dB
 constexpr double as_good = 4e-3;  // ... where the residual's energy grows by no more than this share (reading between
@@ -149,6 +152,31 @@ std::optional<Candidate> as_they_stand(Search& s, const View& view, const Sketch
   return {};
 }
 
+/// An alignment, by anchors at its places.
+Candidate measured(const Search& s, const View& view, std::vector<Anchor> anchors, double delay, int64_t slack) {
+  find_anchors(anchors, s.master, s.ret, view.master, view.ret, delay, slack, Job{s.job.stop, {}, s.job.threads});
+  const auto line = line_through(anchors);
+  const double correlation = correlation_at(s, view, anchors, line);
+  const double overlap = overlap_of(s, line.delay) / double(std::min(s.master.format().frames, s.ret.format().frames));
+  return {delay, slack, line, correlation, line.support * (0.1 + correlation) * overlap};
+}
+
+/// Where material repeats, several alignments agree with much of it, each with other parts: those near the best are
+/// told apart by more anchors.
+void look_closer(Search& s, const View& view, const Sketch& master, std::vector<Candidate>& tried) {
+  constexpr double near_the_best = 0.8;
+  constexpr int more_anchors = 40;
+  double most = 0;
+  for (const Candidate& c : tried) most = std::max(most, c.support);
+  const auto is_near = [&](const Candidate& c) { return c.support > 0 && c.support >= near_the_best * most; };
+  if (std::count_if(tried.begin(), tried.end(), is_near) < 2) return;
+  std::erase_if(tried, [&](const Candidate& c) { return !is_near(c); });
+  const int64_t master_frames = s.master.format().frames, return_frames = s.ret.format().frames;
+  for (Candidate& c : tried) {
+    c = measured(s, view, place_anchors(master, master_frames, return_frames, c.delay, more_anchors), c.delay, c.slack);
+  }
+}
+
 /// Looks for the delay in one view; true where enough anchors agree.
 bool locate(Search& s, const View& view) {
   const int64_t master_frames = s.master.format().frames, return_frames = s.ret.format().frames;
@@ -167,11 +195,9 @@ bool locate(Search& s, const View& view) {
     if (few.empty()) continue;
     const auto drifted = int64_t(5e-4 * double(std::min(master_frames, return_frames)));
     const int64_t slack = held ? 8 : std::min<int64_t>(few.front().frames / 2, 2 * plan.step + 64 + drifted);
-    find_anchors(few, s.master, s.ret, view.master, view.ret, delay, slack, Job{s.job.stop, {}, s.job.threads});
-    const auto line = line_through(few);
-    const double correlation = correlation_at(s, view, few, line);
-    tried.push_back({delay, slack, line, correlation, line.support * (0.1 + correlation)});
+    tried.push_back(measured(s, view, std::move(few), delay, slack));
   }
+  look_closer(s, view, master, tried);
   const Candidate* found = best_of(tried, s);
   if (!found) return false;
   const auto standing = held ? std::nullopt : as_they_stand(s, view, master, *found);
@@ -192,55 +218,6 @@ void keep_inliers(Search& s) {
     return std::abs(a.delay - s.line.delay - s.line.drift_ppm * 1e-6 * double(a.at)) >=
            slack_on_line(a, s.line.drift_ppm);
   });
-}
-
-/// Which channel came back as which: the pairing that leaves the least unexplained, the plain one where it is as good.
-std::vector<ChannelPair> find_pairs(const Search& s) {
-  const int m_count = s.master.format().channels, r_count = s.ret.format().channels;
-  auto pairs = plain_pairs(m_count, r_count);
-  std::vector<ChannelPair> all;
-  for (int m = 0; m < m_count; ++m)
-    for (int r = 0; r < r_count; ++r) {
-      ChannelPair pair;
-      pair.master = m;
-      pair.ret = r;
-      all.push_back(pair);
-    }
-  std::vector<Anchor> some = s.anchors;
-  if (some.size() > 12) some.resize(12);
-  const auto spectra = cross_spectra(some, s.master, s.ret, all, s.line.delay, s.line.drift_ppm, s.job);
-  std::vector<double> unexplained(all.size());
-  for (size_t i = 0; i < all.size(); ++i) {
-    const auto found = phase_delay(spectra[i].cross, snr_weights({spectra[i]}));
-    all[i].inverted = found.inverted;
-    std::complex<double> sum = 0;
-    for (size_t k = 0; k < spectra[i].cross.size(); ++k)
-      sum += spectra[i].cross[k] *
-             std::polar(1.0, 2 * std::numbers::pi * double(k) * found.samples / double(CrossSpectra::size));
-    const double power = std::reduce(spectra[i].master.begin(), spectra[i].master.end()) *
-                         std::reduce(spectra[i].ret.begin(), spectra[i].ret.end());
-    unexplained[i] = power > 0 ? 1 - std::min(1.0, sum.real() * sum.real() / power) : 1;
-  }
-  const auto place = [&](int m, int r) { return size_t(m * r_count + r); };
-  const auto cost = [&](const std::vector<ChannelPair>& some_pairs) {
-    double sum = 0;
-    for (const auto& p : some_pairs) sum += unexplained[place(p.master, p.ret)];
-    return sum;
-  };
-  if (m_count > 1 && r_count > 1) {  // greedy: the best match first
-    std::vector<size_t> order(all.size());
-    std::iota(order.begin(), order.end(), 0);
-    std::sort(order.begin(), order.end(), [&](size_t a, size_t b) { return unexplained[a] < unexplained[b]; });
-    std::vector<ChannelPair> matched;
-    for (const size_t i : order)
-      if (std::none_of(matched.begin(), matched.end(),
-                       [&](const auto& p) { return p.master == all[i].master || p.ret == all[i].ret; }))
-        matched.push_back(all[i]);
-    if (cost(matched) < 0.7 * cost(pairs)) pairs = matched;
-  }
-  std::sort(pairs.begin(), pairs.end(), [](const auto& a, const auto& b) { return a.master < b.master; });
-  for (auto& p : pairs) p.inverted = all[place(p.master, p.ret)].inverted;
-  return pairs;
 }
 
 std::vector<std::complex<double>> signed_sum(const std::vector<CrossSpectra>& spectra,
@@ -370,6 +347,25 @@ Weighed weigh(const Search& s, const Fit& fit, std::optional<double> held_gain) 
   return result;
 }
 
+/// What most of the loud samples come back at; none where that is as they were. Nothing where most are moved by a
+/// filter, or by noise.
+std::optional<double> ratio_of_most_samples(const Search& s, const Fit& fit) {
+  constexpr size_t stride = 5;
+  std::vector<std::vector<double>> parts(s.anchors.size());
+  over_anchors(s, fit,
+               [&](Scale&, size_t i, const ChannelPair& p, std::span<const double> x, std::span<const double> y) {
+                 double power = 0;
+                 for (const double v : x) power += v * v / double(x.size());
+                 const double loud = std::sqrt(power), sign = p.inverted ? -1 : 1;
+                 for (size_t n = 0; n < x.size(); n += stride)
+                   if (std::abs(x[n]) > loud) parts[i].push_back(sign * y[n] / x[n]);
+               });
+  std::vector<double> all;
+  for (const auto& part : parts) all.insert(all.end(), part.begin(), part.end());
+  if (const auto as_it_was = held_ratio(all, 1); as_it_was == 1.0) return 1;
+  return held_ratio(std::move(all), fit.gain());
+}
+
 /// Prefers a whole-sample delay and a gain of exactly 0 dB where they explain the return as well.
 void settle(const Search& s, Fit& fit, const std::vector<CrossSpectra>& spectra) {
   const int64_t master_frames = s.master.format().frames, return_frames = s.ret.format().frames;
@@ -395,9 +391,14 @@ void settle(const Search& s, Fit& fit, const std::vector<CrossSpectra>& spectra)
     }
   }
   fit.gain_db = 20 * std::log10(best.energies.gain());
-  if (const auto held = gain_of_most_cells_db(spectra, s.master.format().sample_rate_hz);
-      held && std::abs(*held - fit.gain_db) > pulled_db)
-    fit.gain_db = std::abs(*held) < (is_filtered(spectra) ? by_a_filter_db : unity_db) ? 0 : *held;
+  if (const auto held = gain_of_most_cells(spectra, s.master.format().sample_rate_hz);
+      held && std::abs(held->db - fit.gain_db) > (held->exact ? pulled_db : pulled_far_db))
+    fit.gain_db = std::abs(held->db) < (!held->exact           ? about_unity_db
+                                        : is_filtered(spectra) ? by_a_filter_db
+                                                               : unity_db)
+                      ? 0
+                      : held->db;
+  if (const auto ratio = ratio_of_most_samples(s, fit)) fit.gain_db = 20 * std::log10(*ratio);
   if (s.options.gain_db)
     fit.gain_db = *s.options.gain_db;
   else if (std::abs(fit.gain_db) < unity_db &&
@@ -478,7 +479,7 @@ Fit find_fit(const Clip& master, const Clip& ret, const FitOptions& options, con
     found.others_fit = s.others_fit && !options.delay_samples;
     found.delay_samples = s.line.delay;
     found.drift_ppm = s.line.drift_ppm;
-    found.pairs = find_pairs(s);
+    found.pairs = find_pairs(master, ret, s.anchors, s.line, job);
     const auto spectra = refine(s, found);
     job.report(0.9);
     settle(s, found, spectra);

@@ -7,6 +7,8 @@
 #include <string_view>
 #include <utility>
 
+#include "core/compare/causes/estimates.hpp"
+
 namespace heathmist {
 
 namespace causes {
@@ -24,6 +26,7 @@ constexpr double next_to_nothing = 1e-7;
 constexpr double well_explained = 1e-6;  // of the master's power: no other cause is looked for beyond that
 constexpr double second_db = 3;          // what a later cause of many numbers must take out
 constexpr double second_from_db = -70;   // and what must be left for it: less is how well the first was known
+constexpr double clicks_from_db = -100;  // ... and for clicks beside another: where peaks are not known better
 constexpr double worth_again_db = 0.3;
 constexpr int most_rounds = 3;
 constexpr double simpler_db = 3;  // by which another set of causes must beat one that holds a gain free to move
@@ -48,6 +51,10 @@ struct Tried {
   std::optional<Kept> kept;
   double worth = 0, left = 0;
 };
+
+const Estimate& named(std::string_view code) {
+  return *std::find_if(all().begin(), all().end(), [&](const Estimate& e) { return e.code == code; });
+}
 
 double db_of(double before, double after) { return 10 * std::log10(before / after); }
 
@@ -128,10 +135,12 @@ struct Search {
 
   /// Of those that are not kept yet, or are `also`, the one that is worth most; nothing where none is worth anything.
   Tried best(const View& v, const Estimate* also = nullptr) const {
-    const bool little = !kept.empty() && v.before < master_share(std::pow(10, second_from_db / 10));
+    const bool little = !kept.empty() && v.before < master_share(std::pow(10, second_from_db / 10)),
+               next_to_none = !kept.empty() && v.before < master_share(std::pow(10, clicks_from_db / 10));
     std::vector<const Estimate*> open;
     for (const Estimate& e : all())
-      if (&e == also || (!keeps(e) && &e != banned && !(little && e.stands == Stands::in_programme)))
+      if (&e == also || (!keeps(e) && &e != banned && !(little && e.stands == Stands::in_programme) &&
+                         !(next_to_none && &e == &named("clicks"))))
         open.push_back(&e);
     std::vector<Tried> found(open.size());
     for_each_segment(
@@ -254,15 +263,20 @@ void stand_apart(std::vector<Kept>& kept) {
 
 /// The samples keep to a word length, though what is left beneath the other causes does not show how they were cut.
 std::optional<Cause> word_length_alone(const Excerpt& e, const BudgetFacts& facts) {
-  if (!facts.bits || *facts.bits >= std::min(24, facts.master_bits)) return {};
+  const auto bits = facts.bits ? facts.bits : facts.bits_elsewhere;
+  if (!bits || *bits >= std::min(24, facts.master_bits)) return {};
   Cause c{.code = "word_length"};
   for (int p = 0; p < e.pairs(); ++p) c.channels.push_back(p);
-  c.values = {{"bits", *facts.bits}, {"truncated", nullptr}, {"dither", nullptr}};
+  c.values = {{"bits", *bits}, {"truncated", nullptr}, {"dither", nullptr}};
   return c;
 }
 
-const Estimate& named(std::string_view code) {
-  return *std::find_if(all().begin(), all().end(), [&](const Estimate& e) { return e.code == code; });
+/// Noise that is no louder than the loudest that shaping makes of such a word length.
+bool is_of_word_length(const Cause& noise, const Cause& cut) {
+  constexpr double loudest_steps_db = 18, softest_steps_db = -14;
+  const double step_db = 20 * std::log10(std::ldexp(1.0, 1 - cut.values["bits"].get<int>()));
+  const double over_db = noise.values["level_dbfs"].get<double>() - step_db;
+  return noise.code == "noise" && over_db > softest_steps_db && over_db < loudest_steps_db;
 }
 
 /// A gain that is free to move explains much that has a cause of its own, or two: the search without it is tried too,
@@ -344,6 +358,7 @@ Budget explained(const causes::Excerpt& excerpt, const BudgetFacts& facts, const
   if (before > nothing_left * excerpt.master_power)
     if (auto rest = cause_of_rest(excerpt, model, of_the_rest);
         rest && (search.kept.empty() || rest->code != "noise" || budget.remainder_db.value_or(-999) > told_beside_db)) {
+      if (cut && facts.bits_elsewhere && is_of_word_length(*rest, *cut)) rest = cut;
       rest->part = {CausePart::rest};
       rest->before_db = budget.remainder_db;
       if (rest->code == "word_length") cut.reset();

@@ -1,7 +1,8 @@
 // The budget: causes tried, kept and tried again until nothing takes out more, and what the rest is.
 #pragma once
+#include "core/compare/causes/cause.hpp"
+#include "core/compare/causes/excerpt.hpp"
 #include "core/compare/causes/layers.hpp"
-#include "core/compare/sums.hpp"
 
 namespace heathmist {
 
@@ -11,6 +12,7 @@ struct BudgetFacts {
   std::function<std::optional<Json>()> find_traces{};  ///< looks for those traces: asked where the rest is unexplained
   Json lossy_values = Json::object();                  ///< family, rate ...
   std::optional<int> bits;                             ///< word length that the return's samples keep to
+  std::optional<int> bits_elsewhere;                   ///< ... of a return of another rate, before it is compared
   int master_bits = 64;                                ///< and the master's
   double gain_db = 0;                                  ///< the fit's
   std::optional<double> taken_db{};  ///< against the master, what causes that do something to the programme took out

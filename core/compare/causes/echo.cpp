@@ -7,6 +7,7 @@
 #include "core/compare/causes/estimates.hpp"
 #include "core/dsp/fft.hpp"
 #include "core/dsp/median.hpp"
+#include "core/dsp/simd.hpp"
 
 namespace heathmist::causes {
 
@@ -28,12 +29,19 @@ struct Taps {
 };
 
 void add(std::span<const double> in, const Taps& taps, std::span<double> out) {
-  const auto frames = int64_t(out.size());
-  for (int64_t k = -around; k <= around; ++k) {
-    const double h = taps.of[size_t(k + around)];
-    const int64_t by = taps.at + k;
-    for (int64_t n = std::max<int64_t>(0, by); n < std::min(frames, frames + by); ++n)
-      out[size_t(n)] += h * in[size_t(n - by)];
+  constexpr int64_t chunk = 4096;
+  const std::vector<double> turned(taps.of.rbegin(), taps.of.rend());
+  std::vector<double> from(size_t(chunk + 2 * around)), wet(static_cast<size_t>(chunk));
+  const auto frames = std::ssize(out);
+  for (int64_t n = 0; n < frames; n += chunk) {
+    const int64_t count = std::min(chunk, frames - n), first = n - taps.at - around, last = first + count + 2 * around;
+    const double* read = in.data() + first;
+    if (first < 0 || last > std::ssize(in)) {  // silence around it
+      for (int64_t k = first; k < last; ++k) from[size_t(k - first)] = k >= 0 && k < std::ssize(in) ? in[size_t(k)] : 0;
+      read = from.data();
+    }
+    dsp::simd::convolve(read, turned.data(), int(turned.size()), wet.data(), count);
+    for (int64_t k = 0; k < count; ++k) out[size_t(n + k)] += wet[size_t(k)];
   }
 }
 
@@ -61,24 +69,34 @@ void scale_to(std::span<double> left, std::span<const double> in, Taps& taps) {
 }
 
 /// What turns the model into what is left, by division of the spectra of all of it.
-std::vector<double> deconvolved(std::span<const double> model, std::span<const double> left) {
-  size_t size = 4096;
-  while (size < model.size() * 5 / 4) size *= 2;
-  dsp::RealFft<double> fft(size);
-  const auto transform = [&](std::span<const double> x) {
-    std::fill(fft.time().begin(), fft.time().end(), 0.0);
-    std::copy(x.begin(), x.end(), fft.time().begin());
-    fft.forward();
-    return std::vector<std::complex<double>>(fft.spectrum().begin(), fft.spectrum().end());
-  };
-  const auto x = transform(model), y = transform(left);
-  double power = 0;
-  for (const auto& v : x) power += std::norm(v) / double(x.size());
-  for (size_t k = 0; k < x.size(); ++k)
-    fft.spectrum()[k] = std::conj(x[k]) * y[k] / (std::norm(x[k]) + least_power * power) / double(size);
-  fft.inverse();
-  return {fft.time().begin(), fft.time().end()};
-}
+class Division {
+ public:
+  explicit Division(std::span<const double> model)
+      : fft_(2 * dsp::good_fft_size(std::max<size_t>(2048, model.size() * 5 / 8))), model_(transformed(model)) {
+    for (const auto& v : model_) power_ += std::norm(v) / double(model_.size());
+  }
+
+  std::vector<double> of(std::span<const double> left) {
+    const auto y = transformed(left);
+    for (size_t k = 0; k < y.size(); ++k)
+      fft_.spectrum()[k] =
+          std::conj(model_[k]) * y[k] / (std::norm(model_[k]) + least_power * power_) / double(fft_.size());
+    fft_.inverse();
+    return {fft_.time().begin(), fft_.time().end()};
+  }
+
+ private:
+  std::vector<std::complex<double>> transformed(std::span<const double> x) {
+    std::fill(fft_.time().begin(), fft_.time().end(), 0.0);
+    std::copy(x.begin(), x.end(), fft_.time().begin());
+    fft_.forward();
+    return {fft_.spectrum().begin(), fft_.spectrum().end()};
+  }
+
+  dsp::RealFft<double> fft_;
+  std::vector<std::complex<double>> model_;
+  double power_ = 0;
+};
 
 /// Places where the response stands out.
 std::vector<int64_t> peaks(const std::vector<double>& h, double rate) {
@@ -120,37 +138,40 @@ Stretch read_from(const Excerpt& e, const Planar& model) {
 std::optional<Found> estimate_echo(const Excerpt& e, const Planar& model) {
   const Stretch s = read_from(e, model);
   if (s.frames < e.rate_hz / 2) return {};
-  std::vector<std::vector<Taps>> taps(size_t(e.pairs()));  // by pair; the direct sound's own last
-  std::vector<std::vector<double>> left(size_t(e.pairs()));
+  const auto pairs = size_t(e.pairs());
+  std::vector<std::vector<Taps>> taps(pairs);  // by pair; the direct sound's own last
+  std::vector<std::vector<double>> left(pairs), response(pairs);
+  std::vector<std::unique_ptr<Division>> division(pairs);
   const auto part = [&](int p) { return model.channel(p).subspan(size_t(s.at), size_t(s.frames)); };
-  std::vector<double> mean;
-  for (int p = 0; p < e.pairs(); ++p) {
-    const auto all = left_of(e, model, p);
-    left[size_t(p)].assign(all.begin() + s.at, all.begin() + s.at + s.frames);
-    const auto h = deconvolved(part(p), left[size_t(p)]);
-    mean.resize(h.size());
+  each_pair(e.threads, e.pairs(), [&](int pair) {
+    const auto p = size_t(pair);
+    const auto all = left_of(e, model, pair);
+    left[p].assign(all.begin() + s.at, all.begin() + s.at + s.frames);
+    division[p] = std::make_unique<Division>(part(pair));
+    response[p] = division[p]->of(left[p]);
+  });
+  std::vector<double> mean(response.front().size());
+  for (const auto& h : response)
     for (size_t n = 0; n < h.size(); ++n) mean[n] += h[n] / e.pairs();
-  }
   const auto found = peaks(mean, e.rate_hz);
   if (found.empty()) return {};
-  for (int p = 0; p < e.pairs(); ++p) {
-    auto& own = taps[size_t(p)];
+  each_pair(e.threads, e.pairs(), [&](int pair) {
+    const auto p = size_t(pair);
+    auto& own = taps[p];
     for (const int64_t at : found) own.push_back({at, std::vector<double>(2 * around + 1)});
     own.push_back({0, std::vector<double>(2 * around + 1)});  // the gain is not known better before
     for (int round = 0; round < rounds; ++round) {
-      const auto h = deconvolved(part(p), left[size_t(p)]);
+      const auto h = round == 0 ? std::move(response[p]) : division[p]->of(left[p]);
       for (Taps& t : own) {
-        Taps more{t.at, {}};
+        Taps minus{t.at, {}};
         for (int64_t k = -around; k <= around; ++k)
-          more.of.push_back(t.at || k == 0 ? h[size_t(t.at + k + int64_t(h.size())) % h.size()] : 0);
-        Taps minus = more;
-        for (double& v : minus.of) v = -v;
-        add(part(p), minus, left[size_t(p)]);
-        for (size_t k = 0; k < t.of.size(); ++k) t.of[k] += more.of[k];
+          minus.of.push_back(t.at || k == 0 ? -h[size_t(t.at + k + int64_t(h.size())) % h.size()] : 0);
+        add(part(pair), minus, left[p]);
+        for (size_t k = 0; k < t.of.size(); ++k) t.of[k] -= minus.of[k];
       }
-      for (Taps& t : own) scale_to(left[size_t(p)], part(p), t);
+      for (Taps& t : own) scale_to(left[p], part(pair), t);
     }
-  }
+  });
   Json echoes = Json::array();
   for (const Taps& t : taps.front()) {
     if (!t.at) continue;
@@ -165,12 +186,11 @@ std::optional<Found> estimate_echo(const Excerpt& e, const Planar& model) {
   int64_t reach = around;
   for (const Taps& t : taps.front()) reach = std::max(reach, t.at + around);
   return Found{c,
-               [taps](const Places&, Planar& m) {
-                 std::vector<double> dry;
-                 for (int p = 0; p < m.channels(); ++p) {
-                   dry.assign(m.channel(p).begin(), m.channel(p).end());
+               [taps, threads = e.threads](const Places&, Planar& m) {
+                 each_pair(threads, m.channels(), [&](int p) {
+                   const std::vector<double> dry(m.channel(p).begin(), m.channel(p).end());
                    for (const Taps& t : taps[size_t(p)]) add(dry, t, m.channel(p));
-                 }
+                 });
                },
                double(reach) / e.rate_hz};
 }

@@ -109,6 +109,17 @@ struct Fitter {
   }
 };
 
+/// A bell at the very edge of what is heard is more likely the way down of a pass: it must be that much better.
+double doubt(const std::vector<EqSection>& sections, double rate) {
+  constexpr double lowest_hz = 30, highest = 0.42, much_better = 4;
+  return std::any_of(sections.begin(), sections.end(),
+                     [&](const EqSection& s) {
+                       return s.kind == Kind::bell && s.gain_db < 0 && (s.hz < lowest_hz || s.hz > highest * rate);
+                     })
+             ? much_better
+             : 1;
+}
+
 /// The level of most of the spectrum: the fullest window of 0.2 dB, by octaves.
 double densest(const std::vector<ShapePoint>& points) {
   double best = 0, at = 0;
@@ -184,13 +195,13 @@ EqShape shape_of(const std::vector<ShapePoint>& points, double rate_hz, size_t m
     }
     std::sort(tried.begin(), tried.end(), [](const auto& a, const auto& b) { return a.first < b.first; });
     // the best few starts of every kind are refined
-    std::array<int, 5> taken{};
-    double best = shape.error_db;
+    std::array<std::array<int, 5>, 5> taken{};  // by kind and order
+    double best = shape.error_db, counts = best;
     std::vector<EqSection> kept;
     for (auto& [error, sections] : tried) {
-      if (taken[size_t(sections.back().kind)]++ >= 2) continue;
+      if (taken[size_t(sections.back().kind)][size_t(sections.back().order)]++ >= 2) continue;
       const double now = fitter.refine(sections);
-      if (now < best) best = now, kept = sections;
+      if (now * doubt(sections, rate_hz) < counts) best = now, counts = now * doubt(sections, rate_hz), kept = sections;
     }
     if (kept.empty() || best > worth_a_section * shape.error_db) break;
     const EqSection& last = kept.back();

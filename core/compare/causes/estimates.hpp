@@ -1,9 +1,40 @@
-// The estimates of single causes; each stands in the file of its name.
+// Causes: what explains the residual, one after the other, until the remainder is left.
+//
+// A cause is a small model of something that may have happened to the master on its way. It is estimated from what the
+// master was made into so far (the model) and what came back (the return), put into the model, and kept where it takes
+// out of what is left more than chance would. All of that happens on an excerpt of the pair, in memory.
+//
+//   Excerpt excerpt = take_excerpt(...);
+//   Budget budget = explain_away(excerpt, ...);      // budget.hpp
+//
+// Adding a cause is one file with one `Estimate` and one line in the list (causes.cpp).
 #pragma once
 #include "core/compare/causes/cause.hpp"
+#include "core/compare/causes/excerpt.hpp"
+#include "core/compare/causes/layers.hpp"
 
 namespace heathmist::causes {
 
+/// A cause that was found: described (code, channels, places, values), and what puts it into a model.
+struct Found {
+  Cause cause;
+  PutIn take_out;
+  double reach_s = 0;  ///< how far from a sample what it does to it comes from, on either side
+};
+
+/// Looks for one kind of cause between a model and the excerpt's return. Nothing where it cannot be there.
+struct Estimate {
+  const char* code;
+  double least_db;  ///< what it must take out of what is left, on frames that it was not fitted on
+  double price_db;  ///< by how much it must beat a simpler one
+  Stands stands;
+  std::optional<Found> (*estimate)(const Excerpt& excerpt, const Planar& model);
+};
+
+/// All of them, in the order in which they are tried.
+const std::vector<Estimate>& all();
+
+// Each stands in the file of its name.
 std::optional<Found> estimate_mute(const Excerpt& excerpt, const Planar& model);
 std::optional<Found> estimate_fade(const Excerpt& excerpt, const Planar& model);
 std::optional<Found> estimate_gain_step(const Excerpt& excerpt, const Planar& model);

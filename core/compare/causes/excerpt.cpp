@@ -128,6 +128,7 @@ Excerpt take_excerpt(const Clip& master, const Clip& ret, const Fit& fit, const 
                      const Continuity& breaks, bool by_channel, int64_t most_samples, const Job& job) {
   Excerpt e;
   e.rate_hz = master.format().sample_rate_hz;
+  e.threads = job.workers();
   const int pairs = int(fit.pairs.size());
   std::vector<int64_t> events;
   for (const Break& b : breaks.breaks) events.push_back(std::llround((b.at_s + 0.5 * b.length_s) * e.rate_hz));

@@ -1,10 +1,71 @@
-// Cutting the excerpt that causes are looked for in.
+// The excerpt of a pair that causes are looked for in.
 #pragma once
-#include "core/compare/causes/cause.hpp"
+#include <algorithm>
+#include <memory>
+#include <optional>
+#include <vector>
+
 #include "core/compare/continuity.hpp"
 #include "core/compare/sums.hpp"
 
 namespace heathmist::causes {
+
+/// A stretch of the overlap, and where it stands in the excerpt.
+struct Stretch {
+  int64_t first = 0;  ///< master frame
+  int64_t at = 0;     ///< place in the excerpt
+  int64_t frames = 0;
+};
+
+/// Where samples stand in the overlap, as stretches of it. Places count the samples; times count frames from where the
+/// overlap starts.
+struct Places {
+  std::vector<Stretch> stretches;
+  int64_t start = 0;  ///< master frame at time 0
+
+  double time_of(int64_t place) const;
+  std::optional<int64_t> place_of(double time) const;  ///< nothing where no sample stands there
+  /// What of the times [from, until) stands in it, as what(place, time, frames).
+  template <class What>
+  void each_of(int64_t from, int64_t until, What what) const {
+    for (const Stretch& s : stretches) {
+      const int64_t a = std::max(from, s.first - start), b = std::min(until, s.first - start + s.frames);
+      if (a < b) what(s.at + a - (s.first - start), a, b - a);
+    }
+  }
+  /// What of `others` stands in it, as what(place, place in others, frames).
+  template <class What>
+  void each_shared(const Places& others, What what) const {
+    for (const Stretch& o : others.stretches)
+      each_of(o.first - start, o.first - start + o.frames, [&](int64_t place, int64_t time, int64_t frames) {
+        what(place, o.at + time - (o.first - start), frames);
+      });
+  }
+};
+
+/// Sums of model^2, model return and return^2 over a piece.
+struct GainPiece {
+  double mm = 0, mr = 0, rr = 0;
+  double gain() const { return mm > 0 ? mr / mm : 0; }
+};
+
+/// What of a fitted pair the causes are looked for in: all of it, or stretches of a long one. pairs x frames.
+struct Excerpt : Places {
+  int rate_hz = 0;
+  int threads = 1;                       ///< that one estimate may use
+  std::shared_ptr<const Planar> master;  ///< the channel of each pair
+  Planar ret;                            ///< laid on it, at the master's level and polarity
+  std::vector<uint8_t> told;             ///< per place: 0 where nothing may be read (what was skipped, or breaks off)
+  bool whole = true;                     ///< all of the overlap
+  double master_power = 0;               ///< mean square over what may be read
+  std::vector<GainPiece> course;         ///< of a long one: master and return over the whole overlap, in pieces of
+  int64_t course_piece = 0;              ///< so many frames
+
+  int pairs() const { return master->channels(); }
+  int64_t frames() const { return master->frames(); }
+  double seconds_of(double time) const;  ///< in the master's time
+  double seconds_at(int64_t place) const { return seconds_of(time_of(place)); }
+};
 
 /// All of the overlap where it has at most `most_samples` (frames by pairs), else stretches of it: the two ends, the
 /// loudest, the quietest, the one where the residual is greatest, and some evenly spread. Every channel is laid by its
@@ -17,5 +78,22 @@ Excerpt take_excerpt(const Clip& master, const Clip& ret, const Fit& fit, const 
 double held_gain_db(const Excerpt& excerpt);
 /// Turns the excerpt's return down.
 void turn_down(Excerpt& excerpt, double db);
+
+/// Frames are split into pieces of this many; causes with many numbers are fitted on the even pieces and tried on the
+/// odd ones.
+inline int64_t piece_frames(int rate_hz) { return std::max<int64_t>(16, rate_hz / 100); }
+
+/// Return - model of one pair; zero where nothing may be read.
+std::vector<double> left_of(const Excerpt& excerpt, const Planar& model, int pair);
+
+/// Mean square of return - model over what may be read; `odd`: over the odd pieces only.
+double power_left(const Excerpt& excerpt, const Planar& model, bool odd = false);
+
+/// Calls what(pair) for each, on so many threads.
+template <class What>
+void each_pair(int threads, int pairs, What what) {
+  for_each_segment(
+      pairs, Job{{}, {}, threads}, [] { return 0; }, [&](int, int64_t p) { what(int(p)); });
+}
 
 }  // namespace heathmist::causes

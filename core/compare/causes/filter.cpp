@@ -19,6 +19,18 @@ constexpr double tail_from_s = 0.004;  // later than that an EQ's response has g
 constexpr double tail_share = 3e-4;    // of the response's energy that makes a tail
 constexpr double edge_db = 25;         // a fall by that within a third of an octave is a band's limit
 
+/// Where a bin holds no more than a Hann window lets in from its neighbours (side lobes fall as 1 / (pi d^3)), it tells
+/// of them.
+bool is_leakage(const std::vector<double>& power, size_t k) {
+  constexpr size_t nearest = 3, farthest = 48;
+  constexpr double clear = 4;
+  for (size_t d = nearest; d <= farthest; ++d) {
+    const double side = std::max(k >= d ? power[k - d] : 0, k + d < power.size() ? power[k + d] : 0);
+    if (power[k] < clear * side * std::pow(0.318 / (double(d) * double(d) * double(d)), 2)) return true;
+  }
+  return false;
+}
+
 /// The response in twelfth octaves.
 std::vector<ShapePoint> points_of(const Response& r, size_t pair) {
   std::vector<ShapePoint> points;
@@ -29,16 +41,17 @@ std::vector<ShapePoint> points_of(const Response& r, size_t pair) {
   for (double hz = 20; hz < 0.985 * top; hz *= std::exp2(1.0 / 12)) {
     const auto from = size_t(std::ceil(hz * std::exp2(-1.0 / 24) / r.bin_hz)),
                to = std::min(h.size() - 1, size_t(hz * std::exp2(1.0 / 24) / r.bin_hz));
-    double magnitude = 0, weight = 0, certainty = 0;
+    double magnitude = 0, weight = 0, place = 0;
     std::complex<double> mean = 0;
     for (size_t k = std::max<size_t>(1, std::min(from, to)); k <= to; ++k) {
-      if (power[k] < 1e-13 * most) continue;
+      if (power[k] < 1e-13 * most || is_leakage(power, k)) continue;
       const double w = r.certainty[pair][k];
-      magnitude += w * std::norm(h[k]), mean += w * h[k], weight += w, certainty += w;
+      magnitude += w * std::norm(h[k]), mean += w * h[k], weight += w, place += w * double(k);
     }
-    if (!(weight > 0)) continue;
+    const double at_hz = weight > 0 ? place / weight * r.bin_hz : 0;  // bins are wide in the bass
+    if (!(weight > 0) || (!points.empty() && at_hz < 1.001 * points.back().hz)) continue;
     points.push_back(
-        {hz, 10 * std::log10(std::max(1e-9, magnitude / weight)), std::min(1.0, certainty / 8), mean / weight});
+        {at_hz, 10 * std::log10(std::max(1e-9, magnitude / weight)), std::min(1.0, weight / 8), mean / weight});
   }
   return points;
 }
@@ -63,11 +76,25 @@ std::optional<double> band_limit(const std::vector<ShapePoint>& points, double f
     if (!gone) continue;
     if (points[n - 4].db - flat_db > -6) {  // a third of an octave below
       for (size_t k = n; k-- > 0;)
-        if (points[k].db - flat_db > -3) return points[k].hz;
+        if (const double over = points[k].db - flat_db + 3; over > 0) {  // between two points, evenly in octaves
+          if (k + 1 >= points.size()) return points[k].hz;
+          const double fall = points[k].db - points[k + 1].db;
+          return points[k].hz * std::pow(points[k + 1].hz / points[k].hz, std::clamp(over / fall, 0.0, 1.0));
+        }
     }
     return {};
   }
   return {};
+}
+
+/// Nothing else than the limit: what the sections say is the way down to it.
+bool is_flat_below(const std::vector<std::vector<ShapePoint>>& points, const std::vector<EqShape>& shapes, double hz) {
+  constexpr double way_down = 0.85;
+  for (size_t p = 0; p < points.size(); ++p)
+    for (const ShapePoint& at : points[p])
+      if (at.hz < way_down * hz && at.weight > 0.05 && std::abs(at.db - shapes[p].flat_db) > flat_magnitude_db)
+        return false;
+  return true;
 }
 
 /// A tail that dies away evenly: when it falls by 60 dB, and how strong it is.
@@ -197,7 +224,7 @@ std::optional<Found> estimate_filter(const Excerpt& e, const Planar& model) {
     c = {.code = "phase"};
     c.values = {{"rms_deg", phase}};
     tell_where(points, c.values);
-  } else if (limit && shapes.front().sections.size() <= 1) {
+  } else if (limit && (shapes.front().sections.size() <= 1 || is_flat_below(points, shapes, *limit))) {
     c = {.code = "band_limit"};
     c.values = {{"hz", *limit}};
   } else {

@@ -1,6 +1,6 @@
 // The gain from model to return over time: what fades, steps, rides and levellers are found in.
 #pragma once
-#include "core/compare/causes/cause.hpp"
+#include "core/compare/causes/excerpt.hpp"
 
 namespace heathmist::causes {
 

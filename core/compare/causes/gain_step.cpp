@@ -10,6 +10,7 @@ namespace heathmist::causes {
 namespace {
 
 constexpr double least_step_db = 0.05;
+constexpr double arithmetic = 1e-10;  // of the return's energy: what sums lose to rounding is no step
 constexpr size_t most_steps = 12, least_pieces = 4;
 
 /// Sums over the pieces before n, so that any stretch is one subtraction.
@@ -51,7 +52,7 @@ std::vector<size_t> split(const Sums& s, size_t count) {
     // A step that takes less than a fifth of what is left says nothing of its own.
     double left = 0;
     for (size_t n = 0; n + 1 < borders.size(); ++n) left += s.cost(borders[n], borders[n + 1]);
-    if (!best || most < 0.2 * left) break;
+    if (!best || most < 0.2 * left || most < arithmetic * s.rr.back()) break;
     borders.insert(std::upper_bound(borders.begin(), borders.end(), best), best);
   }
   return borders;

@@ -13,6 +13,7 @@ constexpr double matters_db = -60;  // what a cause takes out, against the maste
 constexpr double beside_coding_db = 10;    // what another cause must take out to be named beside coding
 constexpr double beside_db = 40;           // ... and how far under the greatest it may lie
 constexpr double unexplained_db = -100;    // what may be left with no cause, where nothing else was found
+constexpr double far_under_fit_db = -80;   // ... or how far it may lie under what the fit took out
 constexpr double most_unexplained_db = 6;  // a rest this near to what all causes took out leaves the pair unexplained
 
 const std::map<std::string, Kind> groups{{"eq", Kind::linear},
@@ -80,7 +81,11 @@ Kind kind_by_causes(const std::vector<Cause>& causes, const NullReport& r) {
     });
     if (!beside && !taken.contains(Kind::changed)) return Kind::lossy;
   }
-  if (taken.empty()) return unexplained ? Kind::changed : kind_of_fit(r);
+  if (taken.empty()) {
+    const double taken_by_fit = causes.empty() ? 0 : power_of(causes.front().before_db);
+    const bool all_but_nothing = left < std::pow(10, far_under_fit_db / 10) * taken_by_fit;
+    return unexplained && !all_but_nothing ? Kind::changed : kind_of_fit(r);
+  }
   if (unexplained && left > std::pow(10, matters_db / 10)) return Kind::changed;
   if (matter.size() > 1) return Kind::changed;
   const Kind kind = matter.front();

@@ -1,13 +1,23 @@
 // The causes of a pair as layers that are put into the programme, one after the other, until the return stands there.
 #pragma once
+#include <functional>
 #include <vector>
 
-#include "core/compare/causes/cause.hpp"
+#include "core/audio/planar.hpp"
 #include "core/compare/continuity.hpp"
 
 namespace heathmist {
 
 namespace causes {
+
+struct Places;
+
+/// Puts a cause into samples of a model of the return, so that what is left has it taken out. Nothing is done where the
+/// cause is not known: outside of what it was found in, where it has a course of its own.
+using PutIn = std::function<void(const Places& where, Planar& model)>;
+
+/// Where a cause stands: done to the programme; added beside it, which nothing done to it changes; or over both.
+enum class Stands { in_programme, beside_it, over_all };
 
 struct Layer {
   Stands stands;

@@ -39,19 +39,21 @@ struct Moments {
 Moments moments(const Excerpt& e, const Planar& model, const Matrix* a = nullptr) {
   Moments m;
   const auto x0 = model.channel(0), x1 = model.channel(1), y0 = e.ret.channel(0), y1 = e.ret.channel(1);
-  const auto off = [&](size_t n) {
-    return std::hypot((*a)[0][0] * x0[n] + (*a)[0][1] * x1[n] - y0[n], (*a)[1][0] * x0[n] + (*a)[1][1] * x1[n] - y1[n]);
+  const auto off = [&](size_t n) {  // squared
+    const double l = (*a)[0][0] * x0[n] + (*a)[0][1] * x1[n] - y0[n],
+                 r = (*a)[1][0] * x0[n] + (*a)[1][1] * x1[n] - y1[n];
+    return l * l + r * r;
   };
   double usual = 0;
   if (a) {
     std::vector<double> all;
     for (size_t n = 0; n < size_t(e.frames()); n += 7)
       if (e.told[n]) all.push_back(off(n));
-    usual = 3 * dsp::median(all) + 1e-12;
+    usual = 9 * dsp::median(all) + 1e-24;
   }
   for (size_t n = 0; n < size_t(e.frames()); ++n) {
     if (!e.told[n]) continue;
-    const double w = a ? 1 / (1 + std::pow(off(n) / usual, 2)) : 1;
+    const double w = a ? 1 / (1 + off(n) / usual) : 1;
     m.xx[0][0] += w * x0[n] * x0[n], m.xx[0][1] += w * x0[n] * x1[n], m.xx[1][1] += w * x1[n] * x1[n];
     m.xy[0][0] += w * x0[n] * y0[n], m.xy[0][1] += w * x0[n] * y1[n], m.xy[1][0] += w * x1[n] * y0[n];
     m.xy[1][1] += w * x1[n] * y1[n], m.yy[0] += w * y0[n] * y0[n], m.yy[1] += w * y1[n] * y1[n];

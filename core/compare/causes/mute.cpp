@@ -74,7 +74,10 @@ std::optional<Found> estimate_mute(const Excerpt& e, const Planar& model) {
       count += std::none_of(gaps.begin(), gaps.end(), [&](const Gap& o) {
         return o.pair < g.pair && std::abs(o.from - g.from) < e.rate_hz / 50;
       });
-    c.values = {{"at_s", *c.from_s}, {"length_s", double(longest.to - longest.from) / e.rate_hz}, {"count", count}};
+    c.values = {{"at_s", *c.from_s},
+                {"length_s", double(longest.to - longest.from) / e.rate_hz},
+                {"count", count},
+                {"in_all", channels.size() == size_t(e.pairs())}};
   }
   c.channels = channels;
   if (!silent.empty()) c.values = {{"channels", channels}, {"all", channels.size() == size_t(e.pairs())}};

@@ -16,6 +16,7 @@ constexpr double channel_delay_least = 0.004;  // samples
 constexpr double channel_delay_db = 0.5;       // what it must take out
 constexpr double jumps_take_db = 3;            // what undoing them must take out
 constexpr double least_gain_db = 0.003;        // that is told
+constexpr double least_delay = 0.002;          // samples; likewise
 constexpr int64_t level_frames = 1 << 18;      // of a stretch that the fit's own causes are weighed on
 
 /// Mean square of return - master under another fit, over the excerpt's stretches.
@@ -63,9 +64,10 @@ std::vector<Cause> causes_of_fit(const Comparable& pair, const NullReport& repor
   };
   if (f.delay_samples != 0) {
     so_far.delay_samples = f.delay_samples;
-    add("delay",
-        {{"delay_samples", f.delay_samples}, {"delay_ms", 1000 * f.delay_samples / report.master.sample_rate_hz}},
-        all_channels(report));
+    if (std::abs(f.delay_samples) >= least_delay)
+      add("delay",
+          {{"delay_samples", f.delay_samples}, {"delay_ms", 1000 * f.delay_samples / report.master.sample_rate_hz}},
+          all_channels(report));
   }
   if (f.drift_ppm != 0) {
     so_far.drift_ppm = f.drift_ppm;
@@ -108,6 +110,46 @@ Cause cause_of(const Break& b, const NullReport& report) {
   c.values = {{"at_s", b.at_s}, {"length_s", b.length_s}};
   c.code = b.kind == BreakKind::skip ? "splice" : b.repeats ? "repeat" : "insert";
   c.values["jump_samples"] = b.jump_samples;
+  return c;
+}
+
+/// The level that a cause found beyond the fit's gain gives to what it leaves as it was: an EQ its flat part, a change
+/// of width the mid, a fold the sum, a copy the copied side.
+double level_within_db(const std::vector<Cause>& causes) {
+  for (const Cause& c : causes) {
+    const Json& v = c.values;
+    if (c.code == "eq") return v["flat_db"].get<double>();
+    if (c.code == "width") return v["mid_db"].get<double>();
+    if (c.code != "mono" && c.code != "copied_channel") continue;
+    if (!v.contains("matrix")) continue;
+    const double in_left = v["matrix"][0][0].get<double>(), of_right = v["matrix"][0][1].get<double>();
+    return 20 * std::log10(std::max(1e-9, std::abs(in_left + of_right)));
+  }
+  return 0;
+}
+
+/// A gain is told with what other causes found of it, and not where it comes to nothing, or is little and takes nothing
+/// out.
+void tell_gain(std::vector<Cause>& told, double more_db) {
+  constexpr double little_db = 0.1, within_another_db = 0.03;
+  const auto gain = std::find_if(told.begin(), told.end(), [](const Cause& c) { return c.code == "gain"; });
+  if (gain == told.end()) return;
+  const double db = gain->values["gain_db"].get<double>() + more_db;
+  const bool takes = gain->after_db.value_or(-999) < gain->before_db.value_or(-999);
+  if (std::abs(db) < (more_db == 0 ? least_gain_db : within_another_db) || (std::abs(db) < little_db && !takes))
+    told.erase(gain);
+  else
+    gain->values["gain_db"] = db;
+}
+
+/// A mono master that comes back in all channels, which are one and the same.
+std::optional<Cause> mono_in_all(const NullReport& report, const Excerpt& e) {
+  if (report.master.channels != 1 || report.ret.channels < 2) return {};
+  const auto first = e.ret.channel(0);
+  for (int p = 1; p < e.pairs(); ++p)
+    if (!std::equal(first.begin(), first.end(), e.ret.channel(p).begin())) return {};
+  Cause c{.code = "copied_channel", .channels = all_channels(report), .values = {{"from", 0}, {"of_mono", true}}};
+  c.before_db = c.after_db = relative_db(power_left(e, *e.master), e.master_power);
   return c;
 }
 
@@ -189,6 +231,7 @@ PairBudget causes_of_pair(const Comparable& pair, const NullReport& report, cons
   const double more_db = held_gain_db(plain);
   turn_down(plain, more_db);
   told = causes_of_fit(pair, report, plain, more_db);
+  if (auto copied = mono_in_all(report, plain)) told.push_back(std::move(*copied));
   if (!(report.sums.residual > 0)) {
     for (auto& c : told) c.text = sentence_of(c);
     return whole;
@@ -212,6 +255,7 @@ PairBudget causes_of_pair(const Comparable& pair, const NullReport& report, cons
   BudgetFacts at_that_gain = facts;
   at_that_gain.gain_db += more_db;
   auto budget = explain_away(plain, at_that_gain, job);
+  tell_gain(told, level_within_db(budget.causes));
   for (auto& c : budget.causes) told.push_back(std::move(c));
   whole.layers.layers = std::move(budget.layers);
   start_from_the_residual(told, report, plain.whole);

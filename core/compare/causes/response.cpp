@@ -21,29 +21,11 @@ struct Sums {
   double blocks = 0;
 };
 
-/// Averaged cross-spectrum of the model and what is left of one pair.
-Sums sums_of(const Excerpt& e, std::span<const double> model, std::span<const double> left, dsp::RealFft<double>& fft,
-             std::span<const double> window) {
-  const size_t size = fft.size(), bins = size / 2 + 1;
-  Sums s{Bins(bins), std::vector<double>(bins), std::vector<double>(bins), 0};
-  Bins x(bins);
-  for (int64_t at = 0; at + int64_t(size) <= e.frames(); at += int64_t(size) / 2) {
-    if (!std::all_of(e.told.begin() + at, e.told.begin() + at + long(size), [](uint8_t t) { return t; })) continue;
-    for (size_t n = 0; n < size; ++n) fft.time()[n] = window[n] * model[size_t(at) + n];
-    fft.forward();
-    std::copy(fft.spectrum().begin(), fft.spectrum().end(), x.begin());
-    for (size_t n = 0; n < size; ++n) fft.time()[n] = window[n] * left[size_t(at) + n];
-    fft.forward();
-    for (size_t k = 0; k < bins; ++k) {
-      const Complex y = fft.spectrum()[k];
-      s.across[k] += std::conj(x[k]) * y;
-      s.model[k] += std::norm(x[k]);
-      s.left[k] += std::norm(y);
-    }
-    s.blocks += 1;
-  }
-  return s;
+/// a b, and conj(a) b: without a look for what is no number, that the operator takes.
+Complex times(Complex a, Complex b) {
+  return {a.real() * b.real() - a.imag() * b.imag(), a.real() * b.imag() + a.imag() * b.real()};
 }
+Complex across(Complex a, Complex b) { return times(std::conj(a), b); }
 
 /// What a round adds to the path; nothing where chance might have made it.
 Bins found_in(const Sums& s) {
@@ -61,15 +43,19 @@ Bins found_in(const Sums& s) {
 
 void run(const Bins& h, dsp::RealFft<double>& fft, std::span<const double> in, std::span<double> out) {
   const size_t size = fft.size(), hop = size / 2, lead = size / 4;
+  const auto time = fft.time();
+  const auto spectrum = fft.spectrum();
   for (size_t at = 0; at < out.size(); at += hop) {
-    for (size_t n = 0; n < size; ++n) {
-      const auto place = int64_t(at + n) - int64_t(lead);
-      fft.time()[n] = place >= 0 && place < int64_t(in.size()) ? in[size_t(place)] : 0;
-    }
+    const size_t before = std::min(size, at < lead ? lead - at : 0), first = at + before - lead,
+                 count = first < in.size() ? std::min(size - before, in.size() - first) : 0;
+    std::fill_n(time.begin(), before, 0.0);
+    std::copy_n(in.begin() + long(std::min(first, in.size())), count, time.begin() + long(before));
+    std::fill(time.begin() + long(before + count), time.end(), 0.0);
     fft.forward();
-    for (size_t k = 0; k < h.size(); ++k) fft.spectrum()[k] *= h[k];
+    for (size_t k = 0; k < h.size(); ++k) spectrum[k] = times(spectrum[k], h[k]);
     fft.inverse();
-    for (size_t n = 0; n < hop && at + n < out.size(); ++n) out[at + n] = fft.time()[lead + n] / double(size);
+    const double scale = 1 / double(size);
+    for (size_t n = 0; n < std::min(hop, out.size() - at); ++n) out[at + n] = scale * time[lead + n];
   }
 }
 
@@ -84,55 +70,116 @@ std::vector<double> Response::impulse(size_t pair) const {
   return out;
 }
 
-Response estimate_response(const Excerpt& e, const Planar& model, size_t size, int rounds) {
-  Response r{size, double(e.rate_hz) / double(size), {}, {}, {}};
-  dsp::RealFft<double> fft(size);
-  const auto window = dsp::hann(size);
-  std::vector<double> left(size_t(e.frames()));
-  for (int p = 0; p < e.pairs(); ++p) {
-    const auto x = model.channel(p), y = e.ret.channel(p);
-    Bins h(size / 2 + 1, 1), best = h;  // the last round's may be worse
+namespace {
+
+/// One pair's path, round by round: each finds what the path so far leaves.
+struct Path {
+  const Excerpt& e;
+  std::span<const double> model, ret, window;
+  dsp::RealFft<double> fft;
+  std::vector<double> left;
+  std::vector<int64_t> blocks;  // where all may be read
+  std::vector<Bins> spectra;    // of the model in them
+
+  Path(const Excerpt& excerpt, const Planar& from, int pair, std::span<const double> hann)
+      : e(excerpt),
+        model(from.channel(pair)),
+        ret(excerpt.ret.channel(pair)),
+        window(hann),
+        fft(hann.size()),
+        left(size_t(excerpt.frames())) {
+    const auto size = int64_t(hann.size());
+    for (int64_t at = 0; at + size <= e.frames(); at += size / 2)
+      if (std::all_of(e.told.begin() + at, e.told.begin() + at + size, [](uint8_t t) { return t; }))
+        blocks.push_back(at);
+    for (const int64_t at : blocks) {
+      transform(model, at);
+      spectra.emplace_back(fft.spectrum().begin(), fft.spectrum().end());
+    }
+  }
+
+  void transform(std::span<const double> x, int64_t at) {
+    const auto time = fft.time();
+    for (size_t n = 0; n < window.size(); ++n) time[n] = window[n] * x[size_t(at) + n];
+    fft.forward();
+  }
+
+  void leave(const Bins* h) {
+    if (h) run(*h, fft, model, left);
+    const std::span<const double> is = h ? std::span<const double>(left) : model;
+    std::transform(ret.begin(), ret.end(), is.begin(), left.begin(), std::minus<>());
+  }
+
+  /// Averaged cross-spectrum of the model and what is left.
+  Sums sums() {
+    const size_t bins = fft.bins();
+    Sums s{Bins(bins), std::vector<double>(bins), std::vector<double>(bins), double(blocks.size())};
+    for (size_t n = 0; n < blocks.size(); ++n) {
+      transform(left, blocks[n]);
+      const auto y = fft.spectrum();
+      const Bins& x = spectra[n];
+      for (size_t k = 0; k < bins; ++k) {
+        s.across[k] += across(x[k], y[k]);
+        s.model[k] += std::norm(x[k]);
+        s.left[k] += std::norm(y[k]);
+      }
+    }
+    return s;
+  }
+
+  /// The path, and what was there before it.
+  std::pair<Bins, Sums> found(int rounds) {
+    Bins h(fft.bins(), 1), best = h;  // the last round's may be worse
     Sums first;
     double last = 1e300;
     for (int round = 0; round <= rounds; ++round) {
-      if (round == 0)
-        std::transform(y.begin(), y.end(), x.begin(), left.begin(), std::minus<>());
-      else {
-        run(h, fft, x, left);
-        for (size_t n = 0; n < left.size(); ++n) left[n] = y[n] - left[n];
-      }
-      Sums s = sums_of(e, x, left, fft, window);
+      leave(round == 0 ? nullptr : &h);
+      Sums s = sums();
       if (s.blocks < 2) break;
       const double now = std::reduce(s.left.begin(), s.left.end());
       if (now < last) best = h;
-      if (now > 0.98 * last) break;
+      if (now > 0.98 * last || round == rounds) break;
       last = now;
-      if (round == rounds) break;
       const Bins d = found_in(s);
       for (size_t k = 0; k < h.size(); ++k) h[k] += d[k];
       dsp::shorten_response(h, fft);
       if (round == 0) first = std::move(s);
     }
-    h = std::move(best);
+    return {std::move(best), std::move(first)};
+  }
+};
+
+}  // namespace
+
+Response estimate_response(const Excerpt& e, const Planar& model, size_t size, int rounds) {
+  const auto pairs = size_t(e.pairs());
+  Response r{size,
+             double(e.rate_hz) / double(size),
+             std::vector<Bins>(pairs),
+             std::vector<std::vector<double>>(pairs),
+             std::vector<std::vector<double>>(pairs),
+             e.threads};
+  const auto window = dsp::hann(size);
+  each_pair(e.threads, int(pairs), [&](int p) {
+    auto [h, first] = Path(e, model, p, window).found(rounds);
     std::vector<double> certainty(h.size(), 0);
     for (size_t k = 0; k < h.size() && first.blocks > 0; ++k) {  // of the last round's path against what it left
       const double tells = first.model[k] * std::norm(h[k]);
       certainty[k] = tells > 0 ? first.blocks * tells / (tells + first.left[k]) : 0;
     }
-    r.h.push_back(std::move(h));
-    r.certainty.push_back(std::move(certainty));
-    r.power.push_back(first.blocks > 0 ? std::move(first.model) : std::vector<double>(size / 2 + 1, 0));
-  }
+    r.h[size_t(p)] = std::move(h), r.certainty[size_t(p)] = std::move(certainty);
+    r.power[size_t(p)] = first.blocks > 0 ? std::move(first.model) : std::vector<double>(size / 2 + 1, 0);
+  });
   return r;
 }
 
 void run(const Response& r, Planar& model) {
-  dsp::RealFft<double> fft(r.size);
-  std::vector<double> out(size_t(model.frames()));
-  for (int p = 0; p < model.channels(); ++p) {
+  each_pair(r.threads, model.channels(), [&](int p) {
+    dsp::RealFft<double> fft(r.size);
+    std::vector<double> out(size_t(model.frames()));
     run(r.h[size_t(p)], fft, model.channel(p), out);
     std::copy(out.begin(), out.end(), model.channel(p).begin());
-  }
+  });
 }
 
 }  // namespace heathmist::causes

@@ -2,7 +2,7 @@
 #pragma once
 #include <complex>
 
-#include "core/compare/causes/cause.hpp"
+#include "core/compare/causes/excerpt.hpp"
 
 namespace heathmist::causes {
 
@@ -14,6 +14,7 @@ struct Response {
   std::vector<std::vector<std::complex<double>>> h;  ///< [pair][bin]
   std::vector<std::vector<double>> certainty;        ///< [pair][bin]: coherence / (1 - coherence), by its averages
   std::vector<std::vector<double>> power;            ///< [pair][bin]: of the model
+  int threads = 1;                                   ///< that it runs on
   /// Impulse response of a pair: value at n samples, n from -size/4 to size/4, place 0 first, negative ones at the end.
   std::vector<double> impulse(size_t pair) const;
 };

@@ -141,8 +141,9 @@ const std::map<std::string, Writer>& writers() {
        }},
       {"mute",
        [](const Cause& c, const Json& v) {
-         return fmt::format("Muted for {} at {} in {}", seconds_text(number(v, "length_s")),
-                            clock_text(number(v, "at_s")), channel_list(c));
+         const bool everywhere = v.contains("in_all") && v["in_all"].get<bool>();
+         return fmt::format("Muted for {} at {}{}", seconds_text(number(v, "length_s")), clock_text(number(v, "at_s")),
+                            everywhere ? std::string() : " in " + channel_list(c));
        }},
       {"dropout",
        [](const Cause&, const Json& v) {
@@ -183,6 +184,7 @@ const std::map<std::string, Writer>& writers() {
       {"mono", [](const Cause&, const Json&) { return std::string("Folded to mono"); }},
       {"copied_channel",
        [](const Cause&, const Json& v) {
+         if (v.contains("of_mono")) return std::string("The mono master comes back in every channel");
          return fmt::format("Channel {} of the master comes back in both", int(number(v, "from")) + 1);
        }},
       {"crosstalk",
@@ -203,7 +205,7 @@ const std::map<std::string, Writer>& writers() {
        }},
       {"band_limit",
        [](const Cause&, const Json& v) {
-         return fmt::format("Nothing above {} comes back", hertz_text(number(v, "hz")));
+         return fmt::format("The band ends at {}", hertz_text(number(v, "hz")));
        }},
       {"echo",
        [](const Cause&, const Json& v) {

@@ -187,6 +187,16 @@ bool moves_evenly(const Course& c) {
   return *high - *low > 2 * least_depth && dsp::median(steps) < 0.25 * (*high - *low);
 }
 
+/// Not only where so little sounds that any delay would do.
+bool moves_where_it_sounds(const Course& c, const Local& l) {
+  constexpr double sounds = 0.1;
+  const double usual = std::reduce(l.slope.begin(), l.slope.end()) / double(l.slope.size());
+  double low = 1e300, high = -1e300;
+  for (size_t w = 0; w < c.late.size(); ++w)
+    if (l.slope[w] > sounds * usual) low = std::min(low, c.late[w]), high = std::max(high, c.late[w]);
+  return high - low >= 2 * least_depth;
+}
+
 }  // namespace
 
 std::optional<Found> estimate_wow(const Excerpt& e, const Planar& model) {
@@ -212,8 +222,8 @@ std::optional<Found> estimate_wow(const Excerpt& e, const Planar& model) {
     const auto more = smoothed(now);
     for (size_t n = 0; n < course.late.size(); ++n) course.late[n] += more[n];
   }
+  if (!moves_where_it_sounds(course, first)) return {};
   const auto [low, high] = std::minmax_element(course.late.begin(), course.late.end());
-  if (*high - *low < 2 * least_depth) return {};
   const double reach = std::max(std::abs(*low), std::abs(*high)) + dsp::Interpolator::taps;
   return Found{described(e, course),
                [course, own = static_cast<const Places&>(e)](const Places& where, Planar& m) {

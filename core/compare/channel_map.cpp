@@ -1,0 +1,77 @@
+#include "core/compare/channel_map.hpp"
+
+#include <algorithm>
+#include <cmath>
+#include <numbers>
+#include <numeric>
+
+namespace heathmist {
+
+namespace {
+
+constexpr size_t most_anchors = 12;
+
+/// What of two channels no filter explains: 1 - coherence, by power.
+double incoherence(const CrossSpectra& s) {
+  double own = 0, all = 0;
+  for (size_t k = 1; k < s.cross.size(); ++k) {
+    const double power = std::sqrt(s.master[k] * s.ret[k]);
+    own += power * (1 - s.coherence(k)), all += power;
+  }
+  return all > 0 ? own / all : 1;
+}
+
+}  // namespace
+
+std::vector<ChannelPair> find_pairs(const Clip& master, const Clip& ret, std::vector<Anchor> some,
+                                    const DelayLine& line, const Job& job) {
+  const int m_count = master.format().channels, r_count = ret.format().channels;
+  auto pairs = plain_pairs(m_count, r_count);
+  std::vector<ChannelPair> all;
+  for (int m = 0; m < m_count; ++m)
+    for (int r = 0; r < r_count; ++r) {
+      ChannelPair pair;
+      pair.master = m;
+      pair.ret = r;
+      all.push_back(pair);
+    }
+  if (some.size() > most_anchors) some.resize(most_anchors);
+  const auto spectra = cross_spectra(some, master, ret, all, line.delay, line.drift_ppm, job);
+  std::vector<double> unexplained(all.size()), by_no_filter(all.size());
+  for (size_t i = 0; i < all.size(); ++i) {
+    const auto found = phase_delay(spectra[i].cross, snr_weights({spectra[i]}));
+    all[i].inverted = found.inverted;
+    std::complex<double> sum = 0;
+    for (size_t k = 0; k < spectra[i].cross.size(); ++k)
+      sum += spectra[i].cross[k] *
+             std::polar(1.0, 2 * std::numbers::pi * double(k) * found.samples / double(CrossSpectra::size));
+    const double power = std::reduce(spectra[i].master.begin(), spectra[i].master.end()) *
+                         std::reduce(spectra[i].ret.begin(), spectra[i].ret.end());
+    unexplained[i] = power > 0 ? 1 - std::min(1.0, sum.real() * sum.real() / power) : 1;
+    by_no_filter[i] = incoherence(spectra[i]);
+  }
+  const auto place = [&](int m, int r) { return size_t(m * r_count + r); };
+  const auto cost = [&](const std::vector<ChannelPair>& some_pairs, const std::vector<double>& each) {
+    double sum = 0;
+    for (const auto& p : some_pairs) sum += each[place(p.master, p.ret)];
+    return sum;
+  };
+  if (m_count > 1 && r_count > 1) {  // greedy: the best match first
+    std::vector<size_t> order(all.size());
+    std::iota(order.begin(), order.end(), 0);
+    std::sort(order.begin(), order.end(), [&](size_t a, size_t b) { return unexplained[a] < unexplained[b]; });
+    std::vector<ChannelPair> matched;
+    for (const size_t i : order)
+      if (std::none_of(matched.begin(), matched.end(),
+                       [&](const auto& p) { return p.master == all[i].master || p.ret == all[i].ret; }))
+        matched.push_back(all[i]);
+    if (cost(matched, unexplained) < 0.7 * cost(pairs, unexplained) &&
+        cost(matched, by_no_filter) < 0.9 * cost(pairs, by_no_filter) + 1e-6)
+      pairs = matched;
+  }
+  std::sort(pairs.begin(), pairs.end(), [](const auto& a, const auto& b) { return a.master < b.master; });
+  for (auto& p : pairs) p.inverted = all[place(p.master, p.ret)].inverted;
+  return pairs;
+}
+
+}  // namespace heathmist
