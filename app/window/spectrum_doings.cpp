@@ -42,6 +42,7 @@ void MainWindow::hear_fade(const WordCut& cut) {
         this,
         [this, pair, report] {
           fade_is_heard_ = true;
+          view_->plates()->causes()->mark_heard(-1);  // a cause is let go with its pair
           player_.set_source(pair, report->fit);
           listening_->set_pair(report);
           listening_->hear(Heard::ret);

@@ -122,15 +122,23 @@ void look_for_shaped_noise(Explanation& why, const Comparable& pair, const NullR
   why.shaped_noise = find_shaped_noise(report.sums, top, lines);
 }
 
-/// Silence in the return is a dropout where the causes say so, not where it is faded or muted, or the programme pauses;
+/// Silence in the return is a dropout where the causes say so, not where it is faded, or the programme pauses, nor
+/// within a mute;
 /// a jump where undoing it takes something out.
 void keep_told_breaks(Continuity& continuity, const std::vector<Cause>& causes) {
   const auto told = [&](std::initializer_list<const char*> codes) {
     return std::any_of(causes.begin(), causes.end(),
                        [&](const Cause& c) { return std::find(codes.begin(), codes.end(), c.code) != codes.end(); });
   };
-  const bool drops = told({"dropout"}), jumps = told({"splice", "insert", "repeat"});
-  std::erase_if(continuity.breaks, [&](const Break& b) { return b.kind == BreakKind::dropout ? !drops : !jumps; });
+  const bool drops = told({"dropout", "mute"}), jumps = told({"splice", "insert", "repeat"});
+  constexpr double margin_s = 0.02;
+  const auto is_muted = [&](const Break& b) {
+    return std::any_of(causes.begin(), causes.end(), [&](const Cause& c) {
+      return c.code == "mute" && b.at_s > *c.from_s - margin_s && b.at_s + b.length_s < *c.until_s + margin_s;
+    });
+  };
+  std::erase_if(continuity.breaks,
+                [&](const Break& b) { return b.kind == BreakKind::dropout ? !drops || is_muted(b) : !jumps; });
 }
 
 /// The traces of a coder in the return that the master does not bear.

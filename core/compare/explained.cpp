@@ -88,6 +88,7 @@ struct Explainer {
   Severity severity_of(const Cause& c) const {
     static const std::set<std::string> faults{"mute",          "dropout", "silent_channel", "copied_channel",
                                               "channel_delay", "clicks",  "other_programme"};
+    if (c.values.contains("of_mono")) return Severity::note;
     if (faults.contains(c.code)) return Severity::fault;
     if (c.code == "phase") return Severity::note;
     return c.before_db.value_or(-999) > note_below_db ? Severity::caution : Severity::note;

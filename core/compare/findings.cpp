@@ -88,8 +88,9 @@ struct Teller {
                                : "Only the channels are not in place";
     if (level && polarity) return "Only level and polarity differ";
     if (polarity) return moved ? "Only polarity and timing differ" : "Only polarity differs";
-    const bool cut =
-        std::any_of(r.causes.begin(), r.causes.end(), [](const Cause& c) { return c.code == "word_length"; });
+    const bool cut = std::any_of(r.causes.begin(), r.causes.end(), [&](const Cause& c) {
+      return c.code == "word_length" && c.values["bits"].get<int>() < r.master_levels.bits_used.value_or(64);
+    });
     if (cut) return moved ? "Only level, timing and word length differ" : "Only level and word length differ";
     return moved ? "Only level and timing differ" : "Only the level differs";
   }

@@ -121,6 +121,32 @@ class TestReturnsTold : public QObject {
     QVERIFY2(r.findings.front().text.find("breaks") == std::string::npos, r.findings.front().text.c_str());
   }
 
+  void a_dropout_beside_a_mute_is_told_too() {
+    const Planar sound = programme("dense", 44100, 10, 5);
+    const auto r =
+        told_of(sound,
+                gained(sound,
+                       [](size_t n) {
+                         return (n > 3 * 44100 && n < 5 * 44100) || (n > 7 * 44100 && n < 7 * 44100 + 3000) ? 0.0 : 1.0;
+                       }),
+                44100);
+    QVERIFY2(tells(r, "mute"), qPrintable(told(r)));
+    int dropouts = 0;
+    for (const Finding& f : r.findings) {
+      if (f.code != "dropout") continue;
+      ++dropouts;
+      QVERIFY(std::abs(f.at_s.value_or(0) - 7) < 0.02);
+    }
+    QCOMPARE(dropouts, 1);
+  }
+
+  void a_gain_of_the_same_word_length_is_the_level_alone() {
+    const Planar sound = requantised(programme("dense", 44100, 6, 5), 16, true);
+    const auto r = told_of(sound, requantised(scaled(sound, 0.7), 16, true), 44100, WordFormat::pcm16);
+    QCOMPARE(name_of(r.kind), "level");
+    QVERIFY2(r.findings.front().text.starts_with("Only the level differs"), r.findings.front().text.c_str());
+  }
+
   void a_high_pass_is_named_as_it_was_set() {
     for (const double hz : {30.0, 40.0, 75.0}) {
       const Planar sound = programme("dense", 48000, 10, 8);
