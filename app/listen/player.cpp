@@ -40,33 +40,29 @@ bool same_fit(const Fit& a, const Fit& b) {
 void Player::set_source(const Comparable& pair, const Fit& fit) {
   {
     std::scoped_lock held(lock_);
-    if (reader_ && pair_.master == pair.master && pair_.ret == pair.ret && same_fit(fit_, fit)) return;
+    if (source_ && source_->pair().master == pair.master && source_->pair().ret == pair.ret &&
+        same_fit(source_->fit(), fit))
+      return;
   }
-  std::unique_ptr<Reader> reader;
-  std::unique_ptr<LaidReturn> laid;
+  std::shared_ptr<PairStream> source;
   try {
-    reader = pair.master->reader();
-    laid = std::make_unique<LaidReturn>(*pair.ret, fit);
+    source = std::make_shared<PairStream>(pair, fit);
   } catch (const std::exception& error) {  // a file has vanished meanwhile: nothing to be heard
     clear_source();
     emit failed(QString::fromUtf8(error.what()));
     return;
   }
-  const int rate = pair.master->format().sample_rate_hz;
+  const int rate = source->rate_hz();
   const bool other_rate = rate != rate_;
   if (other_rate) device_->stop();
   {
     std::scoped_lock held(lock_);
     const double at_s = rate_ > 0 ? double(place_) / rate_ : 0;
-    pair_ = pair;
-    fit_ = fit;
-    reader_ = std::move(reader);
-    laid_ = std::move(laid);
-    cause_.reset(), cause_clip_.reset();
+    source_ = std::move(source);
+    hearing_.cause.reset();
     rate_ = rate;
-    prepare_band();
     length_ = pair.master->format().frames;
-    read_at_ = std::clamp<int64_t>(std::llround(at_s * rate), 0, pair.master->format().frames);
+    read_at_ = std::clamp<int64_t>(std::llround(at_s * rate), 0, length_);
     place_ = read_at_;
     ++epoch_;
   }
@@ -84,17 +80,15 @@ void Player::clear_source() {
   pause();
   device_->stop();
   std::scoped_lock held(lock_);
-  reader_.reset();
-  laid_.reset();
-  cause_.reset(), cause_clip_.reset();
-  pair_ = {};
+  source_.reset();
+  hearing_.cause.reset();
   rate_ = 0;
   ++epoch_;
 }
 
 bool Player::has_source() const {
   std::scoped_lock held(lock_);
-  return reader_ != nullptr;
+  return source_ != nullptr;
 }
 
 void Player::restart_device() {
@@ -126,8 +120,8 @@ void Player::pause() {
 void Player::seek(double at_s) {
   {
     std::scoped_lock held(lock_);
-    if (!reader_) return;
-    read_at_ = std::clamp<int64_t>(std::llround(at_s * rate_), 0, pair_.master->format().frames);
+    if (!source_) return;
+    read_at_ = std::clamp<int64_t>(std::llround(at_s * rate_), 0, length_);
     place_ = read_at_;
     ++epoch_;
   }
@@ -144,25 +138,23 @@ void Player::set_loop(std::optional<std::pair<double, double>> seconds) {
 
 /// The loop within what is there: a trial may be shorter than the one it was made on.
 std::pair<int64_t, int64_t> Player::loop_frames() const {
-  if (!loop_s_ || !pair_.master) return {0, 0};
-  const int64_t length = pair_.master->format().frames;
-  const auto from = std::clamp<int64_t>(std::llround(loop_s_->first * rate_), 0, length),
-             to = std::clamp<int64_t>(std::llround(loop_s_->second * rate_), 0, length);
+  if (!loop_s_ || !source_) return {0, 0};
+  const int64_t length = source_->frames(), rate = source_->rate_hz();
+  const auto from = std::clamp<int64_t>(std::llround(loop_s_->first * double(rate)), 0, length),
+             to = std::clamp<int64_t>(std::llround(loop_s_->second * double(rate)), 0, length);
   return to - from >= int64_t(block_frames) / 8 ? std::pair{from, to} : std::pair<int64_t, int64_t>{0, 0};
 }
 
 void Player::set_band(std::optional<std::pair<double, double>> hz) {
   std::scoped_lock held(lock_);
-  band_ = hz;
-  prepare_band();
+  hearing_.band_hz = hz;
   read_anew();
 }
 
 void Player::set_cause(std::shared_ptr<const Clip> cause) {
   std::scoped_lock held(lock_);
-  if (cause == cause_clip_) return;
-  cause_clip_ = std::move(cause);
-  cause_.reset();
+  if (cause == hearing_.cause) return;
+  hearing_.cause = std::move(cause);
   read_anew();
 }
 
@@ -170,11 +162,6 @@ void Player::set_cause(std::shared_ptr<const Clip> cause) {
 void Player::read_anew() {
   read_at_ = place_;
   ++epoch_;
-}
-
-void Player::prepare_band() {
-  filters_.clear();
-  if (band_ && rate_ > 0) filters_.assign(6, dsp::BandPass(rate_, band_->first, band_->second));
 }
 
 void Player::set_mix(const MixSettings& settings) {
@@ -196,39 +183,67 @@ MixSettings Player::mix() const {
   return mix_;
 }
 
+/// Reads without the lock: a key that is pressed meanwhile waits for nothing, and what was read for what is no longer
+/// asked for is thrown away.
 void Player::feed(std::stop_token stop) {
   while (!stop.stop_requested()) {
-    bool fed = false;
-    QString trouble;
+    std::optional<Order> order;
     {
       std::unique_lock held(lock_);
-      const bool room = written_ - read_ < ring_blocks;
-      try {
-        if (reader_ && playing_) trouble = lost_file();
-        if (reader_ && room && playing_ && trouble.isEmpty()) fed = feed_block(ring_[written_ % ring_blocks]);
-      } catch (const std::exception& error) {
-        trouble = QString::fromUtf8(error.what());
-      } catch (...) {
-        trouble = tr("Something went wrong while reading; choose the trial again.");
+      order = next_order();
+      if (!order) {
+        wake_.wait_for(held, stop, std::chrono::milliseconds(8), [] { return false; });
+        continue;
       }
-      if (!trouble.isEmpty()) reader_.reset(), laid_.reset();  // nothing more is read of it
-      if (!fed) wake_.wait_for(held, stop, std::chrono::milliseconds(8), [] { return false; });
     }
-    if (fed) ++written_;
-    if (!trouble.isEmpty())
-      QMetaObject::invokeMethod(
-          this, [this, trouble] { give_up(trouble); }, Qt::QueuedConnection);
+    RingBlock& block = ring_[written_ % ring_blocks];
+    QString trouble;
+    try {
+      trouble = lost_file(*order->source);
+      if (trouble.isEmpty()) order->source->read(order->first, order->hearing, {block.data.data(), order->frames});
+    } catch (const std::exception& error) {
+      trouble = QString::fromUtf8(error.what());
+    } catch (...) {
+      trouble = tr("Something went wrong while reading; choose the trial again.");
+    }
+    if (!trouble.isEmpty()) {
+      lose(order->source, trouble);
+      continue;
+    }
+    block.epoch = order->epoch, block.first = order->first, block.frames = order->frames;
+    std::scoped_lock held(lock_);
+    if (epoch_ != order->epoch) continue;
+    read_at_ = order->then;
+    ++written_;
   }
+}
+
+bool Player::has_room() const {
+  const size_t ahead = written_ - read_;
+  return ahead < ring_blocks && double(ahead * block_frames) < ahead_s * source_->rate_hz();
+}
+
+std::optional<Player::Order> Player::next_order() const {
+  if (!source_ || !playing_ || !has_room()) return {};
+  const auto [from, to] = loop_frames();
+  const bool looping = to > from && read_at_ < to;
+  const int64_t end = looping ? to : source_->frames();
+  if (read_at_ >= end) return {};
+  Order order{source_, hearing_, epoch_, read_at_};
+  order.frames = size_t(std::min<int64_t>(int64_t(block_frames), end - read_at_));
+  order.then = read_at_ + int64_t(order.frames);
+  if (looping && order.then >= end) order.then = from;
+  return order;
 }
 
 /// Looked for twice a second: a file that was deleted can be read on for as long as it is open, but is no proof any
 /// more.
-QString Player::lost_file() {
+QString Player::lost_file(const PairStream& source) {
   const auto now = std::chrono::steady_clock::now();
   if (now - looked_at_files_ < std::chrono::milliseconds(500)) return {};
   looked_at_files_ = now;
   std::error_code trouble;
-  for (const auto& clip : {pair_.master, pair_.ret}) {
+  for (const auto& clip : {source.pair().master, source.pair().ret}) {
     const auto& file = clip->path();
     if (!file.is_absolute() || std::filesystem::exists(file, trouble)) continue;
     return tr("%1 is gone while it is heard; put it back, or point to it anew (Ctrl L).")
@@ -237,71 +252,22 @@ QString Player::lost_file() {
   return {};
 }
 
+/// Nothing more is read of it, and the interface is told.
+void Player::lose(const std::shared_ptr<PairStream>& source, const QString& sentence) {
+  {
+    std::scoped_lock held(lock_);
+    if (source_ != source) return;  // another is heard already
+    source_.reset();
+  }
+  QMetaObject::invokeMethod(
+      this, [this, sentence] { give_up(sentence); }, Qt::QueuedConnection);
+}
+
 void Player::give_up(const QString& sentence) {
+  if (has_source()) return;  // another was chosen meanwhile
   pause();
   clear_source();
   emit failed(sentence);
-}
-
-bool Player::feed_block(RingBlock& block) {
-  const int64_t length = pair_.master->format().frames;
-  const auto [from, to] = loop_frames();
-  const bool looping = to > from && read_at_ < to;
-  const int64_t end = looping ? to : length;
-  if (read_at_ >= end) return false;
-  block.epoch = epoch_;
-  block.first = read_at_;
-  block.frames = size_t(std::min<int64_t>(int64_t(block_frames), end - read_at_));
-  fill(block);
-  read_at_ += int64_t(block.frames);
-  if (looping && read_at_ >= end) read_at_ = from;
-  return true;
-}
-
-void Player::fill(RingBlock& block) {
-  Planar m, r;
-  std::vector<double> residual(block.frames);
-  reader_->read(read_at_, int64_t(block.frames), m);
-  laid_->read(read_at_, int64_t(block.frames), r);
-  const auto last_pair = fit_.pairs.size() - 1;
-  for (size_t c = 0; c < 2; ++c) {
-    const auto& pair = fit_.pairs[std::min(c, last_pair)];
-    const auto from = m.channel(std::min<int>(int(c), m.channels() - 1)),
-               to = r.channel(std::min<int>(int(c), r.channels() - 1));
-    take_residual(m.channel(pair.master), r.channel(pair.ret), pair, fit_.gain(), residual);
-    for (size_t n = 0; n < block.frames; ++n) {
-      block.data[n].master[c] = from[n];
-      block.data[n].ret[c] = to[n];
-      const int64_t frame = read_at_ + int64_t(n);
-      block.data[n].residual[c] = frame >= fit_.first && frame < fit_.last ? residual[n] : 0;
-    }
-  }
-  if (cause_clip_) put_cause(block);
-  if (filters_.empty()) return;
-  for (size_t n = 0; n < block.frames; ++n)
-    for (size_t c = 0; c < 2; ++c) {
-      block.data[n].master[c] = filters_[c].run(block.data[n].master[c]);
-      block.data[n].ret[c] = filters_[2 + c].run(block.data[n].ret[c]);
-      block.data[n].residual[c] = filters_[4 + c].run(block.data[n].residual[c]);
-    }
-}
-
-void Player::put_cause(RingBlock& block) {
-  if (!cause_) cause_ = cause_clip_->reader();
-  Planar part;
-  cause_->read(block.first, int64_t(block.frames), part);
-  for (size_t p = 0; p < fit_.pairs.size(); ++p) {
-    const auto& pair = fit_.pairs[p];
-    const auto of = part.channel(int(p));
-    const double gain = (pair.inverted ? -1 : 1) * fit_.gain();
-    for (size_t c = 0; c < 2; ++c) {
-      const bool mono_return = pair_.ret->format().channels == 1, own_pair = std::min(c, fit_.pairs.size() - 1) == p;
-      for (size_t n = 0; n < block.frames; ++n) {
-        if (own_pair) block.data[n].residual[c] = of[n];
-        if (mono_return ? p == 0 : pair.ret == int(c)) block.data[n].ret[c] -= gain * of[n];
-      }
-    }
-  }
 }
 
 void Player::render(std::span<double> out) {

@@ -10,8 +10,7 @@
 
 #include "app/listen/device.hpp"
 #include "app/listen/mixer.hpp"
-#include "core/compare/null.hpp"
-#include "core/dsp/biquad.hpp"
+#include "app/listen/pair_stream.hpp"
 #include "core/measure/live_meter.hpp"
 
 namespace heathmist::app {
@@ -50,44 +49,46 @@ class Player : public QObject {
   void failed(const QString& sentence);  ///< a file went away or broke off while it was heard; playing has stopped
 
  private:
-  static constexpr size_t block_frames = 512, ring_blocks = 32;
+  static constexpr size_t block_frames = 512, ring_blocks = 320;
+  static constexpr double ahead_s = 0.4;  // read ahead, at every rate
   struct RingBlock {
     uint64_t epoch = 0;
     int64_t first = 0;
     size_t frames = 0;
     std::array<MixFrame, block_frames> data;
   };
+  /// What the feeder reads next, taken with the lock held and read without it.
+  struct Order {
+    std::shared_ptr<PairStream> source;
+    Hearing hearing;
+    uint64_t epoch = 0;
+    int64_t first = 0, then = 0;  // then: where the block after it begins
+    size_t frames = 0;
+  };
   void feed(std::stop_token stop);
-  bool feed_block(RingBlock& block);
-  void fill(RingBlock& block);
+  std::optional<Order> next_order() const;  // nothing to be read: none
+  bool has_room() const;
   std::pair<int64_t, int64_t> loop_frames() const;  // nothing to loop: both 0
-  QString lost_file();                              // a sentence where one of the files is gone
+  QString lost_file(const PairStream& source);      // a sentence where one of the files is gone
+  void lose(const std::shared_ptr<PairStream>& source, const QString& sentence);
   void give_up(const QString& sentence);
   void render(std::span<double> out);
   void restart_device();
-  void prepare_band();
   void read_anew();
-  void put_cause(RingBlock& block);
 
   std::unique_ptr<OutputDevice> device_;
   QTimer ticker_;
   std::atomic<bool> playing_{false}, ended_{false};
 
-  mutable std::mutex lock_;  // source, place to read from, loop, mix: never held by the device's thread
+  mutable std::mutex lock_;  // of what follows: held for moments only, never by the device's thread
   std::condition_variable_any wake_;
-  Comparable pair_;
-  Fit fit_;
-  std::unique_ptr<Reader> reader_;
-  std::unique_ptr<LaidReturn> laid_;
-  std::shared_ptr<const Clip> cause_clip_;
-  std::unique_ptr<Reader> cause_;  // opened by the feeder: it may take a while
+  std::shared_ptr<PairStream> source_;  // read by the feeder alone
+  Hearing hearing_;
   int64_t read_at_ = 0;
   std::optional<std::pair<double, double>> loop_s_;  // as it was asked for; cut to what there is where it is read
-  int rate_ = 0;
   MixSettings mix_;
-  std::optional<std::pair<double, double>> band_;
-  std::vector<dsp::BandPass> filters_;  // of master, return and residual, left and right; empty: no band
 
+  int rate_ = 0;  // interface only
   std::vector<RingBlock> ring_;
   std::atomic<size_t> written_{0}, read_{0};
   std::atomic<uint64_t> epoch_{1};

@@ -18,7 +18,7 @@ constexpr double pi = std::numbers::pi;
 class Mdct : public CoderTransform {
  public:
   Mdct(std::string name, std::vector<double> window) : window_(std::move(window)), fft_(window_.size()) {
-    family = std::move(name), reach = window_.size(), hop = reach / 2;
+    family = std::move(name), reach = window_.size(), hop = size = reach / 2;
     const double m = double(hop), n0 = 0.5 + m / 2;
     for (size_t n = 0; n < reach; ++n) {
       cosine_.push_back(window_[n] * std::cos(pi * double(n) / (2 * m) * 1.0));
@@ -109,28 +109,59 @@ const std::vector<double>& prototype() {
   return taps;
 }
 
+/// The polyphase filter bank of layers I to III (ISO/IEC 11172-3, C.1.3): 32 bands, one value each every 32 samples.
+class PolyphaseBank {
+ public:
+  static constexpr size_t bands = 32, taps = 512;
+  using Slot = std::array<double, bands>;
+
+  PolyphaseBank() {
+    for (int i = 0; i < 32; ++i)
+      for (int k = 0; k < 64; ++k) matrix_.push_back(std::cos((2 * i + 1) * (k - 16) * pi / 64));
+  }
+  void take(std::span<const double> samples) {
+    samples_ = samples;
+    slots_.assign(samples.size(), {});
+    known_.assign(samples.size(), false);
+  }
+  /// The bands of the 512 samples from a place; neighbouring blocks share most of theirs.
+  const Slot& slot_at(size_t at) {
+    if (known_[at]) return slots_[at];
+    const auto& p = prototype();
+    std::array<double, 64> y{};
+    const double* newest = samples_.data() + at + taps - 1;
+    for (size_t k = 0; k < 64; ++k)
+      for (size_t j = 0; j < 8; ++j)  // the window's sign turns every 64 taps: the cosines do so too
+        y[k] += (j % 2 ? -1 : 1) * p[k + 64 * j] * newest[-long(k + 64 * j)];
+    for (size_t i = 0; i < bands; ++i)
+      slots_[at][i] = std::inner_product(y.begin(), y.end(), matrix_.begin() + long(i * 64), 0.0);
+    known_[at] = true;
+    return slots_[at];
+  }
+
+ private:
+  std::span<const double> samples_;
+  std::vector<double> matrix_;
+  std::vector<Slot> slots_;
+  std::vector<bool> known_;
+};
+
 /// One granule: 36 slots of 32 samples through the bank, MDCT of 36 in each band, alias reduction.
 class Mp3Hybrid : public CoderTransform {
  public:
   Mp3Hybrid() {
-    family = "mp3", hop = 576, reach = 35 * 32 + 512;
-    for (int i = 0; i < 32; ++i)
-      for (int k = 0; k < 64; ++k) matrix_.push_back(std::cos((2 * i + 1) * (k - 16) * pi / 64));
+    family = "mp3", hop = size = 576, reach = 35 * 32 + PolyphaseBank::taps;
     for (int k = 0; k < 18; ++k)
       for (int n = 0; n < 36; ++n)
         mdct_.push_back(std::sin(pi / 36 * (n + 0.5)) * std::cos(pi / 72 * (2 * n + 1 + 18) * (2 * k + 1)) / 9);
     for (const double c : {-0.6, -0.535, -0.33, -0.185, -0.095, -0.041, -0.0142, -0.0037})
       cs_.push_back(1 / std::sqrt(1 + c * c)), ca_.push_back(c / std::sqrt(1 + c * c));
   }
-  void take(std::span<const double> samples) override {
-    CoderTransform::take(samples);
-    slots_.assign(samples.size(), {});
-    known_.assign(samples.size(), false);
-  }
+  void take(std::span<const double> samples) override { bank_.take(samples); }
   void forward(size_t at, std::span<double> out) override {
     std::array<double, 36 * 32> bands{};
     for (size_t slot = 0; slot < 36; ++slot) {
-      const auto& values = slot_at(at + slot * 32);
+      const auto& values = bank_.slot_at(at + slot * 32);
       for (size_t i = 0; i < 32; ++i) bands[i * 36 + slot] = i % 2 && slot % 2 ? -values[i] : values[i];
     }
     for (size_t i = 0; i < 32; ++i)
@@ -146,26 +177,45 @@ class Mp3Hybrid : public CoderTransform {
   }
 
  private:
-  using Slot = std::array<double, 32>;
+  PolyphaseBank bank_;
+  std::vector<double> mdct_, cs_, ca_;
+};
 
-  /// The bank's 32 bands of the 512 samples from a place; neighbouring blocks share most of theirs.
-  const Slot& slot_at(size_t at) {
-    if (known_[at]) return slots_[at];
-    const auto& p = prototype();
-    std::array<double, 64> y{};
-    const double* newest = samples_.data() + at + 511;
-    for (size_t k = 0; k < 64; ++k)
-      for (size_t j = 0; j < 8; ++j)  // the window's sign turns every 64 taps: the cosines do so too
-        y[k] += (j % 2 ? -1 : 1) * p[k + 64 * j] * newest[-long(k + 64 * j)];
-    for (size_t i = 0; i < 32; ++i)
-      slots_[at][i] = std::inner_product(y.begin(), y.end(), matrix_.begin() + long(i * 64), 0.0);
-    known_[at] = true;
-    return slots_[at];
+/// A part of layer II: 12 slots of the bank, which share a scale factor in each band.
+class LayerTwo : public CoderTransform {
+ public:
+  static constexpr size_t slots = 12;
+  LayerTwo() {
+    family = "mp2", hop = PolyphaseBank::bands, size = slots * PolyphaseBank::bands;
+    reach = (slots - 1) * hop + PolyphaseBank::taps;
+    mid_side = false;
+  }
+  void take(std::span<const double> samples) override { bank_.take(samples); }
+  void forward(size_t at, std::span<double> out) override {
+    for (size_t slot = 0; slot < slots; ++slot) {
+      const auto& values = bank_.slot_at(at + slot * hop);
+      for (size_t i = 0; i < PolyphaseBank::bands; ++i) out[i * slots + slot] = values[i];
+    }
+  }
+  /// By the steps between the values of each band; allocation and scale factors take about 8 bits a band and part.
+  std::optional<double> bits_of(std::span<const double> block) const override {
+    double bits = 0;
+    for (size_t i = 0; i < PolyphaseBank::bands; ++i) {
+      std::array<double, slots + 1> sizes{};
+      for (size_t n = 0; n < slots; ++n) sizes[n] = std::abs(block[i * slots + n]);
+      std::sort(sizes.begin(), sizes.end());
+      const double most = sizes.back(), same = 0.02 * most;
+      if (most < 1e-4) continue;
+      double step = most;
+      for (size_t n = 1; n <= slots; ++n)
+        if (const double apart = sizes[n] - sizes[n - 1]; apart > same) step = std::min(step, apart);
+      bits += 8 + double(slots) * std::log2(2 * std::round(most / step) + 1);
+    }
+    return bits;
   }
 
-  std::vector<double> matrix_, mdct_, cs_, ca_;
-  std::vector<Slot> slots_;
-  std::vector<bool> known_;
+ private:
+  PolyphaseBank bank_;
 };
 
 }  // namespace
@@ -177,6 +227,7 @@ std::vector<std::unique_ptr<CoderTransform>> coder_transforms() {
   all.push_back(std::make_unique<Mdct>("vorbis", vorbis_window(2048)));
   all.push_back(std::make_unique<Mdct>("opus", celt_window()));
   all.push_back(std::make_unique<Mp3Hybrid>());
+  all.push_back(std::make_unique<LayerTwo>());
   return all;
 }
 

@@ -25,13 +25,13 @@ constexpr double over_chance = 3;     // times what the third clearest shows the
 constexpr double from_hz = 2500, to_hz = 15500;
 constexpr double nothing = 3e-13;  // power of a coefficient that writing to 24 bits leaves
 
-/// Pieces of the clip, loud and without sudden starts, as mid and side.
+/// Pieces of the clip, loud and without sudden starts; of stereo its mid and side where asked for.
 struct Piece {
   int64_t first = 0;
   std::vector<std::vector<double>> channels;
 };
 
-std::vector<Piece> pieces_of(const Clip& clip, int64_t frames, int count) {
+std::vector<Piece> pieces_of(const Clip& clip, int64_t frames, int count, bool mid_side) {
   const auto& f = clip.format();
   const auto reader = clip.reader();
   Planar block;
@@ -67,8 +67,9 @@ std::vector<Piece> pieces_of(const Clip& clip, int64_t frames, int count) {
     const auto left = block.channel(0);
     if (block.channels() == 1) {
       piece.channels.emplace_back(left.begin(), left.end());
+    } else if (const auto right = block.channel(1); !mid_side) {
+      piece.channels = {{left.begin(), left.end()}, {right.begin(), right.end()}};
     } else {
-      const auto right = block.channel(1);
       std::vector<double> mid(static_cast<size_t>(frames)), side(static_cast<size_t>(frames));
       for (size_t k = 0; k < size_t(frames); ++k)
         mid[k] = 0.5 * (left[k] + right[k]), side[k] = 0.5 * (left[k] - right[k]);
@@ -108,7 +109,7 @@ double filled(CoderTransform& t, const std::vector<Piece>& pieces, int64_t offse
     for (const auto& x : p.channels) {
       t.take(x);
       t.forward(on_grid(offset, p, int64_t(t.hop)), out);
-      for (size_t k = 0; k < t.hop; ++k) db.push_back(10 * std::log10(out[k] * out[k] + 1e-16));
+      for (size_t k = 0; k < t.size; ++k) db.push_back(10 * std::log10(out[k] * out[k] + 1e-16));
     }
   }
   std::sort(db.begin(), db.end());
@@ -120,6 +121,22 @@ double filled(CoderTransform& t, const std::vector<Piece>& pieces, int64_t offse
   return double(db.end() - std::lower_bound(db.begin(), db.end(), valley)) / double(db.size());
 }
 
+/// Bits a second and channel.
+double bits_a_second(CoderTransform& t, const std::vector<Piece>& pieces, int64_t offset, int rate_hz,
+                     std::vector<double>& out) {
+  const double usual_bits = 3.6;  // that a coefficient which is more than nothing takes, side data included
+  double bits = 0, blocks = 0;
+  for (const Piece& p : pieces)
+    for (const auto& x : p.channels) {
+      t.take(x);
+      t.forward(on_grid(offset, p, int64_t(t.hop)), out);
+      const auto here = t.bits_of(out);
+      if (!here) return filled(t, pieces, offset, out) * rate_hz * usual_bits;
+      bits += *here, blocks += 1;
+    }
+  return bits / blocks / double(t.size) * rate_hz;
+}
+
 struct Tried {
   int64_t offset;
   double score;
@@ -129,13 +146,13 @@ std::optional<CodingTrace> try_transform(const Clip& clip, CoderTransform& t, do
   const int rate = clip.format().sample_rate_hz;
   if (t.family == "opus" && rate != 48000) return {};  // which it always comes back at
   const auto hop = int64_t(t.hop);
-  const auto pieces = pieces_of(clip, hop + int64_t(t.reach), int(all_blocks));
+  const auto pieces = pieces_of(clip, hop + int64_t(t.reach), int(all_blocks), t.mid_side);
   if (pieces.size() < first_blocks + 6) return {};
-  const double bin_hz = rate / 2.0 / double(hop);
+  const double bin_hz = rate / 2.0 / double(t.size);
   const Band band{size_t(from_hz / bin_hz),
                   size_t(std::min({to_hz, std::max(6000.0, 0.94 * top_hz), 0.47 * rate}) / bin_hz)};
   if (band.high < band.low + 20) return {};
-  std::vector<double> out(t.hop);
+  std::vector<double> out(t.size);
   std::vector<Tried> all;
   for (int64_t offset = 0; offset < hop; ++offset) all.push_back({offset, 0});
   for (size_t n = 0; n < first_blocks; ++n)
@@ -183,9 +200,9 @@ std::optional<CodingTrace> try_transform(const Clip& clip, CoderTransform& t, do
   }
   if (best.depth_db <= 0) return {};
   best.confidence = 1 - 0.5 * std::exp(-best.depth_db / 8);
-  const double bits = 3.6;  // that a coefficient which is more than nothing takes, side data included
-  if (t.family != "opus")   // whose coefficients are never nothing: noise is put in
-    best.about_kbps = filled(t, pieces, best.frame_offset, out) * rate * clip.format().channels * bits / 1000;
+  if (t.family != "opus")  // whose coefficients are never nothing: noise is put in
+    best.about_kbps =
+        bits_a_second(t, pieces, best.frame_offset, rate, out) * std::min(2, clip.format().channels) / 1000;
   return best;
 }
 

@@ -11,7 +11,7 @@
 namespace heathmist {
 
 struct CodingTrace {
-  std::string family;                ///< mp3, aac, vorbis
+  std::string family;                ///< mp3, aac, vorbis, opus, mp2
   double confidence = 0;             ///< 0.5 .. 1
   int64_t frame_offset = 0;          ///< frames into the clip at which a block of the coder starts, less than its hop
   std::optional<double> about_kbps;  ///< by how many coefficients are more than nothing

@@ -2,6 +2,8 @@
 #include <QSignalSpy>
 #include <QtTest>
 #include <cmath>
+#include <semaphore>
+#include <thread>
 
 #include "app/listen/player.hpp"
 #include "app/listen/rate_bridge.hpp"
@@ -33,6 +35,26 @@ struct HandDevice : OutputDevice {
   std::string name() const override { return "by hand"; }
   bool is_simulated() const override { return true; }
   int device_rate_hz() const override { return 48000; }
+};
+
+/// A clip whose reader comes to the gate and waits there until it is opened.
+struct GatedClip : Clip {
+  struct Gate {
+    std::binary_semaphore came{0}, open{0};
+  };
+  struct GatedReader : Reader {
+    GatedReader(const ClipFormat& format, Gate& gate) : Reader(format), gate_(gate) {}
+    void fetch(int64_t, int64_t, Planar&, int64_t) override {
+      if (std::exchange(waited_, true)) return;
+      gate_.came.release();
+      gate_.open.acquire();
+    }
+    Gate& gate_;
+    bool waited_ = false;
+  };
+  GatedClip(const Clip& like, Gate& gate) : Clip(like.path(), like.format()), gate_(gate) {}
+  std::unique_ptr<Reader> reader() const override { return std::make_unique<GatedReader>(format(), gate_); }
+  Gate& gate_;
 };
 
 /// The next frames that a player gives out, left and right in turn.
@@ -275,6 +297,39 @@ class TestListen : public QObject {
     player.set_cause(clip("half.wav", part));
     player.set_source({clip("m.wav", sound), clip("r.wav", ret)}, fit);  // another one: nothing of the last is left
     QVERIFY(is(heard(Heard::ret), [&](int c, size_t n) { return ret.channel(c)[n]; }));
+    player.pause();
+  }
+
+  /// A cause that takes long to be worked out: no key waits for it, and nothing that was asked before is heard after.
+  void keys_do_not_wait_for_what_is_read() {
+    const auto sound = Programme(2, 4).render(48000);
+    const auto clip = Clip::open(save(folder_ / "slow.wav", sound, 48000));
+    GatedClip::Gate gate;
+    auto device = std::make_unique<HandDevice>();
+    HandDevice& hand = *device;
+    Player player(std::move(device));
+    player.set_source({clip, clip}, whole_fit(sound.frames()));
+    player.set_cause(std::make_shared<GatedClip>(*clip, gate));
+    player.set_mix({Heard::master, 1, 0});
+    player.play();
+    QVERIFY(gate.came.try_acquire_for(std::chrono::seconds(10)));
+    std::jthread late([&](std::stop_token stop) {  // opens the gate where a key would wait for ever
+      for (int n = 0; n < 500 && !stop.stop_requested(); ++n)
+        std::this_thread::sleep_for(std::chrono::milliseconds(10));
+      gate.open.release();
+    });
+    const auto begun = std::chrono::steady_clock::now();
+    player.set_loop(std::pair{0.1, 1.0});
+    player.set_band(std::pair{100.0, 200.0});
+    player.set_band(std::nullopt);
+    player.set_mix({Heard::master, 1, 0});
+    player.seek(0.5);
+    player.set_cause(nullptr);
+    QVERIFY(std::chrono::steady_clock::now() - begun < std::chrono::seconds(4));
+    QCOMPARE(player.place_s(), 0.5);
+    late.request_stop();
+    const auto out = pull(player, hand, 1024);  // the block that was read meanwhile, from the beginning, is thrown away
+    for (size_t n = 0; n < 1024; ++n) QVERIFY(std::abs(out[2 * n] - sound.channel(0)[24000 + n]) < 1e-9);
     player.pause();
   }
 
