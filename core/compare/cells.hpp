@@ -16,6 +16,9 @@ struct HeldGain {
 /// Nothing where neither is so.
 std::optional<HeldGain> gain_of_most_cells(const std::vector<CrossSpectra>& spectra, double sample_rate_hz);
 
+/// Mean squared coherence over the third octaves in which the master has anything.
+double band_coherence(const std::vector<CrossSpectra>& spectra, double sample_rate_hz);
+
 /// The return's level, or its phase, moves from band to band, all over the files alike: a filter. Its phase is no
 /// delay.
 bool is_filtered(const std::vector<CrossSpectra>& spectra);

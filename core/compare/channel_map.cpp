@@ -21,10 +21,20 @@ double incoherence(const CrossSpectra& s) {
   return all > 0 ? own / all : 1;
 }
 
+/// The two were one: whatever they are held against, they are the same.
+bool is_one(const CrossSpectra& a, const CrossSpectra& b) {
+  constexpr double same = 1e-6;
+  double apart = 0, all = 0;
+  for (size_t k = 0; k < a.cross.size(); ++k)
+    apart += std::norm(a.cross[k] - b.cross[k]) + std::pow(a.ret[k] - b.ret[k], 2),
+        all += std::norm(a.cross[k]) + std::pow(a.ret[k], 2);
+  return apart <= same * all;
+}
+
 }  // namespace
 
-std::vector<ChannelPair> find_pairs(const Clip& master, const Clip& ret, std::vector<Anchor> some,
-                                    const DelayLine& line, const Job& job) {
+ChannelMap find_pairs(const Clip& master, const Clip& ret, std::vector<Anchor> some, const DelayLine& line,
+                      const Job& job) {
   const int m_count = master.format().channels, r_count = ret.format().channels;
   auto pairs = plain_pairs(m_count, r_count);
   std::vector<ChannelPair> all;
@@ -71,7 +81,11 @@ std::vector<ChannelPair> find_pairs(const Clip& master, const Clip& ret, std::ve
   }
   std::sort(pairs.begin(), pairs.end(), [](const auto& a, const auto& b) { return a.master < b.master; });
   for (auto& p : pairs) p.inverted = all[place(p.master, p.ret)].inverted;
-  return pairs;
+  if (m_count != 2 || r_count != 2 || !is_one(spectra[place(0, 0)], spectra[place(0, 1)])) return {pairs, false};
+  // One channel in both is not inverted against the master's other side, however that runs.
+  const auto nearest = std::min_element(unexplained.begin(), unexplained.end()) - unexplained.begin();
+  for (auto& p : pairs) p.inverted = all[size_t(nearest)].inverted;
+  return {pairs, true};
 }
 
 }  // namespace heathmist

@@ -7,9 +7,14 @@
 
 namespace heathmist {
 
-/// Which channel came back as which: the pairing that leaves the least unexplained, the plain one where it is as good,
-/// or where a filter explains it as well.
-std::vector<ChannelPair> find_pairs(const Clip& master, const Clip& ret, std::vector<Anchor> anchors,
-                                    const DelayLine& line, const Job& job);
+struct ChannelMap {
+  std::vector<ChannelPair> pairs;
+  bool return_is_one = false;  ///< both its channels are the same: their polarity is one too
+};
+
+/// The pairing that leaves the least unexplained, the plain one where it is as good, or where a filter explains it as
+/// well.
+ChannelMap find_pairs(const Clip& master, const Clip& ret, std::vector<Anchor> anchors, const DelayLine& line,
+                      const Job& job);
 
 }  // namespace heathmist

@@ -17,7 +17,9 @@ constexpr double silent_ratio = 1e-5;  // of the master's power, under which the
 constexpr double least_master = 1e-7;  // mean square under which a piece of the master tells nothing
 constexpr double most_jump_s = 2;
 constexpr size_t most_breaks = 200;
-constexpr double look_s = 0.35;  // programme that a new delay is found from
+constexpr double quiet_s = 4;        // before a break, that its place may lie in: nothing tells of it there at first
+constexpr double look_s = 0.35;      // programme that a new delay is found from
+constexpr double much_better = 0.3;  // than under the old delay: in a loop another place is just as bad
 constexpr double least_clearness = 5;
 constexpr int64_t least_dropout = 8;  // samples
 
@@ -95,8 +97,10 @@ struct Walker {
                  shifted, int64_t(most_jump_s * rate()), job);
     if (one[0].clearness < least_clearness) return {};
     const double found = one[0].delay - (fit.ratio() - 1) * double(at);
+    const double under_the_old = sum_of(at, one[0].frames, near).left();
     for (const double fine : {std::round(found), found})
-      if (lies_well(at, one[0].frames, fine)) return fine;
+      if (lies_well(at, one[0].frames, fine) && sum_of(at, one[0].frames, fine).left() < much_better * under_the_old)
+        return fine;
     return {};
   }
   /// The same from `at` on: what was skipped is nowhere to be found, so the programme after it is tried as well.
@@ -181,14 +185,15 @@ double better_ratio(const Walker& w) {
 void walk(Walker& w, Continuity& found) {
   double delay = w.fit.delay_samples;
   int64_t bad = 0;
-  bool in_place = false;  // some of it has been found where the fit says
+  bool in_place = false;        // some of it has been found where the fit says
+  int64_t sure = w.sums.first;  // up to where it has been, by what can be heard
   for (int64_t n = 0; n < w.pieces() && found.breaks.size() < most_breaks; ++n) {
     w.job.check();
     w.job.report(double(n) / double(w.pieces()));
     bad += w.is_bad(w.usual(n));
     const auto now = w.under(n, delay);
     if (!w.is_bad(now)) {
-      in_place |= now.mm > w.least();
+      if (now.mm > w.least()) in_place = true, sure = w.sums.first + (n + 1) * w.piece;
       continue;
     }
     const int64_t at = w.sums.first + n * w.piece;
@@ -208,11 +213,12 @@ void walk(Walker& w, Continuity& found) {
     const int64_t from = drops_here ? std::max(silent.second, at) : at + w.piece;
     if (end - n > 2 && (!drops_here || w.sums.first + end * w.piece - silent.second > 2 * w.piece))
       if (const auto moved = w.relocate(from, delay)) {
-        const int64_t border = w.border(std::max(w.sums.first, at - w.piece), from + w.piece, delay, *moved);
+        const int64_t earliest = std::min(at, std::max(sure, at - int64_t(quiet_s * w.rate()))) - w.piece;
+        const int64_t border = w.border(std::max(w.sums.first, earliest), from + w.piece, delay, *moved);
         const double jump = *moved - delay;
         found.breaks.push_back({jump < 0 ? BreakKind::skip : BreakKind::insert, double(border) / w.rate(),
                                 std::abs(jump) / w.rate(), jump, jump > 0 && is_repeat(w, border, delay, jump)});
-        delay = *moved;
+        delay = *moved, sure = border;
         n = std::max(n, (border + std::max<int64_t>(0, -int64_t(jump)) - w.sums.first) / w.piece);
         continue;
       }

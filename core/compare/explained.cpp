@@ -45,7 +45,7 @@ struct Explainer {
     auto& f =
         say("split", Severity::note,
             share < 0.02    ? "No level, EQ or phase explains the residual: it is all remainder."
-            : share > 0.995 ? fmt::format("Level, EQ and phase explain all but {} dB of the residual.",
+            : share > 0.995 ? fmt::format("Level, EQ and phase take {} dB off the residual.",
                                           number_text(-10 * std::log10(std::max(1 - share, 1e-20)), 0))
                             : fmt::format("Level, EQ and phase explain {} % of the residual.",
                                           number_text(100 * share, share > 0.95 || share < 0.1 ? 1 : 0)),

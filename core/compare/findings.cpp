@@ -55,11 +55,19 @@ struct Teller {
     for (const Cause* c : all) {
       if (told == 2 || (told > 0 && power(c->before_db) < beside * power(all.front()->before_db))) break;
       std::string words = c->text.substr(0, c->text.size() - 1);
-      if (told > 0 && words.size() > 1 && std::islower(static_cast<unsigned char>(words[1])))
+      const auto small = [](char letter) { return letter == ' ' || std::islower(static_cast<unsigned char>(letter)); };
+      if (told > 0 && words.size() > 1 && small(words[1]))  // "EQ" stays
         words[0] = char(std::tolower(static_cast<unsigned char>(words[0])));
       text += (told++ ? "; " : "") + words;
     }
     return text;
+  }
+  bool has_fewer_bits() const { return r.master_levels.bits_used.value_or(99) > r.return_levels.bits_used.value_or(0); }
+  /// Then the loudness of the whole says little.
+  bool level_moves() const {
+    return std::any_of(r.causes.begin(), r.causes.end(), [](const Cause& c) {
+      return c.code == "fade" || c.code == "gain_step" || c.code == "gain_ride" || c.code == "mute";
+    });
   }
   std::string left_text() const {
     const auto left = r.causes.empty() ? r.sums.remainder_relative_db() : r.causes.back().after_db;
@@ -122,7 +130,8 @@ struct Teller {
         break;
       case Kind::word_length:
         f = &say("word_length", Severity::note,
-                 fmt::format("Cut to {} bits{}: {}.", r.return_levels.bits_used.value_or(0),
+                 fmt::format("{} {} bits{}: {}.", has_fewer_bits() ? "Cut to" : "Dithered again at",
+                             r.return_levels.bits_used.value_or(0),
                              std::abs(r.fit.gain_db) < least_gain_db ? "" : ", at another level", depth),
                  fmt::format("Residual at {} dBFS RMS{}.", number_text(power_db(r.sums.residual).value_or(-999), 1),
                              std::abs(r.fit.gain_db) < least_gain_db ? "; nothing else differs" : ""),
@@ -231,7 +240,7 @@ struct Teller {
       f.value = gain_db, f.unit = "dB";
     }
     const auto m = integrated_lufs(r.sums.master_pieces), e = integrated_lufs(r.sums.return_pieces);
-    if (m && e && std::abs(*e - *m) < loudness_step_lu && r.kind != Kind::identical) {
+    if (m && e && std::abs(*e - *m) < loudness_step_lu && r.kind != Kind::identical && !level_moves()) {
       auto& f = say("loudness_unchanged", Severity::clean, "Loudness is unchanged.",
                     fmt::format("{} LUFS against {}.", number_text(*e, 1), number_text(*m, 1)), Evidence::lanes);
       f.value = *e - *m, f.unit = "LU";

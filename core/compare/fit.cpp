@@ -33,6 +33,7 @@ constexpr double as_good = 4e-3;  // ... where the residual's energy grows by no
                                   // samples loses the last 0.2 % of the band, and of noise)
 
 constexpr double hidden_share = 1e-3;
+constexpr double much_left_share = 1e-3, as_good_as_any = 0.03;  // where much is left, so little more says nothing
 
 struct Search {
   const Clip& master;
@@ -43,6 +44,7 @@ struct Search {
   std::vector<Anchor> anchors{};
   DelayLine line{};
   bool others_fit = false;
+  bool return_is_one = false;
 };
 
 /// An alignment that was tried.
@@ -366,6 +368,20 @@ std::optional<double> ratio_of_most_samples(const Search& s, const Fit& fit) {
   return held_ratio(std::move(all), fit.gain());
 }
 
+/// Coherent, and yet hardly alike: the phase is turned all over the band. What delay and polarity turn of it is chance;
+/// the files are laid as they stand.
+void leave_phase_alone(const Search& s, Fit& fit, const std::vector<CrossSpectra>& spectra) {
+  constexpr double coherent = 0.97, hardly_alike = 0.5, far_samples = 64;
+  if (s.options.delay_samples || fit.agreement < coherent || !is_filtered(spectra)) return;
+  const auto e = weigh(s, fit, {}).energies;
+  if (e.mr > 0 && e.mr * e.mr > hardly_alike * e.mm * e.rr) return;
+  const double was = fit.delay_samples;
+  fit.delay_samples = std::abs(was) < far_samples ? 0 : std::round(was);
+  fit.drift_ppm = 0;
+  for (auto& p : fit.pairs) p.inverted = false, p.delay_samples += fit.delay_samples - was;
+  set_overlap(fit, s.master.format().frames, s.ret.format().frames);
+}
+
 /// Prefers a whole-sample delay and a gain of exactly 0 dB where they explain the return as well.
 void settle(const Search& s, Fit& fit, const std::vector<CrossSpectra>& spectra) {
   const int64_t master_frames = s.master.format().frames, return_frames = s.ret.format().frames;
@@ -380,11 +396,13 @@ void settle(const Search& s, Fit& fit, const std::vector<CrossSpectra>& spectra)
   Weighed best = weigh(s, fit, {});
   Fit whole = fit;
   whole.delay_samples = whole_delay, whole.drift_ppm = 0;
-  if (!s.options.delay_samples && (fit.drift_ppm == 0 ? moved < whole_sample : moved < whole_sample_with_drift)) {
+  const bool much_left = best.residual > much_left_share * best.energies.mm;
+  const double near = much_left ? by_a_filter : fit.drift_ppm == 0 ? whole_sample : whole_sample_with_drift;
+  if (!s.options.delay_samples && moved < near) {
     const auto other = weigh(s, whole, {});  // over the same frames
     // what so small a move can do at the most, to white noise: far under what is left, it cannot be known
     const double at_most = std::pow(std::numbers::pi * moved, 2) / 3 * other.energies.mm;
-    if (other.residual <= best.residual * (1 + as_good) + 1e-14 * other.energies.mm ||
+    if (other.residual <= best.residual * (1 + (much_left ? as_good_as_any : as_good)) + 1e-14 * other.energies.mm ||
         at_most < hidden_share * best.residual) {
       fit = whole, best = other;
       set_overlap(fit, master_frames, return_frames);
@@ -409,27 +427,6 @@ void settle(const Search& s, Fit& fit, const std::vector<CrossSpectra>& spectra)
   fit.agreement = std::max(fit.agreement, correlation);
 }
 
-/// Mean squared coherence over the third octaves in which the master has anything.
-double band_coherence(const std::vector<CrossSpectra>& spectra, double sample_rate_hz) {
-  double sum = 0;
-  int bands = 0;
-  for (double low = 50; low < sample_rate_hz / 2.3; low *= std::cbrt(2.0)) {
-    const double bin_hz = sample_rate_hz / double(CrossSpectra::size);
-    const auto from = size_t(std::ceil(low / bin_hz)), to = size_t(std::ceil(low * std::cbrt(2.0) / bin_hz));
-    for (const auto& pair : spectra) {
-      double agree = 0, power = 0;
-      for (size_t k = from; k < to && k + 1 < pair.master.size(); ++k) {
-        agree += pair.coherence(k);
-        power = std::max(power, pair.master[k]);
-      }
-      if (to <= from || power < 1e-10 * pair.peak_power) continue;
-      sum += agree / double(to - from);
-      ++bands;
-    }
-  }
-  return bands ? sum / bands : 0;
-}
-
 std::vector<CrossSpectra> refine(Search& s, Fit& fit) {
   std::vector<CrossSpectra> spectra;
   std::vector<double> weights;
@@ -452,7 +449,7 @@ std::vector<CrossSpectra> refine(Search& s, Fit& fit) {
     for (size_t k = 0; k < spectra[p].cross.size(); ++k)
       mr += spectra[p].cross[k] *
             std::polar(1.0, 2 * std::numbers::pi * double(k) * own.samples / double(CrossSpectra::size));
-    fit.pairs[p].inverted = own.inverted;
+    if (!s.return_is_one) fit.pairs[p].inverted = own.inverted;
     fit.pairs[p].delay_samples = fit.delay_samples + own.samples;
     fit.pairs[p].gain_db = mm > 0 && mr != 0.0 ? 20 * std::log10(std::abs(mr.real()) / mm) : 0;
   }
@@ -479,9 +476,11 @@ Fit find_fit(const Clip& master, const Clip& ret, const FitOptions& options, con
     found.others_fit = s.others_fit && !options.delay_samples;
     found.delay_samples = s.line.delay;
     found.drift_ppm = s.line.drift_ppm;
-    found.pairs = find_pairs(master, ret, s.anchors, s.line, job);
+    auto map = find_pairs(master, ret, s.anchors, s.line, job);
+    found.pairs = std::move(map.pairs), s.return_is_one = map.return_is_one;
     const auto spectra = refine(s, found);
     job.report(0.9);
+    leave_phase_alone(s, found, spectra);
     settle(s, found, spectra);
     if (found.agreement > fit.agreement) fit = found;
     if (fit.agreement >= least_agreement) break;

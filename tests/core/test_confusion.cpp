@@ -1,7 +1,7 @@
 // The confusion table: what happened to a programme against what is told of it. Programmes are not the demo's; causes
 // stand alone, in pairs, and as programs from elsewhere make them. A tenth, drawn by seed, runs always; all of it where
-// HEATHMIST_FULL is set. HEATHMIST_SEED draws others, HEATHMIST_SHOW prints every line; HEATHMIST_CASE runs one pair,
-// whose files HEATHMIST_KEEP puts into a folder.
+// HEATHMIST_FULL is set. HEATHMIST_SEED draws others, HEATHMIST_SHOW prints every line; HEATHMIST_ALONE runs the single
+// causes whose "name on programme" holds it, HEATHMIST_CASE one pair, whose files HEATHMIST_KEEP puts into a folder.
 #include <QProcess>
 #include <QStandardPaths>
 #include <QtTest>
@@ -69,7 +69,11 @@ class TestConfusion : public QObject {
       const auto& name = treatment_names()[row];
       const Treatment& t = treatment(name);
       for (size_t n = 0; n < names.size(); ++n) {
-        if (t.not_on.contains(names[n]) || (!full() && draw.uniform() > 0.1)) continue;
+        if (t.not_on.contains(names[n])) continue;
+        const auto only = qEnvironmentVariable("HEATHMIST_ALONE");
+        if (only.isEmpty() ? !full() && draw.uniform() > 0.1
+                           : !QString("%1 on %2").arg(name.c_str(), names[n].c_str()).contains(only))
+          continue;
         const int rate = n % 2 ? 48000 : 44100;
         const Planar sound = programme(names[n], rate, 8, n + 1);
         dsp::Noise chance(row * 31 + n + 1000 * uint64_t(seed_of_day()));

@@ -15,35 +15,6 @@ using namespace heathmist::test;
 
 namespace {
 
-/// Second-order sections of Bristow-Johnson's cookbook.
-Planar filtered(Planar s, double rate, const char* what, double hz, double q, double db = 0) {
-  const double w = 2 * std::numbers::pi * hz / rate, c = std::cos(w), alpha = std::sin(w) / (2 * q);
-  const double a = std::pow(10, db / 40);
-  double b0 = 1 + alpha * a, b1 = -2 * c, b2 = 1 - alpha * a, a0 = 1 + alpha / a, a2 = 1 - alpha / a;  // a bell
-  if (std::string(what) == "all pass") b0 = 1 - alpha, b2 = 1 + alpha, a0 = b2, a2 = b0;
-  if (std::string(what) == "high pass") b0 = b2 = (1 + c) / 2, b1 = -(1 + c), a0 = 1 + alpha, a2 = 1 - alpha;
-  for (int k = 0; k < s.channels(); ++k) {
-    double x1 = 0, x2 = 0, y1 = 0, y2 = 0;
-    for (double& x : s.channel(k)) {
-      const double y = (b0 * x + b1 * x1 + b2 * x2 + 2 * c * y1 - a2 * y2) / a0;
-      x2 = x1, x1 = x, y2 = y1, y1 = y, x = y;
-    }
-  }
-  return s;
-}
-
-template <class Gain>
-Planar gained(Planar s, Gain gain) {
-  for (int c = 0; c < s.channels(); ++c)
-    for (size_t n = 0; n < size_t(s.frames()); ++n) s.channel(c)[n] *= gain(n);
-  return s;
-}
-
-const Cause* cause(const NullReport& r, const char* code) {
-  const auto found = std::find_if(r.causes.begin(), r.causes.end(), [&](const Cause& c) { return c.code == code; });
-  return found == r.causes.end() ? nullptr : &*found;
-}
-
 bool finds(const NullReport& r, const std::string& code) {
   return std::any_of(r.findings.begin(), r.findings.end(), [&](const Finding& f) { return f.code == code; });
 }

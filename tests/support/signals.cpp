@@ -101,6 +101,11 @@ bool tells(const NullReport& report, const std::string& code) {
   return std::any_of(report.causes.begin(), report.causes.end(), [&](const Cause& c) { return c.code == code; });
 }
 
+const Cause* cause(const NullReport& r, const char* code) {
+  const auto found = std::find_if(r.causes.begin(), r.causes.end(), [&](const Cause& c) { return c.code == code; });
+  return found == r.causes.end() ? nullptr : &*found;
+}
+
 QString told(const NullReport& report) {
   QString text = QString::fromStdString(std::string(name_of(report.kind)));
   for (const Cause& c : report.causes)

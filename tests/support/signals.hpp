@@ -59,8 +59,9 @@ Explained explained_pair_of(const std::filesystem::path& master, const std::file
 NullReport explained_null_of(const std::filesystem::path& master, const std::filesystem::path& ret);
 /// Two findings of a report that cannot both be so, or one said twice; empty where there is none.
 std::string contradiction_in(const NullReport& report);
-bool tells(const NullReport& report, const std::string& code);  ///< among its causes
-QString told(const NullReport& report);                         ///< kind and causes with their levels, in a line
-double db(std::optional<double> value);                         ///< -999 for none
+bool tells(const NullReport& report, const std::string& code);   ///< among its causes
+const Cause* cause(const NullReport& report, const char* code);  ///< the first of them; nothing where there is none
+QString told(const NullReport& report);                          ///< kind and causes with their levels, in a line
+double db(std::optional<double> value);                          ///< -999 for none
 
 }  // namespace heathmist::test

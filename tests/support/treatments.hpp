@@ -19,6 +19,11 @@ struct Treatment {
   std::set<std::string> not_on{};  ///< programmes on which it cannot be told, or makes no difference
 };
 
+/// A second-order section of Bristow-Johnson's cookbook: "bell", "all pass", "high pass", "low shelf", "high shelf".
+Planar filtered(Planar sound, double rate_hz, const std::string& what, double hz, double q, double db = 0);
+/// Every frame n times gain(n).
+Planar gained(Planar sound, const std::function<double(size_t n)>& gain);
+
 /// All of them, each with numbers by chance.
 const std::vector<Treatment>& treatments();
 const Treatment& treatment(const std::string& name);

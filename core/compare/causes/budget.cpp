@@ -29,7 +29,8 @@ constexpr double second_from_db = -70;   // and what must be left for it: less i
 constexpr double clicks_from_db = -100;  // ... and for clicks beside another: where peaks are not known better
 constexpr double worth_again_db = 0.3;
 constexpr int most_rounds = 3;
-constexpr double simpler_db = 3;  // by which another set of causes must beat one that holds a gain free to move
+constexpr double most_let_go_db = 0.5;  // that a cause may have taken out and be let go
+constexpr double simpler_db = 3;        // by which another set of causes must beat one that holds a gain free to move
 constexpr double odd_share = 0.4, worse_share = 1e-3;  // of what is left, that odd pieces must hold to be asked
 constexpr int most_workers = 4;                        // each holds a model of its own
 
@@ -185,6 +186,19 @@ struct Search {
     }
   }
 
+  /// A cause that is not found any more now that the others are known was one of theirs.
+  void let_go() {
+    for (size_t n = 0; n < kept.size() && kept.size() > 1;) {
+      const View without = view_without(n);
+      Search other = *this;
+      other.kept.erase(other.kept.begin() + long(n));
+      if (tried(*kept[n].of, without).kept || other.left() > left() * std::pow(10, most_let_go_db / 10))
+        ++n;
+      else
+        kept = std::move(other.kept), again(), n = 0;
+    }
+  }
+
   void simplify(size_t n) {
     if (kept[n].of->price_db < 1) return;
     const View without = view_without(n);
@@ -222,6 +236,7 @@ struct Search {
       so_far = view_without({});
     }
     once_more_over_all();
+    let_go();
   }
 
   /// What is left, and what the causes cost.

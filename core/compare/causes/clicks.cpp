@@ -1,6 +1,7 @@
 // Clicks that were added: short, rare, and far over what is left around them.
 #include <algorithm>
 #include <cmath>
+#include <span>
 
 #include "core/compare/causes/estimates.hpp"
 #include "core/dsp/median.hpp"
@@ -20,6 +21,15 @@ double around(const std::vector<double>& left, int64_t n, int64_t reach) {
   for (int64_t k = std::max<int64_t>(0, n - reach); k < std::min(std::ssize(left), n + reach); ++k)
     sizes.push_back(std::abs(left[size_t(k)]));
   return dsp::median(sizes);
+}
+
+/// What is left is the programme itself, louder or quieter for a moment: a gain that moves, nothing that was added.
+bool is_of_the_programme(const std::vector<double>& shape, std::span<const double> model) {
+  constexpr double alike = 0.8;
+  double xx = 0, yy = 0, xy = 0;
+  for (size_t n = 0; n < shape.size(); ++n)
+    xx += model[n] * model[n], yy += shape[n] * shape[n], xy += shape[n] * model[n];
+  return xy * xy > alike * alike * xx * yy;
 }
 
 }  // namespace
@@ -57,7 +67,12 @@ std::optional<Found> estimate_clicks(const Excerpt& e, const Planar& model) {
           continue;
         }
         const int64_t from = std::max<int64_t>(0, n - longest), to = std::min(e.frames(), last + longest);
-        clicks.push_back({p, from, {left.begin() + from, left.begin() + to}});
+        std::vector<double> shape(left.begin() + from, left.begin() + to);
+        if (is_of_the_programme(shape, model.channel(p).subspan(size_t(from), shape.size()))) {
+          n = to;
+          continue;
+        }
+        clicks.push_back({p, from, std::move(shape)});
         for (int64_t k = n; k <= last; ++k) most = std::max(most, std::abs(left[size_t(k)]));
         at_s.push_back(e.seconds_at(n));
         n = to;

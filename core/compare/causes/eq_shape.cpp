@@ -12,112 +12,74 @@ namespace {
 using Complex = std::complex<double>;
 using Kind = EqSection::Kind;
 
-constexpr double floor_db = -45;  // deeper is as good as gone
 constexpr double good_enough_db = 0.02;
-constexpr double most_off_db = 0.1;
-constexpr double least_gain_db = 0.1;    // of a section
-constexpr double worth_a_section = 0.6;  // of the error that may stay when one more is added
+constexpr double over_chance = 15;          // that a section must take off the sum of squares
+constexpr double least_gain_db = 0.1;       // of a section
+constexpr double worth_a_section = 0.6;     // of the error that may stay when one more is added
+constexpr double still_worth_trying = 0.9;  // of it: so many in a row that leave more are the last
+constexpr int most_idle = 3;
+constexpr size_t beam = 4;  // settings that are gone on with
+constexpr int few_rounds = 8, many_rounds = 60;
 
-Complex biquad(double b0, double b1, double b2, double a0, double a1, double a2, double w) {
-  const Complex z = std::polar(1.0, -w);
-  return (b0 + z * (b1 + z * b2)) / (a0 + z * (a1 + z * a2));
-}
-
-Complex pass(bool high, double w0, double q, double w) {
-  const double c = std::cos(w0), alpha = std::sin(w0) / (2 * q);
-  const double k = high ? (1 + c) / 2 : (1 - c) / 2, middle = high ? -(1 + c) : 1 - c;
-  return biquad(k, middle, k, 1 + alpha, -2 * c, 1 - alpha, w);
-}
-
-Complex first_order(bool high, double w0, double w) {
-  const double k = std::tan(w0 / 2);
-  const Complex z = std::polar(1.0, -w);
-  return high ? (1.0 - z) / (1 + k + (k - 1) * z) : k * (1.0 + z) / (1 + k + (k - 1) * z);
-}
-
-double magnitude_db(Complex h) { return 20 * std::log10(std::max(1e-9, std::abs(h))); }
-
-struct Fitter {
-  const std::vector<ShapePoint>& points;
-  double rate, flat;
-
-  double error(const std::vector<EqSection>& sections) const {
-    double sum = 0, square = 0, weight = 0;
-    for (const ShapePoint& p : points) {
-      double db = 0;
-      for (const EqSection& s : sections) db += magnitude_db(s.response(p.hz, rate));
-      const double d = std::max(floor_db, db) - std::max(floor_db, p.db - flat);
-      sum += p.weight * d, square += p.weight * d * d, weight += p.weight;
-    }
-    if (!(weight > 0)) return 0;
-    const double off = std::clamp(sum / weight, -most_off_db, most_off_db);  // the flat part is not known better
-    return std::sqrt(std::max(0.0, square / weight - 2 * off * sum / weight + off * off));
-  }
-
-  static bool allowed(const EqSection& s, double rate) {
-    return s.hz > 8 && s.hz < 0.495 * rate && s.q > 0.15 && s.q < 40 && std::abs(s.gain_db) < 40;
-  }
-
-  /// Coordinate descent with halving steps over every number of every section.
-  double refine(std::vector<EqSection>& sections) const {
-    double best = error(sections);
-    for (double step = 1; step > 2e-4; step *= 0.5)
-      for (int again = 0; again < 6; ++again) {
-        const double before = best;
-        for (size_t n = 0; n < sections.size(); ++n)
-          for (int what = 0; what < 3; ++what)
-            for (const double d : {step, -step}) {
-              const bool is_pass = sections[n].kind == Kind::high_pass || sections[n].kind == Kind::low_pass;
-              if (what == 1 && is_pass) continue;
-              if (what == 2 && is_pass && sections[n].order != 2) continue;
-              auto tried = sections;
-              EqSection& s = tried[n];
-              if (what == 0) s.hz *= std::exp2(d);
-              if (what == 1) s.gain_db += 4 * d;
-              if (what == 2) s.q *= std::exp2(d);
-              if (!allowed(s, rate)) continue;
-              if (const double now = error(tried); now < best) best = now, sections = std::move(tried);
-            }
-        if (best > before * 0.999) break;
-      }
-    return best;
-  }
-
-  /// Starts for one more section where the rest leaves most.
-  std::vector<EqSection> starts(const std::vector<EqSection>& sections) const {
-    double most = 0, hz = 1000, low = 0, high = 0;
-    for (const ShapePoint& p : points) {
-      double db = p.db - flat;
-      for (const EqSection& s : sections) db -= magnitude_db(s.response(p.hz, rate));
-      db = std::max(floor_db, db);
-      if (std::abs(db) * std::sqrt(p.weight) > std::abs(most)) most = db * std::sqrt(p.weight), hz = p.hz;
-      if (p.hz < 60) low = db;
-      if (p.hz < 0.3 * rate) high = db;
-    }
-    std::vector<EqSection> all;
-    for (const double q : {0.5, 1.0, 3.0, 8.0}) all.push_back({Kind::bell, hz, most, q, 2});
-    for (const double f : {80.0, 250.0, 1000.0, 4000.0, 10000.0}) {
-      all.push_back({Kind::low_shelf, f, low, 0.707, 2});
-      all.push_back({Kind::high_shelf, f, high, 0.707, 2});
-    }
-    for (const int order : {1, 2, 4})
-      for (const double f : {25.0, 60.0, 150.0, 500.0}) all.push_back({Kind::high_pass, f, 0, 0.707, order});
-    for (const int order : {1, 2, 4})
-      for (const double f : {1000.0, 4000.0, 9000.0, 16000.0}) all.push_back({Kind::low_pass, f, 0, 0.707, order});
-    std::erase_if(all, [&](const EqSection& s) { return !allowed(s, rate); });
-    return all;
-  }
+/// A setting, and what it leaves.
+struct Fitted {
+  EqSetting setting;
+  double error_db = 0;
 };
 
-/// A bell at the very edge of what is heard is more likely the way down of a pass: it must be that much better.
+/// Starts for one more section: bells where the rest leaves most, shelves and passes everywhere.
+std::vector<EqSection> starts(const std::vector<ShapePoint>& points, const std::vector<double>& left, double rate) {
+  std::vector<EqSection> all;
+  const auto far_from = [&](double hz) {
+    return std::none_of(all.begin(), all.end(), [&](const EqSection& s) { return std::abs(std::log2(s.hz / hz)) < 1; });
+  };
+  std::vector<size_t> by_size(points.size());
+  for (size_t n = 0; n < by_size.size(); ++n) by_size[n] = n;
+  const auto size = [&](size_t n) { return std::abs(left[n]) * std::sqrt(points[n].weight); };
+  std::sort(by_size.begin(), by_size.end(), [&](size_t a, size_t b) { return size(a) > size(b); });
+  int peaks = 0;
+  for (const size_t n : by_size) {
+    if (!far_from(points[n].hz)) continue;
+    for (const double q : {0.5, 1.0, 3.0, 8.0}) all.push_back({Kind::bell, points[n].hz, left[n], q, 2});
+    if (++peaks == 3) break;
+  }
+  double low = 0, high = 0;
+  for (size_t n = 0; n < points.size(); ++n) {
+    if (points[n].hz < 60) low = left[n];
+    if (points[n].hz < 0.3 * rate) high = left[n];
+  }
+  for (const double f : {80.0, 250.0, 1000.0, 4000.0, 10000.0}) {
+    all.push_back({Kind::low_shelf, f, low, 0.707, 2});
+    all.push_back({Kind::high_shelf, f, high, 0.707, 2});
+  }
+  for (const int order : {1, 2, 4})
+    for (const double f : {25.0, 60.0, 150.0, 500.0}) all.push_back({Kind::high_pass, f, 0, 0.707, order});
+  for (const int order : {1, 2, 4})
+    for (const double f : {1000.0, 4000.0, 9000.0, 16000.0}) all.push_back({Kind::low_pass, f, 0, 0.707, order});
+  std::erase_if(all, [&](const EqSection& s) { return s.hz > 0.49 * rate; });
+  return all;
+}
+
+/// A bell or a shelf that turns the very edge of what is heard, or by more than such a thing can, is more likely
+/// the way down of a pass, and a needle upward is chance: they must be that much better.
 double doubt(const std::vector<EqSection>& sections, double rate) {
-  constexpr double lowest_hz = 30, highest = 0.42, much_better = 4;
+  constexpr double lowest_hz = 30, highest = 0.42, most_db = 20, much_better = 4;
+  constexpr double needle_q = 16, high = 0.33, high_needle_q = 4;
   return std::any_of(sections.begin(), sections.end(),
                      [&](const EqSection& s) {
-                       return s.kind == Kind::bell && s.gain_db < 0 && (s.hz < lowest_hz || s.hz > highest * rate);
+                       const bool at_edge = s.hz < lowest_hz || s.hz > highest * rate;
+                       if (s.is_shelf()) return at_edge || std::abs(s.gain_db) > most_db;
+                       if (s.kind != Kind::bell) return false;
+                       return s.gain_db < 0 ? at_edge : s.q > (s.hz > high * rate ? high_needle_q : needle_q);
                      })
              ? much_better
              : 1;
+}
+
+/// What counts of a setting: what it leaves, dearer by every section.
+double cost(const Fitted& f, double rate) {
+  return std::log(std::max(f.error_db, 0.5 * good_enough_db) * doubt(f.setting.sections, rate)) -
+         double(f.setting.sections.size()) * std::log(worth_a_section);
 }
 
 /// The level of most of the spectrum: the fullest window of 0.2 dB, by octaves.
@@ -133,82 +95,190 @@ double densest(const std::vector<ShapePoint>& points) {
   return at;
 }
 
-void judge_phase(EqShape& shape, const std::vector<ShapePoint>& points, double rate) {
-  double own = 0, unexplained = 0, predicted = 0, weight = 0;
-  for (const ShapePoint& p : points) {
+/// Squared phase that a response leaves of the measured, at the delay that leaves least of it: the fit has laid the
+/// return by one already, which a filter may have pulled.
+double phase_left(const std::vector<ShapePoint>& points, const std::vector<Complex>& response, double rate) {
+  constexpr double farthest = 4, step = 0.05;
+  double best = 1e300;
+  for (double late = -farthest; late <= farthest; late += step) {
+    double sum = 0;
+    for (size_t n = 0; n < points.size() && sum < best; ++n) {
+      const Complex delay = std::polar(1.0, 2 * std::numbers::pi * points[n].hz / rate * late);
+      sum += points[n].weight * std::pow(std::arg(points[n].h * std::conj(response[n]) * delay), 2);
+    }
+    best = std::min(best, sum);
+  }
+  return best;
+}
+
+void judge_phase(EqShape& shape, const std::vector<ShapePoint>& all, double rate) {
+  std::vector<ShapePoint> points;
+  std::vector<Complex> minimum;
+  double own = 0, predicted = 0, weight = 0;
+  for (const ShapePoint& p : all) {
     if (p.db - shape.flat_db < -30) continue;
     Complex h = 1;
     for (const EqSection& s : shape.sections) h *= s.response(p.hz, rate);
+    points.push_back(p), minimum.push_back(h);
     own += p.weight * std::pow(std::arg(p.h), 2), predicted += p.weight * std::pow(std::arg(h), 2);
-    unexplained += p.weight * std::pow(std::arg(p.h * std::conj(h)), 2), weight += p.weight;
+    weight += p.weight;
   }
   if (!(weight > 0)) return;
+  const double unexplained = phase_left(points, minimum, rate);
   shape.phase_deg = std::sqrt(std::min(own, unexplained) / weight) * 180 / std::numbers::pi;
   shape.linear_phase = !shape.sections.empty() && own < 0.25 * predicted && own < unexplained;
 }
 
+/// The best settings with one section more than these have.
+std::vector<Fitted> one_more(const std::vector<Fitted>& settings, const EqFit& fit,
+                             const std::vector<ShapePoint>& points, double rate) {
+  std::vector<Fitted> found;
+  for (const Fitted& from : settings) {
+    std::vector<Fitted> tried;
+    for (const EqSection& start : starts(points, fit.left_of(from.setting), rate)) {
+      Fitted with = from;
+      with.setting.sections.push_back(start);
+      with.error_db = fit.error_of(with.setting);
+      tried.push_back(std::move(with));
+    }
+    const auto less = [](const Fitted& a, const Fitted& b) { return a.error_db < b.error_db; };
+    std::sort(tried.begin(), tried.end(), less);
+    std::array<std::array<int, 5>, 5> taken{};  // by kind and order
+    for (Fitted& t : tried) {
+      const EqSection& last = t.setting.sections.back();
+      if (last.kind != Kind::bell && t.error_db > from.error_db) continue;
+      if (taken[size_t(last.kind)][size_t(last.order)]++ >= (last.kind == Kind::bell ? 4 : 2)) continue;
+      t.error_db = fit.refine(t.setting, few_rounds);
+      found.push_back(std::move(t));
+    }
+  }
+  const auto counts = [&](const Fitted& f) { return f.error_db * doubt(f.setting.sections, rate); };
+  std::sort(found.begin(), found.end(), [&](const Fitted& a, const Fitted& b) { return counts(a) < counts(b); });
+  std::vector<Fitted> best;
+  for (Fitted& f : found) {
+    const bool known = std::any_of(best.begin(), best.end(),
+                                   [&](const Fitted& b) { return std::abs(f.error_db / b.error_db - 1) < 1e-3; });
+    if (!known && best.size() < beam) best.push_back(std::move(f));
+  }
+  for (Fitted& f : best) f.error_db = fit.refine(f.setting, many_rounds);
+  std::sort(best.begin(), best.end(), [&](const Fitted& a, const Fitted& b) { return counts(a) < counts(b); });
+  return best;
+}
+
+/// Two passes of second order that lie together are one of fourth, where that does nearly as well.
+void join_passes(Fitted& best, const EqFit& fit) {
+  constexpr double nearly = 3, nearly_db = 0.15, together_octaves = 0.4;
+  auto& all = best.setting.sections;
+  for (size_t a = 0; a + 1 < all.size(); ++a)
+    for (size_t b = a + 1; b < all.size(); ++b) {
+      const bool two = all[a].is_pass() && all[a].kind == all[b].kind && all[a].order == 2 && all[b].order == 2;
+      if (!two || std::abs(std::log2(all[a].hz / all[b].hz)) > together_octaves) continue;
+      Fitted one = best;
+      one.setting.sections.erase(one.setting.sections.begin() + long(b));
+      one.setting.sections[a] = {all[a].kind, std::sqrt(all[a].hz * all[b].hz), 0, 0.707, 4};
+      one.error_db = fit.refine(one.setting, many_rounds);
+      if (one.error_db > std::max(nearly * best.error_db, nearly_db)) continue;
+      best = std::move(one);
+      return join_passes(best, fit);
+    }
+}
+
+/// What a setting does without a section as well, or with two of a kind in one, it does without.
+void leave_out_idle(Fitted& best, const EqFit& fit, double rate) {
+  for (size_t n = 0; n < best.setting.sections.size();) {
+    Fitted without = best;
+    auto& sections = without.setting.sections;
+    const EqSection gone = sections[n];
+    sections.erase(sections.begin() + long(n));
+    for (EqSection& s : sections)
+      if (s.kind == gone.kind && !s.is_pass() && std::abs(std::log2(s.hz / gone.hz)) < 0.5) {
+        s.gain_db += gone.gain_db;
+        break;
+      }
+    without.error_db = fit.refine(without.setting, many_rounds);
+    const bool idle = !gone.is_pass() && std::abs(gone.gain_db) < least_gain_db;
+    const bool by_chance = fit.chi_square_of(without.setting) < fit.chi_square_of(best.setting) + over_chance;
+    if (idle || by_chance || cost(without, rate) < cost(best, rate))
+      best = std::move(without), n = 0;
+    else
+      ++n;
+  }
+}
+
+/// One section in place of two where that does as well: a search that goes by the most at a time may have gone round.
+void join_two(Fitted& best, const EqFit& fit, const std::vector<ShapePoint>& points, double rate) {
+  const auto& all = best.setting.sections;
+  for (size_t a = 0; a + 1 < all.size(); ++a)
+    for (size_t b = a + 1; b < all.size(); ++b) {
+      Fitted less = best;
+      less.setting.sections.erase(less.setting.sections.begin() + long(b));
+      less.setting.sections.erase(less.setting.sections.begin() + long(a));
+      const auto joined = one_more({less}, fit, points, rate);
+      if (joined.empty() || cost(joined.front(), rate) >= cost(best, rate)) continue;
+      best = joined.front();
+      return join_two(best, fit, points, rate);
+    }
+}
+
+/// A shelf turned round, with the gain that makes it the same again.
+EqSetting turned_round(EqSetting setting, size_t n) {
+  EqSection& s = setting.sections[n];
+  setting.flat_db += s.gain_db;
+  s.gain_db = -s.gain_db;
+  s.kind = s.kind == Kind::low_shelf ? Kind::high_shelf : Kind::low_shelf;
+  return setting;
+}
+
+/// Of the settings that do the same the one whose flat part lies where nothing was turned; else that of which every
+/// shelf turns the lesser part of what is heard.
+void choose_flat(Fitted& f, const EqFit& fit, std::optional<double> untouched_db) {
+  constexpr double as_good = 1.2, at_all_db = 0.003, near_db = 0.06, middle_hz = 632;
+  const auto unlikely = [&](const EqSetting& setting) {
+    if (untouched_db && std::abs(setting.flat_db - *untouched_db) < near_db) return -1L;
+    return std::count_if(setting.sections.begin(), setting.sections.end(), [](const EqSection& s) {
+      return s.kind == Kind::low_shelf ? s.hz > middle_hz : s.kind == Kind::high_shelf && s.hz < middle_hz;
+    });
+  };
+  for (size_t n = 0; n < f.setting.sections.size(); ++n) {
+    if (!f.setting.sections[n].is_shelf()) continue;
+    Fitted other{turned_round(f.setting, n), 0};
+    other.error_db = fit.refine(other.setting, many_rounds);
+    if (other.error_db < as_good * f.error_db + at_all_db && unlikely(other.setting) < unlikely(f.setting))
+      f = std::move(other);
+  }
+}
+
 }  // namespace
 
-const char* name_of(Kind kind) {
-  static constexpr const char* names[] = {"bell", "low_shelf", "high_shelf", "high_pass", "low_pass"};
-  return names[int(kind)];
-}
-
-Complex EqSection::response(double at_hz, double rate_hz) const {
-  const double w = 2 * std::numbers::pi * at_hz / rate_hz, w0 = 2 * std::numbers::pi * hz / rate_hz;
-  const double c = std::cos(w0), alpha = std::sin(w0) / (2 * q), a = std::pow(10, gain_db / 40);
-  const double root = 2 * std::sqrt(a) * alpha;
-  switch (kind) {
-    case Kind::bell:
-      return biquad(1 + alpha * a, -2 * c, 1 - alpha * a, 1 + alpha / a, -2 * c, 1 - alpha / a, w);
-    case Kind::low_shelf:
-      return biquad(a * ((a + 1) - (a - 1) * c + root), 2 * a * ((a - 1) - (a + 1) * c),
-                    a * ((a + 1) - (a - 1) * c - root), (a + 1) + (a - 1) * c + root, -2 * ((a - 1) + (a + 1) * c),
-                    (a + 1) + (a - 1) * c - root, w);
-    case Kind::high_shelf:
-      return biquad(a * ((a + 1) + (a - 1) * c + root), -2 * a * ((a - 1) + (a + 1) * c),
-                    a * ((a + 1) + (a - 1) * c - root), (a + 1) - (a - 1) * c + root, 2 * ((a - 1) - (a + 1) * c),
-                    (a + 1) - (a - 1) * c - root, w);
-    default:
-      break;
-  }
-  const bool high = kind == Kind::high_pass;
-  if (order == 1) return first_order(high, w0, w);
-  if (order == 4) return pass(high, w0, 0.541196, w) * pass(high, w0, 1.306563, w);
-  return pass(high, w0, q, w);
-}
-
-EqShape shape_of(const std::vector<ShapePoint>& points, double rate_hz, size_t most) {
+EqShape shape_of(const std::vector<ShapePoint>& points, double rate_hz, std::optional<double> untouched_db,
+                 size_t most) {
   EqShape shape;
   if (points.size() < 8) return shape;
-  shape.flat_db = densest(points);
+  const EqFit fit(points, rate_hz);
+  const double usual_db = densest(points);
+  std::vector<Fitted> settings{{{{}, usual_db}, 0}};
+  if (std::abs(usual_db) > 0.05) settings.push_back({{{}, 0}, 0});
+  for (Fitted& f : settings) f.error_db = fit.error_of(f.setting);
+  Fitted best = settings.front();
+  int idle = 0;
+  for (size_t count = 1; count <= most && best.error_db > good_enough_db && idle < most_idle; ++count) {
+    const double before = settings.front().error_db;
+    settings = one_more(settings, fit, points, rate_hz);
+    if (settings.empty()) break;
+    idle = settings.front().error_db > still_worth_trying * before ? idle + 1 : 0;
+    const double more = double(count - best.setting.sections.size());
+    if (cost(settings.front(), rate_hz) < cost(best, rate_hz) &&
+        fit.chi_square_of(settings.front().setting) < fit.chi_square_of(best.setting) - over_chance * more)
+      best = settings.front();
+  }
+  leave_out_idle(best, fit, rate_hz);
+  join_passes(best, fit);
+  if (best.setting.sections.size() > 2) join_two(best, fit, points, rate_hz);
+  choose_flat(best, fit, untouched_db);
+  shape.sections = best.setting.sections, shape.error_db = best.error_db;
+  shape.flat_db = best.setting.sections.empty() ? usual_db : best.setting.flat_db;
   for (const ShapePoint& p : points)
     if (p.weight > 0.05) shape.range_db = std::max(shape.range_db, std::abs(std::max(-60.0, p.db - shape.flat_db)));
-  const Fitter fitter{points, rate_hz, shape.flat_db};
-  shape.error_db = fitter.error({});
-  while (shape.sections.size() < most && shape.error_db > good_enough_db) {
-    std::vector<std::pair<double, std::vector<EqSection>>> tried;
-    for (const EqSection& start : fitter.starts(shape.sections)) {
-      auto sections = shape.sections;
-      sections.push_back(start);
-      tried.emplace_back(fitter.error(sections), std::move(sections));
-    }
-    std::sort(tried.begin(), tried.end(), [](const auto& a, const auto& b) { return a.first < b.first; });
-    // the best few starts of every kind are refined
-    std::array<std::array<int, 5>, 5> taken{};  // by kind and order
-    double best = shape.error_db, counts = best;
-    std::vector<EqSection> kept;
-    for (auto& [error, sections] : tried) {
-      if (taken[size_t(sections.back().kind)][size_t(sections.back().order)]++ >= 2) continue;
-      const double now = fitter.refine(sections);
-      if (now * doubt(sections, rate_hz) < counts) best = now, counts = now * doubt(sections, rate_hz), kept = sections;
-    }
-    if (kept.empty() || best > worth_a_section * shape.error_db) break;
-    const EqSection& last = kept.back();
-    const bool is_pass = last.kind == Kind::high_pass || last.kind == Kind::low_pass;
-    if (!is_pass && std::abs(last.gain_db) < least_gain_db) break;
-    shape.sections = std::move(kept), shape.error_db = best;
-  }
   std::sort(shape.sections.begin(), shape.sections.end(),
             [](const EqSection& a, const EqSection& b) { return a.hz < b.hz; });
   judge_phase(shape, points, rate_hz);

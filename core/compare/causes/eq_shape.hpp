@@ -1,27 +1,11 @@
 // An EQ as an engineer would set it: the fewest bells, shelves and passes whose response is the measured one.
 #pragma once
-#include <complex>
-#include <string>
+#include <optional>
 #include <vector>
 
+#include "core/compare/causes/eq_fit.hpp"
+
 namespace heathmist::causes {
-
-/// One section: second order, by the formulas of Bristow-Johnson's "Cookbook formulae for audio EQ biquad filter
-/// coefficients"; passes of first and fourth order are Butterworth.
-struct EqSection {
-  enum class Kind { bell, low_shelf, high_shelf, high_pass, low_pass };
-  Kind kind = Kind::bell;
-  double hz = 1000, gain_db = 0, q = 0.707;
-  int order = 2;  ///< of a pass: 1, 2 or 4
-  std::complex<double> response(double hz, double rate_hz) const;
-};
-const char* name_of(EqSection::Kind kind);
-
-/// A measured response at one frequency.
-struct ShapePoint {
-  double hz = 0, db = 0, weight = 0;
-  std::complex<double> h;
-};
 
 struct EqShape {
   std::vector<EqSection> sections;
@@ -32,7 +16,9 @@ struct EqShape {
   bool linear_phase = false;
 };
 
-/// At most `most` sections; the fewest that leave no more than measuring does.
-EqShape shape_of(const std::vector<ShapePoint>& points, double rate_hz, size_t most = 4);
+/// At most `most` sections; the fewest that leave no more than measuring does. A low shelf and a gain is the same as a
+/// high shelf the other way: the one whose flat part lies at `untouched_db`, if any does, where nothing was turned.
+EqShape shape_of(const std::vector<ShapePoint>& points, double rate_hz, std::optional<double> untouched_db = {},
+                 size_t most = 6);
 
 }  // namespace heathmist::causes

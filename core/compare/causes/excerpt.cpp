@@ -12,6 +12,7 @@ namespace {
 constexpr int stretches_of_a_long_one = 5;
 constexpr size_t most_events = 3;
 constexpr int64_t block_frames = 1 << 16;
+constexpr double beyond_s = 0.005;
 constexpr double settling_s = 0.1;  // at the start of a stretch: what a filter still holds of before is not there
 
 /// Energies of the master and the residual in short pieces, summed from the start.
@@ -128,6 +129,7 @@ Excerpt take_excerpt(const Clip& master, const Clip& ret, const Fit& fit, const 
                      const Continuity& breaks, bool by_channel, int64_t most_samples, const Job& job) {
   Excerpt e;
   e.rate_hz = master.format().sample_rate_hz;
+  e.gain_db = fit.gain_db;
   e.threads = job.workers();
   const int pairs = int(fit.pairs.size());
   std::vector<int64_t> events;
@@ -163,6 +165,10 @@ Excerpt take_excerpt(const Clip& master, const Clip& ret, const Fit& fit, const 
   for (size_t n = 1; n < e.stretches.size(); ++n)
     std::fill_n(e.told.begin() + e.stretches[n].at, std::min(e.stretches[n].frames, int64_t(settling_s * e.rate_hz)),
                 0);
+  // Where the master goes on beyond the overlap, a filter brings in what is not there.
+  const auto beyond = std::min(frames / 8, int64_t(beyond_s * e.rate_hz));
+  if (fit.first > 0) std::fill_n(e.told.begin(), beyond, 0);
+  if (fit.last < master.format().frames) std::fill_n(e.told.end() - beyond, beyond, 0);
   double sum = 0, count = 0;
   for (int p = 0; p < pairs; ++p)
     for (int64_t n = 0; n < frames; ++n)

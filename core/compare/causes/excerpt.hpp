@@ -58,6 +58,7 @@ struct Excerpt : Places {
   std::vector<uint8_t> told;             ///< per place: 0 where nothing may be read (what was skipped, or breaks off)
   bool whole = true;                     ///< all of the overlap
   double master_power = 0;               ///< mean square over what may be read
+  double gain_db = 0;                    ///< that was taken off the return to bring it to the master's level
   std::vector<GainPiece> course;         ///< of a long one: master and return over the whole overlap, in pieces of
   int64_t course_piece = 0;              ///< so many frames
 

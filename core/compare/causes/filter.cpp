@@ -6,18 +6,23 @@
 #include "core/compare/causes/eq_shape.hpp"
 #include "core/compare/causes/estimates.hpp"
 #include "core/compare/causes/response.hpp"
+#include "core/dsp/median.hpp"
 
 namespace heathmist::causes {
 
 namespace {
 
 constexpr double window_s = 0.6;
-constexpr double flat_magnitude_db = 0.15;  // a response that moves less is phase alone
-constexpr double ragged_db = 0.25;          // of the response, that no EQ follows: a tail's
+constexpr double flat_magnitude_db = 0.15;                          // a response that moves less is phase alone
+constexpr double much_phase_deg = 20, as_flat_as_it_gets_db = 0.4;  // peaks that are turned may be cut
+constexpr double ragged_db = 0.25;                                  // of the response, that no EQ follows: a tail's
 constexpr double least_phase_deg = 0.5;
-constexpr double tail_from_s = 0.004;  // later than that an EQ's response has gone, but for its lowest bass
-constexpr double tail_share = 3e-4;    // of the response's energy that makes a tail
-constexpr double edge_db = 25;         // a fall by that within a third of an octave is a band's limit
+constexpr double least_alike = 0.5;             // of the bins of a point, in phase
+constexpr double several = 8, least_known = 4;  // bins; by their certainty, which is 1 by chance
+constexpr double half_known = 0.7;              // coherence
+constexpr double tail_from_s = 0.004;           // later than that an EQ's response has gone, but for its lowest bass
+constexpr double tail_share = 3e-4;             // of the response's energy that makes a tail
+constexpr double edge_db = 25;                  // a fall by that within a third of an octave is a band's limit
 
 /// Where a bin holds no more than a Hann window lets in from its neighbours (side lobes fall as 1 / (pi d^3)), it tells
 /// of them.
@@ -41,17 +46,26 @@ std::vector<ShapePoint> points_of(const Response& r, size_t pair) {
   for (double hz = 20; hz < 0.985 * top; hz *= std::exp2(1.0 / 12)) {
     const auto from = size_t(std::ceil(hz * std::exp2(-1.0 / 24) / r.bin_hz)),
                to = std::min(h.size() - 1, size_t(hz * std::exp2(1.0 / 24) / r.bin_hz));
-    double magnitude = 0, weight = 0, place = 0;
+    double magnitude = 0, weight = 0, place = 0, in_all = 0, bins = 0;
     std::complex<double> mean = 0;
     for (size_t k = std::max<size_t>(1, std::min(from, to)); k <= to; ++k) {
       if (power[k] < 1e-13 * most || is_leakage(power, k)) continue;
       const double w = r.certainty[pair][k];
-      magnitude += w * std::norm(h[k]), mean += w * h[k], weight += w, place += w * double(k);
+      // what lies over the bin raises it: Bendat and Piersol, Random Data, 9.2
+      const double known = w / std::max(1e-6, 1 - w / r.averages[pair]);
+      magnitude += w * std::norm(h[k]) * known / (1 + known), in_all += known, bins += 1, mean += w * h[k], weight += w,
+          place += w * double(k);
     }
     const double at_hz = weight > 0 ? place / weight * r.bin_hz : 0;  // bins are wide in the bass
-    if (!(weight > 0) || (!points.empty() && at_hz < 1.001 * points.back().hz)) continue;
-    points.push_back(
-        {at_hz, 10 * std::log10(std::max(1e-9, magnitude / weight)), std::min(1.0, weight / 8), mean / weight});
+    if (bins > several && weight < least_known * bins) continue;
+    // A path's phase hardly turns within a twelfth octave; noise has none.
+    if (!(weight > 0) || std::norm(mean) < least_alike * magnitude * weight ||
+        (!points.empty() && at_hz < 1.001 * points.back().hz))
+      continue;
+    if (weight < half_known * bins * r.averages[pair]) magnitude = std::norm(mean) / weight;  // noise adds to no mean
+    const double variance_db2 = 37.7 / in_all;
+    points.push_back({at_hz, 10 * std::log10(std::max(1e-9, magnitude / weight)), std::min(1.0, weight / 8),
+                      mean / weight, variance_db2});
   }
   return points;
 }
@@ -131,6 +145,72 @@ std::optional<Tail> tail_of(const Response& r, size_t pair, double rate) {
   return Tail{-60 / slope, 10 * std::log10(direct / tail), tail_from_s};
 }
 
+/// Levels that the return never passes and often stands at.
+struct Tops {
+  double low = -1e300, high = 1e300;
+  bool stands_at(double y) const { return y >= high || y <= low; }
+};
+std::optional<Tops> tops_of(const Excerpt& e) {
+  constexpr double near = 3e-4, least_share = 2e-5;
+  double most = 0, least = 0, at_most = 0, at_least = 0, count = 0;
+  const auto each = [&](auto what) {
+    for (int p = 0; p < e.pairs(); ++p)
+      for (size_t n = 0; n < size_t(e.frames()); ++n)
+        if (e.told[n]) what(e.ret.channel(p)[n]);
+  };
+  each([&](double y) { most = std::max(most, y), least = std::min(least, y), count += 1; });
+  each([&](double y) { at_most += y >= (1 - near) * most, at_least += y <= (1 - near) * least; });
+  const double enough = std::max(30.0, least_share * count);
+  Tops tops;
+  if (at_most >= enough) tops.high = (1 - near) * most;
+  if (at_least >= enough) tops.low = (1 - near) * least;
+  return at_most >= enough || at_least >= enough ? std::optional(tops) : std::nullopt;
+}
+
+/// The response; where the return is cut off at a level, of the return as it was before that: what stands there is
+/// taken to be what the response makes of the model, where that goes beyond, round by round.
+Response response_of(const Excerpt& e, const Planar& model, size_t size) {
+  constexpr int settling_rounds = 5, last_rounds = 4;
+  const auto tops = tops_of(e);
+  if (!tops) return estimate_response(e, model, size, last_rounds);
+  Excerpt whole = e;
+  Response r;
+  for (int round = 0; round <= settling_rounds; ++round) {
+    r = estimate_response(whole, model, size, round < settling_rounds ? 1 : last_rounds);
+    if (round == settling_rounds) break;
+    Planar made = model;
+    run(r, made);
+    for (int p = 0; p < e.pairs(); ++p)
+      for (size_t n = 0; n < size_t(e.frames()); ++n) {
+        const double y = e.ret.channel(p)[n], x = made.channel(p)[n];
+        if (tops->stands_at(y)) whole.ret.channel(p)[n] = y > 0 ? std::max(x, y) : std::min(x, y);
+      }
+  }
+  return r;
+}
+
+/// When a single repeat comes, in samples: a peak of the response that stands far over what is around it, in all pairs
+/// at the same place, later than an EQ's own.
+std::optional<int64_t> first_echo(const Response& r, double rate) {
+  constexpr double from_s = 0.012, stands_out = 12, least_level = 0.003;
+  std::optional<int64_t> first;
+  for (size_t p = 0; p < r.h.size(); ++p) {
+    const auto h = r.impulse(p);
+    const auto start = size_t(from_s * rate), reach = r.size / 4;
+    std::optional<int64_t> own;
+    for (size_t n = start; n + 1 < reach && !own; ++n) {
+      if (std::abs(h[n]) < least_level * std::abs(h[0])) continue;
+      std::vector<double> around;
+      for (size_t k = std::max(start, n > 400 ? n - 400 : 0); k < std::min(reach, n + 400); ++k)
+        if (k + 24 < n || k > n + 24) around.push_back(std::abs(h[k]));
+      if (std::abs(h[n]) > stands_out * dsp::median(around)) own = int64_t(n);
+    }
+    if (!own) return {};
+    if (!first || *own < *first) first = own;
+  }
+  return first;
+}
+
 bool alike(const EqShape& a, const EqShape& b) {
   if (a.sections.size() != b.sections.size()) return false;
   for (size_t n = 0; n < a.sections.size(); ++n) {
@@ -199,7 +279,11 @@ std::optional<Found> estimate_filter(const Excerpt& e, const Planar& model) {
   size_t size = 2048;
   while (double(size) < window_s * e.rate_hz) size *= 2;
   while (size > 512 && int64_t(size) * 4 > e.frames()) size /= 2;
-  const Response r = estimate_response(e, model, size, 4);
+  Response r = response_of(e, model, size);
+  if (const auto echo = first_echo(r, e.rate_hz)) {  // which is a cause of its own: an EQ ends before it
+    while (size > 512 && int64_t(size) / 4 > *echo * 3 / 4) size /= 2;
+    r = response_of(e, model, size);
+  }
   std::vector<EqShape> shapes;
   std::vector<std::vector<ShapePoint>> points;
   double range = 0, phase = 0;
@@ -207,7 +291,7 @@ std::optional<Found> estimate_filter(const Excerpt& e, const Planar& model) {
   std::optional<double> limit;
   for (int p = 0; p < e.pairs(); ++p) {
     points.push_back(points_of(r, size_t(p)));
-    shapes.push_back(shape_of(points.back(), e.rate_hz));
+    shapes.push_back(shape_of(points.back(), e.rate_hz, -e.gain_db));
     range = std::max(range, shapes.back().range_db), phase = std::max(phase, shapes.back().phase_deg);
     if (const auto own = tail_of(r, size_t(p), e.rate_hz);
         own && shapes.back().error_db > ragged_db && (!tail || own->direct_to_tail_db < tail->direct_to_tail_db))
@@ -219,7 +303,7 @@ std::optional<Found> estimate_filter(const Excerpt& e, const Planar& model) {
   if (tail) {
     c = {.code = "reverb"};
     c.values = {{"t60_s", tail->t60_s}, {"direct_to_reverberant_db", tail->direct_to_tail_db}};
-  } else if (range < flat_magnitude_db) {
+  } else if (range < (phase > much_phase_deg ? as_flat_as_it_gets_db : flat_magnitude_db)) {
     if (phase < least_phase_deg) return {};
     c = {.code = "phase"};
     c.values = {{"rms_deg", phase}};

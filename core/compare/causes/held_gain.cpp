@@ -20,6 +20,7 @@ double held_gain_db(const Excerpt& e) {
 
 void turn_down(Excerpt& e, double db) {
   if (db == 0) return;
+  e.gain_db += db;
   const double gain = std::pow(10, -db / 20);
   for (int p = 0; p < e.pairs(); ++p)
     for (double& y : e.ret.channel(p)) y *= gain;

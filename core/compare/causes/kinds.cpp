@@ -42,6 +42,13 @@ const std::map<std::string, Kind> groups{{"eq", Kind::linear},
 
 double power_of(std::optional<double> db) { return db ? std::pow(10, *db / 10) : 0; }
 
+/// Noise may look like the error of a word length that was there before; dither has its own moments.
+bool is_dithered_by_the_book(const std::vector<Cause>& causes) {
+  return std::any_of(causes.begin(), causes.end(), [](const Cause& c) {
+    return c.code == "word_length" && (c.values["dither"] == "triangular" || c.values["dither"] == "rectangular");
+  });
+}
+
 Kind kind_of_fit(const NullReport& r) {
   const bool level = std::abs(r.fit.gain_db) >= 0.003 || std::string(r.fit.polarity()) != "normal" || r.fit.swapped();
   return level ? Kind::level : Kind::shifted;
@@ -93,7 +100,10 @@ Kind kind_by_causes(const std::vector<Cause>& causes, const NullReport& r) {
   if (kind == Kind::word_length && most < 1e-5 && kind_of_fit(r) == Kind::level) return Kind::level;
   if (kind == Kind::word_length && r.master_levels.bits_used && r.return_levels.bits_used &&
       *r.return_levels.bits_used >= *r.master_levels.bits_used)
-    return kind_of_fit(r) == Kind::level ? Kind::level : r.fit.delay_samples != 0 ? Kind::shifted : Kind::noise;
+    return kind_of_fit(r) == Kind::level     ? Kind::level
+           : r.fit.delay_samples != 0        ? Kind::shifted
+           : is_dithered_by_the_book(causes) ? Kind::word_length
+                                             : Kind::noise;
   return kind;
 }
 

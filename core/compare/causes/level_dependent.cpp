@@ -10,7 +10,7 @@ namespace heathmist::causes {
 namespace {
 
 constexpr double piece_s = 0.004;
-constexpr double least_range_db = 0.1;
+constexpr double least_range_db = 0.15;
 constexpr double least_fast = 0.02;
 constexpr double follows = 0.35;           // share of the gain's variance that the level must explain
 constexpr double limiter_spread_db = 1.0;  // of the return's peaks where the gain is down

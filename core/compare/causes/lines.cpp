@@ -16,6 +16,7 @@ namespace {
 constexpr double line_over_db = 15;  // above what is around it, in the quieter half of the blocks
 constexpr double line_moves_db = 3;  // it stays within that from block to block
 constexpr double programme_share = 0.7, keeps_phase = 0.8;
+constexpr double of_rounding_share = 1e-5, of_rounding_power = 1e-12;
 constexpr size_t most_lines = 24, most_blocks = 80;
 
 struct Line {
@@ -194,6 +195,11 @@ std::optional<Found> estimate_lines(const Excerpt& e, const Planar& model) {
   auto fitted = fit_lines(e, model, lines);
   std::erase_if(fitted, [&](const Fitted& f) { return is_of_the_programme(e, model, f); });
   if (fitted.empty()) return {};
+  double strongest = 0;
+  for (const Fitted& f : fitted) strongest = std::max(strongest, f.power());
+  std::erase_if(fitted, [&](const Fitted& f) {  // what rounding a tone makes of it: lines too
+    return f.power() < of_rounding_share * strongest && f.power() < of_rounding_power;
+  });
   const auto mains = mains_of(fitted);
   double power = 0;
   Json all = Json::array();

@@ -17,6 +17,7 @@ constexpr double least_apart = 1e-6;    // of the inputs' power product: nearer 
 constexpr double as_good = 1.02;        // a simpler matrix may leave that much more
 constexpr double least_gain_db = 0.02;  // between the channels
 constexpr double least_crosstalk_db = -90;
+constexpr double gone_share = 0.003;  // of the side, under which nothing is left of the mid
 constexpr int robust_rounds = 3;  // reweighted least squares: Holland and Welsch, Communications in Statistics A6, 1977
 
 /// Sums that any matrix' squared error follows from.
@@ -106,6 +107,8 @@ Cause described(const char* code, const Matrix& a) {
   } else if (c.code == "width") {
     const double mid = a[0][0] + a[0][1], side = a[0][0] - a[0][1];
     c.values["side_db"] = db(side / mid), c.values["mid_db"] = db(mid), c.values["side_inverted"] = side * mid < 0;
+    if (std::abs(mid) < gone_share * std::abs(side))
+      c.values["side_db"] = nullptr, c.values["mid_db"] = nullptr, c.values["only_side_db"] = db(side);
   } else if (c.code == "copied_channel") {
     c.values["from"] = std::abs(a[0][0]) + std::abs(a[1][0]) > std::abs(a[0][1]) + std::abs(a[1][1]) ? 0 : 1;
   } else if (c.code == "crosstalk") {
@@ -152,7 +155,8 @@ std::optional<Found> estimate_mixing(const Excerpt& e, const Planar& model) {
       if (std::abs(c.values["gain_db"].get<double>()) < least_gain_db) return {};
       if (a[0][0] * a[1][1] <= 0 || std::min(a[0][0], a[1][1]) < 1e-3) return {};  // silence is another cause
     }
-    if (c.code == "width" && std::abs(c.values["side_db"].get<double>()) < 0.02) return {};
+    if (c.code == "width" && c.values["side_db"].is_number() && std::abs(c.values["side_db"].get<double>()) < 0.02)
+      return {};
     if (c.code == "crosstalk" && c.values["ways"].empty()) return {};
     return Found{c, [a](const Places&, Planar& x) {
                    for (size_t n = 0; n < size_t(x.frames()); ++n) {

@@ -23,7 +23,7 @@ struct Gap {
 /// Silent stretches of a pair, to the sample.
 std::vector<Gap> gaps_of(const Excerpt& e, const Planar& model, int pair, double floor) {
   std::vector<Gap> gaps;
-  const auto m = model.channel(pair), r = e.ret.channel(pair);
+  const auto m = model.channel(pair), r = e.ret.channel(pair), master = e.master->channel(pair);
   const auto least = int64_t(least_s * e.rate_hz);
   for (int64_t n = 0; n < e.frames();) {
     if (std::abs(r[size_t(n)]) > floor || !e.told[size_t(n)]) {
@@ -31,10 +31,10 @@ std::vector<Gap> gaps_of(const Excerpt& e, const Planar& model, int pair, double
       continue;
     }
     int64_t end = n;
-    double mm = 0;
+    double mm = 0, own = 0;  // of the model, and of the master: a tail that was put in early is nothing that went away
     while (end < e.frames() && e.told[size_t(end)] && std::abs(r[size_t(end)]) <= floor)
-      mm += m[size_t(end)] * m[size_t(end)], ++end;
-    if (end - n >= least && mm / double(end - n) > std::max(least_master, floor * floor * heard_over))
+      mm += m[size_t(end)] * m[size_t(end)], own += master[size_t(end)] * master[size_t(end)], ++end;
+    if (end - n >= least && std::min(mm, own) / double(end - n) > std::max(least_master, floor * floor * heard_over))
       gaps.push_back({pair, n, end});
     n = end;
   }

@@ -13,6 +13,7 @@ namespace {
 
 constexpr int64_t most_samples = 3 << 20;      // frames by pairs that are held in memory
 constexpr double channel_delay_least = 0.004;  // samples
+constexpr double by_a_filter = 0.3;            // samples
 constexpr double channel_delay_db = 0.5;       // what it must take out
 constexpr double jumps_take_db = 3;            // what undoing them must take out
 constexpr double least_gain_db = 0.003;        // that is told
@@ -103,6 +104,23 @@ std::vector<Cause> causes_of_fit(const Comparable& pair, const NullReport& repor
   return told;
 }
 
+/// Small jumps to and fro that come to nothing in all: what a speed that moves looks like from break to break.
+bool may_be_wow(const Continuity& breaks, double rate_hz) {
+  constexpr double most_jump_s = 0.003, comes_to_nothing = 0.35;
+  constexpr size_t least_jumps = 4;
+  double sum = 0, all = 0, most = 0;
+  size_t count = 0;
+  for (const Break& b : breaks.breaks) {
+    if (b.kind == BreakKind::dropout) continue;
+    sum += b.jump_samples, all += std::abs(b.jump_samples), most = std::max(most, std::abs(b.jump_samples)), ++count;
+  }
+  return count >= least_jumps && most < most_jump_s * rate_hz && std::abs(sum) < comes_to_nothing * all;
+}
+
+bool tells(const Budget& budget, const char* code) {
+  return std::any_of(budget.causes.begin(), budget.causes.end(), [&](const Cause& c) { return c.code == code; });
+}
+
 Cause cause_of(const Break& b, const NullReport& report) {
   Cause c;
   c.channels = all_channels(report);
@@ -113,19 +131,21 @@ Cause cause_of(const Break& b, const NullReport& report) {
   return c;
 }
 
-/// The level that a cause found beyond the fit's gain gives to what it leaves as it was: an EQ its flat part, a change
-/// of width the mid, a fold the sum, a copy the copied side.
+/// The level that a cause gives to what it leaves as it was: an EQ its flat part, a change of width the mid (or what is
+/// left), a fold the sum, a copy the copied side, dynamics what they do not turn down.
+double level_within_db(const Cause& c) {
+  const Json& v = c.values;
+  if (c.code == "eq") return v["flat_db"].get<double>();
+  if (c.code == "width") return v[v.contains("only_side_db") ? "only_side_db" : "mid_db"].get<double>();
+  if (c.code == "compressor" || c.code == "limiter" || c.code == "expander") return v["makeup_db"].get<double>();
+  if ((c.code != "mono" && c.code != "copied_channel") || !v.contains("matrix")) return 0;
+  const double in_left = v["matrix"][0][0].get<double>(), of_right = v["matrix"][0][1].get<double>();
+  return 20 * std::log10(std::max(1e-9, std::abs(in_left + of_right)));
+}
 double level_within_db(const std::vector<Cause>& causes) {
-  for (const Cause& c : causes) {
-    const Json& v = c.values;
-    if (c.code == "eq") return v["flat_db"].get<double>();
-    if (c.code == "width") return v["mid_db"].get<double>();
-    if (c.code != "mono" && c.code != "copied_channel") continue;
-    if (!v.contains("matrix")) continue;
-    const double in_left = v["matrix"][0][0].get<double>(), of_right = v["matrix"][0][1].get<double>();
-    return 20 * std::log10(std::max(1e-9, std::abs(in_left + of_right)));
-  }
-  return 0;
+  double sum = 0;
+  for (const Cause& c : causes) sum += level_within_db(c);
+  return sum;
 }
 
 /// A gain is told with what other causes found of it, and not where it comes to nothing, or is little and takes nothing
@@ -176,6 +196,9 @@ bool lay_by_channel(const Comparable& pair, const NullReport& report, const Cont
   double apart = 0;
   for (const auto& p : pairs) apart = std::max(apart, std::abs(p.delay_samples - pairs[0].delay_samples));
   if (pairs.size() < 2 || apart < channel_delay_least || apart > 2000) return false;
+  double together = 0;  // what all are late by: where that is more, and little, it is a filter's phase
+  for (const auto& p : pairs) together += (p.delay_samples - report.fit.delay_samples) / double(pairs.size());
+  if (apart < by_a_filter && std::abs(together) > apart) return false;
   Excerpt own = take_excerpt(*pair.master, *pair.ret, report.fit, report.sums, breaks, true, most_samples, job);
   turn_down(own, more_db);
   const auto before = relative_db(power_left(e, *e.master), e.master_power),
@@ -236,6 +259,13 @@ PairBudget causes_of_pair(const Comparable& pair, const NullReport& report, cons
     for (auto& c : told) c.text = sentence_of(c);
     return whole;
   }
+  BudgetFacts at_that_gain = facts;
+  at_that_gain.gain_db += more_db;
+  std::optional<Budget> in_one_piece;
+  if (jumps && may_be_wow(breaks, plain.rate_hz)) {
+    in_one_piece = explain_away(plain, at_that_gain, job.part(0, 0.5));
+    jumps = !tells(*in_one_piece, "wow");
+  }
   if (jumps) {
     Excerpt laid = take_excerpt(*pair.master, *pair.ret, report.fit, report.sums, breaks, false, most_samples, job);
     turn_down(laid, more_db);
@@ -252,9 +282,8 @@ PairBudget causes_of_pair(const Comparable& pair, const NullReport& report, cons
   }
   whole.layers.gain_db = more_db;
   whole.layers.own_delays = lay_by_channel(pair, report, jumps ? breaks : in_place, more_db, plain, told, job);
-  BudgetFacts at_that_gain = facts;
-  at_that_gain.gain_db += more_db;
-  auto budget = explain_away(plain, at_that_gain, job);
+  auto budget = in_one_piece && !jumps && !whole.layers.own_delays ? std::move(*in_one_piece)
+                                                                   : explain_away(plain, at_that_gain, job);
   tell_gain(told, level_within_db(budget.causes));
   for (auto& c : budget.causes) told.push_back(std::move(c));
   whole.layers.layers = std::move(budget.layers);

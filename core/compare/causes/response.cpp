@@ -158,6 +158,7 @@ Response estimate_response(const Excerpt& e, const Planar& model, size_t size, i
              std::vector<Bins>(pairs),
              std::vector<std::vector<double>>(pairs),
              std::vector<std::vector<double>>(pairs),
+             std::vector<double>(pairs, 1.0),
              e.threads};
   const auto window = dsp::hann(size);
   each_pair(e.threads, int(pairs), [&](int p) {
@@ -167,6 +168,7 @@ Response estimate_response(const Excerpt& e, const Planar& model, size_t size, i
       const double tells = first.model[k] * std::norm(h[k]);
       certainty[k] = tells > 0 ? first.blocks * tells / (tells + first.left[k]) : 0;
     }
+    r.averages[size_t(p)] = std::max(1.0, first.blocks);
     r.h[size_t(p)] = std::move(h), r.certainty[size_t(p)] = std::move(certainty);
     r.power[size_t(p)] = first.blocks > 0 ? std::move(first.model) : std::vector<double>(size / 2 + 1, 0);
   });

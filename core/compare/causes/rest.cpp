@@ -12,7 +12,8 @@ namespace heathmist::causes {
 namespace {
 
 constexpr size_t fft_size = 2048;
-constexpr double still_slope = 0.08;      // dB of the rest per dB of programme, under which it takes no notice of it
+constexpr double still_slope = 0.08;  // dB of the rest per dB of programme, under which it takes no notice of it
+constexpr double keeps_time_slope = 0.25;
 constexpr double least_movement_db2 = 2;  // the programme must move this much before its hold can be seen
 constexpr double least_noise_db = -112;
 constexpr double programme_moves_db = 3.5;  // a programme's bands move by that; noise of any colour stands still
@@ -144,6 +145,21 @@ Error error_of(const Excerpt& e, const Planar& model, double step) {
   return error;
 }
 
+/// The pairs that hold what is left, where others hold next to nothing of it.
+std::vector<int> loud_pairs(const Excerpt& e, const Planar& model) {
+  constexpr double next_to_nothing = 1e-3;
+  std::vector<double> power;
+  for (int p = 0; p < e.pairs(); ++p) {
+    const auto left = left_of(e, model, p);
+    power.push_back(std::inner_product(left.begin(), left.end(), left.begin(), 0.0));
+  }
+  const double most = *std::max_element(power.begin(), power.end());
+  std::vector<int> loud;
+  for (int p = 0; p < e.pairs(); ++p)
+    if (power[size_t(p)] > next_to_nothing * most) loud.push_back(p);
+  return loud;
+}
+
 std::optional<Cause> word_length(const Excerpt& e, const Planar& model, const BudgetFacts& facts, const Cells& cells,
                                  const Behaviour& behaviour) {
   if (!facts.bits) return {};
@@ -192,9 +208,11 @@ std::optional<Cause> cause_of_rest(const Excerpt& e, const Planar& model, const 
     if (*facts.bits >= 24) return {};  // as everything is written that was worked out
     return word;
   }
-  if (*rest_db < least_noise_db || behaviour.slope > still_slope) return {};
+  // Music that was laid on top keeps time with it, and takes some notice.
+  const bool moves = behaviour.moves_db > programme_moves_db && *rest_db > -60;
+  if (*rest_db < least_noise_db || behaviour.slope > (moves ? keeps_time_slope : still_slope)) return {};
   const double level_dbfs = 10 * std::log10(rest) + facts.gain_db;
-  if (behaviour.moves_db > programme_moves_db && *rest_db > -60) {
+  if (moves) {
     const double like = resemblance(cells, cells.column_s);
     if (like > most_alike) return {};
     // What a filter or a compressor is not known better by lies far under what it took out.
@@ -206,6 +224,7 @@ std::optional<Cause> cause_of_rest(const Excerpt& e, const Planar& model, const 
   if (facts.taken_db && !steady) return {};
   const double low = density_db(cells.spectrum, 0.01, 0.05), high = density_db(cells.spectrum, 0.5, 0.9);
   c.code = "noise";
+  if (const auto loud = loud_pairs(e, model); loud.size() < size_t(e.pairs())) c.channels = loud;
   c.values = {{"level_dbfs", level_dbfs},
               {"level_db", *rest_db},
               {"colour", std::abs(high - low) < 3 ? "white"

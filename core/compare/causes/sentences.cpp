@@ -177,6 +177,7 @@ const std::map<std::string, Writer>& writers() {
        }},
       {"width",
        [](const Cause&, const Json& v) {
+         if (v.contains("only_side_db")) return std::string("Only the side comes back: the mid is gone");
          const double side = number(v, "side_db");
          return fmt::format("Stereo width changed: the side comes back {} {} against the mid", db_text(side),
                             side > 0 ? "louder" : "quieter");
@@ -204,9 +205,7 @@ const std::map<std::string, Writer>& writers() {
                             number_text(std::abs(number(v, "most_deg")), 0));
        }},
       {"band_limit",
-       [](const Cause&, const Json& v) {
-         return fmt::format("The band ends at {}", hertz_text(number(v, "hz")));
-       }},
+       [](const Cause&, const Json& v) { return fmt::format("The band ends at {}", hertz_text(number(v, "hz"))); }},
       {"echo",
        [](const Cause&, const Json& v) {
          const size_t count = v.contains("echoes") ? v["echoes"].size() : 1;
@@ -263,7 +262,11 @@ const std::map<std::string, Writer>& writers() {
          return fmt::format("{}{}, up to {} dBFS", some ? "At least " : "", plural(number(v, "count"), "click"),
                             number_text(number(v, "peak_dbfs"), 1));
        }},
-      {"noise", [](const Cause&, const Json& v) { return fmt::format("Noise was added, at {}", level_text(v)); }},
+      {"noise",
+       [](const Cause& c, const Json& v) {
+         const std::string where = c.channels.size() == 1 ? " to " + channel_list(c) : "";
+         return fmt::format("Noise was added{}, at {}", where, level_text(v));
+       }},
       {"other_programme",
        [](const Cause&, const Json& v) {
          return fmt::format("Another programme lies on top, {} dB under the master",

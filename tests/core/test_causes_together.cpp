@@ -1,0 +1,211 @@
+// Causes that hide one another, or look like others: what is told of them together, and the values.
+#include <QtTest>
+#include <cmath>
+#include <numbers>
+
+#include "core/compare/explain.hpp"
+#include "tests/support/programmes.hpp"
+#include "tests/support/signals.hpp"
+#include "tests/support/treatments.hpp"
+
+using namespace heathmist;
+using namespace heathmist::test;
+
+namespace {
+
+double number(const Cause* c, const char* key) {
+  return c && c->values[key].is_number() ? c->values[key].get<double>() : NAN;
+}
+bool is_near(double value, double truth, double by) { return std::abs(value - truth) <= by; }
+
+/// A section of that kind near these values.
+bool has_section(const Cause* eq, const char* type, double hz, double gain_db) {
+  return eq && std::any_of(eq->values["sections"].begin(), eq->values["sections"].end(), [&](const Json& s) {
+           return s["type"] == type && std::abs(std::log2(s["hz"].get<double>() / hz)) < 0.1 &&
+                  is_near(s["gain_db"].get<double>(), gain_db, 0.15);
+         });
+}
+
+Planar with_echo(Planar s, size_t late, double gain) {
+  const Planar dry = s;
+  for (int c = 0; c < s.channels(); ++c)
+    for (size_t n = late; n < size_t(s.frames()); ++n) s.channel(c)[n] += gain * dry.channel(c)[n - late];
+  return s;
+}
+
+Planar clipped(Planar s, double level) {
+  for (int c = 0; c < s.channels(); ++c)
+    for (double& x : s.channel(c)) x = std::clamp(x, -level, level);
+  return s;
+}
+
+}  // namespace
+
+class TestCausesTogether : public QObject {
+  Q_OBJECT
+
+ private slots:
+  void initTestCase() { qputenv("XDG_CACHE_HOME", QByteArray((folder_ / "cache").c_str())); }
+
+  void three_sections_are_three_data() {
+    QTest::addColumn<QString>("name");
+    for (const char* name : {"dense", "piano", "choir", "drums"}) QTest::newRow(name) << name;
+  }
+  void three_sections_are_three() {
+    QFETCH(QString, name);
+    const Planar sound = programme(name.toStdString(), 48000, 10, 4);
+    const Planar ret = filtered(filtered(filtered(sound, 48000, "bell", 110, 0.8, 2), 48000, "bell", 3200, 2, -3),
+                                48000, "high shelf", 9000, 0.7071, 1.5);
+    const auto r = told_of(sound, ret, 48000);
+    const Cause* eq = cause(r, "eq");
+    QVERIFY2(has_section(eq, "bell", 110, 2) && has_section(eq, "bell", 3200, -3) &&
+                 has_section(eq, "high_shelf", 9000, 1.5),
+             qPrintable(told(r)));
+    QVERIFY2(eq->values["sections"].size() == 3 && !tells(r, "gain"), qPrintable(told(r)));
+  }
+
+  void an_eq_before_an_echo_keeps_its_values() {
+    const Planar sound = programme("dense", 44100, 10, 5);
+    const auto r = told_of(sound, with_echo(filtered(sound, 44100, "low shelf", 200, 0.7071, -3), 5292, 0.1), 44100);
+    QVERIFY2(has_section(cause(r, "eq"), "low_shelf", 200, -3), qPrintable(told(r)));
+    QVERIFY2(is_near(number(cause(r, "echo"), "time_ms"), 120, 0.05) &&
+                 is_near(number(cause(r, "echo"), "level_db"), -20, 0.4),
+             qPrintable(told(r)));
+  }
+
+  void an_eq_before_a_clip_keeps_its_values() {
+    const Planar sound = programme("dense", 44100, 10, 6);
+    const auto r = told_of(sound, clipped(filtered(sound, 44100, "bell", 100, 1, 4), 0.5), 44100);
+    QVERIFY2(has_section(cause(r, "eq"), "bell", 100, 4), qPrintable(told(r)));
+    QVERIFY2(is_near(number(cause(r, "clip"), "level_dbfs"), 20 * std::log10(0.5), 0.02), qPrintable(told(r)));
+  }
+
+  void an_eq_is_known_beneath_noise() {
+    const Planar sound = programme("piano", 48000, 10, 7);
+    const auto r =
+        told_of(sound, with_noise(filtered(sound, 48000, "bell", 1500, 1, 3), std::pow(10, -75 / 20.0), 3), 48000);
+    const Cause* eq = cause(r, "eq");
+    QVERIFY2(has_section(eq, "bell", 1500, 3) && tells(r, "noise"), qPrintable(told(r)));
+    QVERIFY2(eq->values["sections"].size() <= 2, qPrintable(told(r)));
+  }
+
+  void a_high_pass_and_a_fade_are_no_dropout() {
+    for (const char* name : {"piano", "speech"}) {
+      const Planar sound = programme(name, 48000, 12, 8);
+      const auto total = size_t(sound.frames());
+      const auto r = told_of(sound,
+                             gained(filtered(sound, 48000, "high pass", 40, 0.7071),
+                                    [&](size_t n) { return std::min(1.0, double(total - n) / (3 * 48000.0)); }),
+                             48000);
+      QVERIFY2(tells(r, "fade") && !tells(r, "dropout") && !tells(r, "mute"), qPrintable(told(r)));
+    }
+  }
+
+  /// Where nothing can be heard the break lies anywhere; where something can, nothing of it is out of place.
+  void a_skip_in_a_pause_lies_in_the_pause() {
+    Planar sound = programme("dense", 48000, 10, 9);
+    for (int c = 0; c < 2; ++c)
+      for (size_t n = 4 * 48000; n < 6 * 48000; ++n) sound.channel(c)[n] *= 1e-6;
+    Planar ret(2, sound.frames() - 7777);
+    for (int c = 0; c < 2; ++c) {
+      const auto from = sound.channel(c);
+      std::copy_n(from.begin(), 5 * 48000, ret.channel(c).begin());
+      std::copy(from.begin() + 5 * 48000 + 7777, from.end(), ret.channel(c).begin() + 5 * 48000);
+    }
+    const auto r = told_of(sound, ret, 48000);
+    const double at_s = number(cause(r, "splice"), "at_s");
+    QVERIFY2(at_s >= 4 && at_s <= 6 && number(cause(r, "splice"), "jump_samples") == -7777, qPrintable(told(r)));
+    QVERIFY2(!tells(r, "other_programme") && !tells(r, "noise"), qPrintable(told(r)));
+  }
+
+  /// A speed that moves slowly and far moves by samples from half second to half second: no breaks.
+  void slow_wow_is_no_row_of_breaks() {
+    const Planar sound = programme("swells", 48000, 10, 10);
+    Planar ret = sound;
+    for (int c = 0; c < 2; ++c)
+      for (size_t n = 0; n < size_t(ret.frames()); ++n) {
+        const double at = std::clamp(double(n) + 6 * std::sin(2 * std::numbers::pi * 0.7 * double(n) / 48000), 0.0,
+                                     double(ret.frames() - 2));
+        const auto k = size_t(at);
+        ret.channel(c)[n] = sound.channel(c)[k] + (at - double(k)) * (sound.channel(c)[k + 1] - sound.channel(c)[k]);
+      }
+    const auto r = told_of(sound, ret, 48000);
+    const Cause* wow = cause(r, "wow");
+    QVERIFY2(wow && is_near(number(wow, "depth_samples"), 6, 0.3) && is_near(number(wow, "rate_hz"), 0.7, 0.1),
+             qPrintable(told(r)));
+    QVERIFY2(!tells(r, "splice") && !tells(r, "insert"), qPrintable(told(r)));
+  }
+
+  void two_all_passes_are_phase_alone() {
+    for (const char* name : {"dense", "drums"}) {
+      const Planar sound = scaled(programme(name, 48000, 8, 11), 0.5);
+      const auto r =
+          told_of(sound, filtered(filtered(sound, 48000, "all pass", 300, 0.7), 48000, "all pass", 2500, 0.7), 48000);
+      QVERIFY2(tells(r, "phase") && !tells(r, "delay") && !tells(r, "polarity") && !tells(r, "eq"),
+               qPrintable(told(r)));
+    }
+  }
+
+  void the_side_alone_and_one_side_in_both_are_told_so() {
+    const Planar sound = programme("wide", 48000, 8, 12);
+    Planar side = sound, left = sound;
+    for (size_t n = 0; n < size_t(sound.frames()); ++n) {
+      const double l = sound.channel(0)[n], r = sound.channel(1)[n];
+      side.channel(0)[n] = 0.5 * (l - r), side.channel(1)[n] = 0.5 * (r - l);
+      left.channel(1)[n] = l;
+    }
+    const auto alone = told_of(sound, side, 48000);
+    QVERIFY2(tells(alone, "width") && !tells(alone, "gain"), qPrintable(told(alone)));
+    QVERIFY2(cause(alone, "width")->text.find("mid is gone") != std::string::npos, qPrintable(told(alone)));
+    const auto both = told_of(sound, left, 48000);
+    QVERIFY2(tells(both, "copied_channel") && !tells(both, "polarity") && !tells(both, "crosstalk"),
+             qPrintable(told(both)));
+  }
+
+  void what_is_added_pulls_no_gain() {
+    const Planar sound = programme("bass", 48000, 10, 13);
+    Planar ret = sound;
+    for (int c = 0; c < 2; ++c)
+      for (size_t n = 0; n < size_t(ret.frames()); ++n)
+        ret.channel(c)[n] += 0.001 + 0.001 * std::sin(2 * std::numbers::pi * 60 * double(n) / 48000);
+    const auto r = told_of(sound, ret, 48000);
+    QCOMPARE(name_of(r.kind), "noise");
+    QVERIFY2(tells(r, "dc") && tells(r, "hum") && r.fit.gain_db == 0, qPrintable(told(r)));
+    QVERIFY2(r.causes.back().after_db.value_or(-200) < -110, qPrintable(told(r)));
+  }
+
+  /// Rounding a tone makes lines of it, far under it: the tone is one.
+  void one_tone_is_one() {
+    const Planar sound = requantised(programme("dense", 44100, 8, 14), 16, true);
+    Planar ret = sound;
+    for (int c = 0; c < 2; ++c)
+      for (size_t n = 0; n < size_t(ret.frames()); ++n)
+        ret.channel(c)[n] += 1.8e-4 * std::sin(2 * std::numbers::pi * 15625 * double(n) / 44100);
+    const auto r = told_of(sound, ret, 44100);
+    QVERIFY2(tells(r, "tone") && cause(r, "tone")->values["lines"].size() == 1, qPrintable(told(r)));
+  }
+
+  void dither_again_is_a_word_length_and_one_sided_noise_is_told_so() {
+    const Planar sound = requantised(programme("choir", 44100, 8, 15), 16, true);
+    const auto again = told_of(sound, requantised(sound, 16, true), 44100, WordFormat::pcm16);
+    QCOMPARE(name_of(again.kind), "word_length");
+    Planar left = sound;
+    const Planar noisy = with_noise(sound, 6e-4, 5);
+    std::copy(noisy.channel(0).begin(), noisy.channel(0).end(), left.channel(0).begin());
+    const auto r = told_of(sound, left, 44100);
+    QVERIFY2(tells(r, "noise") && cause(r, "noise")->channels == std::vector<int>{0}, qPrintable(told(r)));
+  }
+
+ private:
+  NullReport told_of(const Planar& master, const Planar& ret, int rate, WordFormat word = WordFormat::pcm24) {
+    const auto r =
+        explained_null_of(save(folder_ / "m.wav", master, rate, word), save(folder_ / "r.wav", ret, rate, word));
+    if (const auto twisted = contradiction_in(r); !twisted.empty())
+      QTest::qFail(qPrintable(QString::fromStdString(twisted)), __FILE__, __LINE__);
+    return r;
+  }
+  Folder folder_;
+};
+
+QTEST_GUILESS_MAIN(TestCausesTogether)
+#include "test_causes_together.moc"
