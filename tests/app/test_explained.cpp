@@ -62,7 +62,7 @@ class TestExplained : public QObject {
                second = ready[1][0].value<std::shared_ptr<const TrialResult>>();
     QVERIFY(!first->why && second->why);
     QCOMPARE(second->report->kind, Kind::linear);
-    QVERIFY(window_->findings()->sentences().join(' ').contains("Level, EQ and phase explain"));
+    QVERIFY(window_->findings()->sentences().join(' ').contains("Level, EQ and phase"));
     auto* plates = window_->null_view()->plates();
     QVERIFY(plates->path()->csv().count('\n') > 50);
     QVERIFY(plates->path()->read_out(1000).contains("coherence"));

@@ -101,6 +101,47 @@ class TestCausesTogether : public QObject {
     }
   }
 
+  void a_fade_at_each_end_is_two_fades() {
+    for (const char* name : {"dense", "choir"}) {
+      const Planar sound = programme(name, 48000, 12, 16);
+      const auto total = size_t(sound.frames());
+      const auto r = told_of(sound,
+                             gained(sound,
+                                    [&](size_t n) {
+                                      const double in =
+                                          std::sin(0.5 * std::numbers::pi * std::min(1.0, double(n) / 72000));
+                                      return in * std::min(1.0, double(total - n) / (2.5 * 48000));
+                                    }),
+                             48000);
+      QCOMPARE(std::count_if(r.causes.begin(), r.causes.end(), [](const Cause& c) { return c.code == "fade"; }), 2);
+      QCOMPARE(r.causes.size(), size_t(2));
+    }
+  }
+
+  /// Many repeats are a tail, and no echo that the response ends before.
+  void a_sparse_tail_is_a_tail() {
+    const Planar sound = programme("piano", 44100, 10, 17);
+    Planar ret = sound;
+    dsp::Noise chance(3);
+    for (int c = 0; c < 2; ++c) {
+      for (int k = 0; k < 60; ++k) {
+        const auto late = size_t(44100 * (0.008 + 0.25 * chance.uniform()));
+        const double gain = 0.15 * std::pow(10, -3.0 * double(late) / 44100 / 0.8) * (chance.uniform() < 0.5 ? -1 : 1);
+        for (size_t n = late; n < size_t(sound.frames()); ++n) ret.channel(c)[n] += gain * sound.channel(c)[n - late];
+      }
+    }
+    const auto r = told_of(sound, ret, 44100);
+    QVERIFY2(tells(r, "reverb"), qPrintable(told(r)));
+  }
+
+  /// What a filter took off the top of the band is no noise that was shaped.
+  void a_lost_top_beneath_dither_is_no_shaping() {
+    const Planar sound = requantised(programme("dense", 44100, 8, 18), 16, true);
+    const auto r = told_of(sound, requantised(filtered(sound, 44100, "high shelf", 17000, 0.7071, -6), 16, true), 44100,
+                           WordFormat::pcm16);
+    QVERIFY2(tells(r, "eq") && name_of(r.kind) == std::string("linear"), qPrintable(told(r)));
+  }
+
   /// Where nothing can be heard the break lies anywhere; where something can, nothing of it is out of place.
   void a_skip_in_a_pause_lies_in_the_pause() {
     Planar sound = programme("dense", 48000, 10, 9);

@@ -11,6 +11,7 @@ const std::vector<Estimate>& all() {
       {"mute", 0.05, 0, Stands::over_all, estimate_mute},
       {"channels", 0.5, 0, Stands::in_programme, estimate_mixing},
       {"fade", 1, 0.5, Stands::in_programme, estimate_fade},
+      {"other_fade", 1, 0.5, Stands::in_programme, estimate_fade},  // a file may have one at each end
       {"gain_step", 1, 1, Stands::in_programme, estimate_gain_step},
       {"clip", 1, 0.5, Stands::in_programme, estimate_clip},
       {"distortion", 1, 2, Stands::in_programme, estimate_curve},

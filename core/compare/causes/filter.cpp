@@ -189,24 +189,25 @@ Response response_of(const Excerpt& e, const Planar& model, size_t size) {
   return r;
 }
 
-/// When a single repeat comes, in samples: a peak of the response that stands far over what is around it, in all pairs
-/// at the same place, later than an EQ's own.
+/// When the first single repeat comes, in samples: a peak of the response that stands far over what is around it, later
+/// than an EQ's own. Nothing where a pair has none, or many: a tail's.
 std::optional<int64_t> first_echo(const Response& r, double rate) {
   constexpr double from_s = 0.012, stands_out = 12, least_level = 0.003;
+  constexpr size_t around = 400, of_one = 24, most_peaks = 4;
   std::optional<int64_t> first;
   for (size_t p = 0; p < r.h.size(); ++p) {
     const auto h = r.impulse(p);
     const auto start = size_t(from_s * rate), reach = r.size / 4;
-    std::optional<int64_t> own;
-    for (size_t n = start; n + 1 < reach && !own; ++n) {
-      if (std::abs(h[n]) < least_level * std::abs(h[0])) continue;
-      std::vector<double> around;
-      for (size_t k = std::max(start, n > 400 ? n - 400 : 0); k < std::min(reach, n + 400); ++k)
-        if (k + 24 < n || k > n + 24) around.push_back(std::abs(h[k]));
-      if (std::abs(h[n]) > stands_out * dsp::median(around)) own = int64_t(n);
+    std::vector<size_t> peaks;
+    for (size_t n = start; n + 1 < reach && peaks.size() <= most_peaks; ++n) {
+      if (std::abs(h[n]) < least_level * std::abs(h[0]) || (!peaks.empty() && n < peaks.back() + of_one)) continue;
+      std::vector<double> beside;
+      for (size_t k = std::max(start, n > around ? n - around : 0); k < std::min(reach, n + around); ++k)
+        if (k + of_one < n || k > n + of_one) beside.push_back(std::abs(h[k]));
+      if (std::abs(h[n]) > stands_out * dsp::median(beside)) peaks.push_back(n);
     }
-    if (!own) return {};
-    if (!first || *own < *first) first = own;
+    if (peaks.empty() || peaks.size() > most_peaks) return {};
+    if (!first || int64_t(peaks.front()) < *first) first = int64_t(peaks.front());
   }
   return first;
 }

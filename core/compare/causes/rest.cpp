@@ -20,7 +20,7 @@ constexpr double programme_moves_db = 3.5;  // a programme's bands move by that;
 constexpr double model_error_db = 12;
 constexpr double most_alike = 0.45;  // correlation, from which on it is the programme's own
 constexpr double shaped_tilt_db = 6;
-constexpr double most_shaped_steps2 = 400;
+constexpr double most_shaped_steps2 = 400, most_crest = 12;  // noise has no peaks like a programme's
 
 /// Levels of model and rest over time in third octaves.
 struct Cells {
@@ -167,7 +167,7 @@ std::optional<Cause> word_length(const Excerpt& e, const Planar& model, const Bu
   const Error error = error_of(e, model, step);
   const double tilt = density_db(cells.spectrum, 0.75, 0.97) - density_db(cells.spectrum, 0.02, 0.25);
   const bool shaped = std::abs(tilt) > shaped_tilt_db && error.variance > 0.2 && error.variance < most_shaped_steps2 &&
-                      behaviour.slope < still_slope;
+                      behaviour.slope < still_slope && error.reach < most_crest * std::sqrt(error.variance);
   const bool plain = error.variance < 0.45;
   if (!plain && !shaped) return {};
   const bool truncated = std::abs(std::abs(error.mean) - 0.5) < 0.15;
