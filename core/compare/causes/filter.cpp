@@ -222,6 +222,21 @@ bool alike(const EqShape& a, const EqShape& b) {
   return true;
 }
 
+/// Where both channels were turned alike, what lies between them is read off their own responses, not off what each was
+/// fitted with.
+void level_flat_parts(std::vector<EqShape>& shapes, const std::vector<std::vector<ShapePoint>>& points) {
+  if (shapes.size() != 2) return;
+  std::vector<double> apart;
+  for (const ShapePoint& a : points[0])
+    for (const ShapePoint& b : points[1])
+      if (std::abs(a.hz / b.hz - 1) < 0.01 && std::min(a.weight, b.weight) > 0.5) apart.push_back(b.db - a.db);
+  constexpr double alike_db = 0.1;
+  if (apart.size() < 12) return;
+  const double middle = dsp::median(apart);
+  const auto off = std::count_if(apart.begin(), apart.end(), [&](double d) { return std::abs(d - middle) > alike_db; });
+  if (off * 5 < std::ssize(apart)) shapes[1].flat_db = shapes[0].flat_db + middle;
+}
+
 Cause eq_cause(const std::vector<EqShape>& shapes, const std::vector<std::vector<ShapePoint>>& points) {
   Cause c{.code = "eq"};
   size_t most = 0;
@@ -313,6 +328,7 @@ std::optional<Found> estimate_filter(const Excerpt& e, const Planar& model) {
     c = {.code = "band_limit"};
     c.values = {{"hz", *limit}};
   } else {
+    level_flat_parts(shapes, points);
     c = eq_cause(shapes, points);
     if (limit) c.values["band_limit_hz"] = *limit;
   }
