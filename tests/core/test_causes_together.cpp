@@ -239,11 +239,7 @@ class TestCausesTogether : public QObject {
 
  private:
   NullReport told_of(const Planar& master, const Planar& ret, int rate, WordFormat word = WordFormat::pcm24) {
-    const auto r =
-        explained_null_of(save(folder_ / "m.wav", master, rate, word), save(folder_ / "r.wav", ret, rate, word));
-    if (const auto twisted = contradiction_in(r); !twisted.empty())
-      QTest::qFail(qPrintable(QString::fromStdString(twisted)), __FILE__, __LINE__);
-    return r;
+    return test::told_of(folder_, master, ret, rate, word);
   }
   Folder folder_;
 };

@@ -1,5 +1,6 @@
 #include "tests/support/signals.hpp"
 
+#include <QTest>
 #include <cmath>
 #include <complex>
 #include <map>
@@ -95,6 +96,14 @@ double peak_of(const Planar& sound) {
   for (int c = 0; c < sound.channels(); ++c)
     for (const double x : sound.channel(c)) peak = std::max(peak, std::abs(x));
   return peak;
+}
+
+NullReport told_of(const Folder& folder, const Planar& master, const Planar& ret, int rate_hz, WordFormat word) {
+  const auto r =
+      explained_null_of(save(folder / "m.wav", master, rate_hz, word), save(folder / "r.wav", ret, rate_hz, word));
+  if (const auto twisted = contradiction_in(r); !twisted.empty())
+    QTest::qFail(qPrintable(QString::fromStdString(twisted)), __FILE__, __LINE__);
+  return r;
 }
 
 bool tells(const NullReport& report, const std::string& code) {

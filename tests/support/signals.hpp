@@ -57,6 +57,8 @@ struct Explained {
 };
 Explained explained_pair_of(const std::filesystem::path& master, const std::filesystem::path& ret);
 NullReport explained_null_of(const std::filesystem::path& master, const std::filesystem::path& ret);
+/// Both written into a folder and read back; fails the test where what is told contradicts itself.
+NullReport told_of(const Folder& folder, const Planar& master, const Planar& ret, int rate_hz, WordFormat word);
 /// Two findings of a report that cannot both be so, or one said twice; empty where there is none.
 std::string contradiction_in(const NullReport& report);
 bool tells(const NullReport& report, const std::string& code);   ///< among its causes

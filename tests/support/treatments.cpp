@@ -42,21 +42,14 @@ Planar shelf(Planar sound, double rate, double hz, double db, bool high) {
                 a + 1 + t * (a - 1) * c - s);
 }
 
-Planar high_pass(Planar sound, double rate, double hz) {
-  const double w = turn * hz / rate, c = std::cos(w), alpha = std::sin(w) / 2 / 0.7071;
+Planar high_pass(Planar sound, double rate, double hz, double q = 0.7071) {
+  const double w = turn * hz / rate, c = std::cos(w), alpha = std::sin(w) / 2 / q;
   return biquad(std::move(sound), (1 + c) / 2, -(1 + c), (1 + c) / 2, 1 + alpha, -2 * c, 1 - alpha);
 }
 
-Planar all_pass(Planar sound, double rate, double hz) {
-  const double w = turn * hz / rate, c = std::cos(w), alpha = std::sin(w) / 2 / 0.7;
+Planar all_pass(Planar sound, double rate, double hz, double q = 0.7) {
+  const double w = turn * hz / rate, c = std::cos(w), alpha = std::sin(w) / 2 / q;
   return biquad(std::move(sound), 1 - alpha, -2 * c, 1 + alpha, 1 + alpha, -2 * c, 1 - alpha);
-}
-
-template <class Gain>
-Planar gained(Planar sound, Gain gain) {
-  for (int c = 0; c < sound.channels(); ++c)
-    for (int64_t n = 0; n < sound.frames(); ++n) sound.channel(c)[size_t(n)] *= gain(n);
-  return sound;
 }
 
 template <class Curve>
@@ -408,28 +401,11 @@ const std::vector<Named>& named() {
 
 }  // namespace
 
-/// Second-order sections of Bristow-Johnson's cookbook.
-Planar filtered(Planar s, double rate, const std::string& what, double hz, double q, double db) {
-  const double w = 2 * std::numbers::pi * hz / rate, c = std::cos(w), alpha = std::sin(w) / (2 * q);
-  const double a = std::pow(10, db / 40);
-  double b0 = 1 + alpha * a, b1 = -2 * c, b2 = 1 - alpha * a, a0 = 1 + alpha / a, a2 = 1 - alpha / a;  // a bell
-  if (what == "all pass") b0 = 1 - alpha, b2 = 1 + alpha, a0 = b2, a2 = b0;
-  if (what == "high pass") b0 = b2 = (1 + c) / 2, b1 = -(1 + c), a0 = 1 + alpha, a2 = 1 - alpha;
-  double a1 = -2 * c;
-  if (what == "low shelf" || what == "high shelf") {
-    const double turn = what == "high shelf" ? -1 : 1, root = 2 * std::sqrt(a) * alpha;
-    b0 = a * ((a + 1) - turn * (a - 1) * c + root), b2 = a * ((a + 1) - turn * (a - 1) * c - root);
-    b1 = turn * 2 * a * ((a - 1) - turn * (a + 1) * c), a1 = turn * -2 * ((a - 1) + turn * (a + 1) * c);
-    a0 = (a + 1) + turn * (a - 1) * c + root, a2 = (a + 1) + turn * (a - 1) * c - root;
-  }
-  for (int k = 0; k < s.channels(); ++k) {
-    double x1 = 0, x2 = 0, y1 = 0, y2 = 0;
-    for (double& x : s.channel(k)) {
-      const double y = (b0 * x + b1 * x1 + b2 * x2 - a1 * y1 - a2 * y2) / a0;
-      x2 = x1, x1 = x, y2 = y1, y1 = y, x = y;
-    }
-  }
-  return s;
+Planar filtered(Planar sound, double rate_hz, const std::string& what, double hz, double q, double db) {
+  if (what == "bell") return bell(std::move(sound), rate_hz, hz, db, q);
+  if (what == "all pass") return all_pass(std::move(sound), rate_hz, hz, q);
+  if (what == "high pass") return high_pass(std::move(sound), rate_hz, hz, q);
+  return shelf(std::move(sound), rate_hz, hz, db, what == "high shelf");
 }
 
 Planar gained(Planar s, const std::function<double(size_t n)>& gain) {

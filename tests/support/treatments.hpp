@@ -19,7 +19,8 @@ struct Treatment {
   std::set<std::string> not_on{};  ///< programmes on which it cannot be told, or makes no difference
 };
 
-/// A second-order section of Bristow-Johnson's cookbook: "bell", "all pass", "high pass", "low shelf", "high shelf".
+/// A second-order section of Bristow-Johnson's cookbook: "bell", "all pass", "high pass", "low shelf", "high shelf"
+/// (these two with a slope of 1, whatever q).
 Planar filtered(Planar sound, double rate_hz, const std::string& what, double hz, double q, double db = 0);
 /// Every frame n times gain(n).
 Planar gained(Planar sound, const std::function<double(size_t n)>& gain);
