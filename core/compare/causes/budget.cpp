@@ -28,7 +28,7 @@ constexpr double second_db = 3;          // what a later cause of many numbers m
 constexpr double second_from_db = -70;   // and what must be left for it: less is how well the first was known
 constexpr double clicks_from_db = -100;  // ... and for clicks beside another: where peaks are not known better
 constexpr double worth_again_db = 0.3;
-constexpr int most_rounds = 3;
+constexpr int most_rounds = 8;          // two causes that hide one another come apart slowly
 constexpr double most_let_go_db = 0.5;  // that a cause may have taken out and be let go
 constexpr double simpler_db = 3;        // by which another set of causes must beat one that holds a gain free to move
 constexpr double odd_share = 0.4, worse_share = 1e-3;  // of what is left, that odd pieces must hold to be asked
@@ -111,9 +111,17 @@ struct Search {
     return e.stands == Stands::in_programme && v.dry ? e.estimate(*v.dry, v.dry_model) : e.estimate(excerpt, v.model);
   }
 
+  /// A second fade is one at the other end.
+  bool is_known_fade(const Estimate& e, const Cause& fade) const {
+    return std::string_view(e.code) == "other_fade" && std::any_of(kept.begin(), kept.end(), [&](const Kept& k) {
+             return k.of != &e && k.found.cause.code == "fade" &&
+                    k.found.cause.values["direction"] == fade.values["direction"];
+           });
+  }
+
   Tried tried(const Estimate& e, const View& v) const {
     auto found = estimated(e, v);
-    if (!found) return {};
+    if (!found || is_known_fade(e, found->cause)) return {};
     const bool dry = e.stands == Stands::in_programme && v.dry;
     Planar with = dry ? v.dry_model : v.model;
     found->take_out(excerpt, with);
@@ -140,8 +148,9 @@ struct Search {
                next_to_none = !kept.empty() && v.before < master_share(std::pow(10, clicks_from_db / 10));
     std::vector<const Estimate*> open;
     for (const Estimate& e : all())
-      if (&e == also || (!keeps(e) && &e != banned && !(little && e.stands == Stands::in_programme) &&
-                         !(next_to_none && &e == &named("clicks"))))
+      if (&e == also ||
+          (!keeps(e) && &e != banned && !(little && e.stands == Stands::in_programme) &&
+           !(next_to_none && &e == &named("clicks")) && !(&e == &named("other_fade") && !keeps(named("fade")))))
         open.push_back(&e);
     std::vector<Tried> found(open.size());
     for_each_segment(

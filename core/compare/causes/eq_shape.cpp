@@ -63,17 +63,18 @@ std::vector<EqSection> starts(const std::vector<ShapePoint>& points, const std::
 /// A bell or a shelf that turns the very edge of what is heard, or by more than such a thing can, is more likely
 /// the way down of a pass, and a needle upward is chance: they must be that much better.
 double doubt(const std::vector<EqSection>& sections, double rate) {
-  constexpr double lowest_hz = 30, highest = 0.42, most_db = 20, much_better = 4;
+  constexpr double lowest_hz = 30, highest = 0.42, most_db = 20, much_better = 4, far_better = 12;
   constexpr double needle_q = 16, high = 0.33, high_needle_q = 4;
-  return std::any_of(sections.begin(), sections.end(),
-                     [&](const EqSection& s) {
-                       const bool at_edge = s.hz < lowest_hz || s.hz > highest * rate;
-                       if (s.is_shelf()) return at_edge || std::abs(s.gain_db) > most_db;
-                       if (s.kind != Kind::bell) return false;
-                       return s.gain_db < 0 ? at_edge : s.q > (s.hz > high * rate ? high_needle_q : needle_q);
-                     })
-             ? much_better
-             : 1;
+  double most = 1;
+  for (const EqSection& s : sections) {
+    const bool high_edge = s.hz > highest * rate, needle = s.q > (s.hz > high * rate ? high_needle_q : needle_q);
+    const bool turns_down = s.is_shelf() || (s.kind == Kind::bell && s.gain_db < 0);
+    if (turns_down && s.hz < lowest_hz) most = far_better;
+    if ((turns_down && high_edge) || (s.is_shelf() && std::abs(s.gain_db) > most_db) ||
+        (s.kind == Kind::bell && s.gain_db > 0 && needle))
+      most = std::max(most, much_better);
+  }
+  return most;
 }
 
 /// What counts of a setting: what it leaves, dearer by every section.
