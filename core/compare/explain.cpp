@@ -123,8 +123,7 @@ void look_for_shaped_noise(Explanation& why, const Comparable& pair, const NullR
 }
 
 /// Silence in the return is a dropout where the causes say so, not where it is faded, or the programme pauses, nor
-/// within a mute;
-/// a jump where undoing it takes something out.
+/// within a mute; a jump where undoing it takes something out.
 void keep_told_breaks(Continuity& continuity, const std::vector<Cause>& causes) {
   const auto told = [&](std::initializer_list<const char*> codes) {
     return std::any_of(causes.begin(), causes.end(),

@@ -62,7 +62,6 @@ struct Teller {
     }
     return text;
   }
-  bool has_fewer_bits() const { return r.master_levels.bits_used.value_or(99) > r.return_levels.bits_used.value_or(0); }
   /// Then the loudness of the whole says little.
   bool level_moves() const {
     return std::any_of(r.causes.begin(), r.causes.end(), [](const Cause& c) {
@@ -130,7 +129,7 @@ struct Teller {
         break;
       case Kind::word_length:
         f = &say("word_length", Severity::note,
-                 fmt::format("{} {} bits{}: {}.", has_fewer_bits() ? "Cut to" : "Dithered again at",
+                 fmt::format("{} {} bits{}: {}.", fewer_bits(r) ? "Cut to" : "Dithered again at",
                              r.return_levels.bits_used.value_or(0),
                              std::abs(r.fit.gain_db) < least_gain_db ? "" : ", at another level", depth),
                  fmt::format("Residual at {} dBFS RMS{}.", number_text(power_db(r.sums.residual).value_or(-999), 1),

@@ -43,11 +43,6 @@ bool within_word_noise(const NullReport& r, double margin_db) {
   return noise && or_silent(power_db(r.sums.residual)) + r.fit.gain_db <= *noise;
 }
 
-bool fewer_bits(const NullReport& r) {
-  if (!r.return_levels.bits_used) return false;
-  return !r.master_levels.bits_used || *r.return_levels.bits_used < *r.master_levels.bits_used;
-}
-
 bool same_level(const NullReport& r) {
   return std::abs(r.fit.gain_db) < gain_step_db && std::string(r.fit.polarity()) == "normal" && !r.fit.swapped();
 }
@@ -177,6 +172,11 @@ Kind kind_of_residual(const NullReport& r) {
 }  // namespace
 
 bool is_silent(const NullReport& r) { return r.return_levels.sample_peak < 1e-5 && r.master_levels.sample_peak > 1e-3; }
+
+bool fewer_bits(const NullReport& r) {
+  if (!r.return_levels.bits_used) return false;
+  return !r.master_levels.bits_used || *r.return_levels.bits_used < *r.master_levels.bits_used;
+}
 
 Kind kind_of(const NullReport& r) {
   if (r.identical) return Kind::identical;

@@ -94,6 +94,8 @@ NullReport null_test(std::shared_ptr<const Clip> master, std::shared_ptr<const C
 
 /// The rules (kind.cpp, findings.cpp): measurements in, words out.
 Kind kind_of(const NullReport& report);
+/// The return's samples keep to a shorter word than the master's.
+bool fewer_bits(const NullReport& report);
 /// Nothing came back: the return stays under -100 dBFS, the master does not stay under -60.
 bool is_silent(const NullReport& report);
 std::vector<Finding> findings_of(const NullReport& report);

@@ -2,6 +2,7 @@
 #pragma once
 #include <algorithm>
 #include <cmath>
+#include <complex>
 #include <numbers>
 #include <span>
 
@@ -17,6 +18,10 @@ struct Biquad {
     s2 = b2 * x - a2 * y;
     return y;
   }
+  /// The response where a delay of one sample is `delay`: exp(-i w).
+  std::complex<double> response(std::complex<double> delay) const {
+    return (b0 + delay * (b1 + delay * b2)) / (1.0 + delay * (a1 + delay * a2));
+  }
   /// Butterworth low and high pass of order two by the bilinear transform; `q` 0.7071 for one section.
   static Biquad low_pass(double rate_hz, double hz, double q = std::numbers::sqrt2 / 2) {
     const double k = std::tan(std::numbers::pi * hz / rate_hz), n = 1 / (1 + k / q + k * k);
@@ -25,6 +30,15 @@ struct Biquad {
   static Biquad high_pass(double rate_hz, double hz, double q = std::numbers::sqrt2 / 2) {
     const double k = std::tan(std::numbers::pi * hz / rate_hz), n = 1 / (1 + k / q + k * k);
     return {n, -2 * n, n, 2 * (k * k - 1) * n, (1 - k / q + k * k) * n};
+  }
+  /// The same of order one.
+  static Biquad first_low_pass(double rate_hz, double hz) {
+    const double k = std::tan(std::numbers::pi * hz / rate_hz), n = 1 / (1 + k);
+    return {k * n, k * n, 0, (k - 1) * n, 0};
+  }
+  static Biquad first_high_pass(double rate_hz, double hz) {
+    const double k = std::tan(std::numbers::pi * hz / rate_hz), n = 1 / (1 + k);
+    return {n, -n, 0, (k - 1) * n, 0};
   }
   /// Bell, shelves and all-pass of the Audio EQ Cookbook (R. Bristow-Johnson; W3C note of 2021).
   static Biquad bell(double rate_hz, double hz, double q, double gain_db) {

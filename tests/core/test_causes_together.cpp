@@ -39,6 +39,19 @@ Planar clipped(Planar s, double level) {
   return s;
 }
 
+/// Turned down by the share of what lies over the threshold (dBFS), peaks followed in 10 and 150 ms; then louder.
+Planar compressed(Planar s, double rate, double threshold_db, double ratio, double makeup_db) {
+  double level = 0;
+  for (size_t n = 0; n < size_t(s.frames()); ++n) {
+    const double now = std::max(std::abs(s.channel(0)[n]), std::abs(s.channel(1)[n]));
+    level += (now - level) * (1 - std::exp(-1 / (rate * (now > level ? 0.01 : 0.15))));
+    const double over = std::max(0.0, 20 * std::log10(level + 1e-9) - threshold_db);
+    const double gain = std::pow(10, (makeup_db - over * (1 - 1 / ratio)) / 20);
+    for (int c = 0; c < 2; ++c) s.channel(c)[n] *= gain;
+  }
+  return s;
+}
+
 }  // namespace
 
 class TestCausesTogether : public QObject {
@@ -78,6 +91,26 @@ class TestCausesTogether : public QObject {
     const auto r = told_of(sound, clipped(filtered(sound, 44100, "bell", 100, 1, 4), 0.5), 44100);
     QVERIFY2(has_section(cause(r, "eq"), "bell", 100, 4), qPrintable(told(r)));
     QVERIFY2(is_near(number(cause(r, "clip"), "level_dbfs"), 20 * std::log10(0.5), 0.02), qPrintable(told(r)));
+  }
+
+  /// An EQ's phase is no delay, and a gain is what was put in, not what the compressor left of it.
+  void a_compressor_keeps_its_make_up() {
+    const Planar sound = programme("piano", 48000, 12, 20);
+    const auto r =
+        told_of(sound, compressed(filtered(scaled(sound, 0.7), 48000, "bell", 3000, 1, 3), 48000, -20, 3, 2), 48000);
+    QVERIFY2(tells(r, "compressor") && has_section(cause(r, "eq"), "bell", 3000, 3), qPrintable(told(r)));
+    QVERIFY2(!tells(r, "delay") && is_near(number(cause(r, "gain"), "gain_db"), 20 * std::log10(0.7) + 2, 0.3),
+             qPrintable(told(r) + QString::number(number(cause(r, "gain"), "gain_db"))));
+  }
+
+  /// Every bar of a loop is as good a place as any other, and no better.
+  void a_high_pass_on_a_loop_is_no_row_of_breaks() {
+    for (const uint64_t seed : {6, 21}) {
+      const Planar sound = programme("loop", 48000, 8, seed);
+      const auto r = told_of(sound, filtered(sound, 48000, "high pass", 70, 0.7071), 48000);
+      QVERIFY2(tells(r, "eq") && !tells(r, "splice") && !tells(r, "insert") && !tells(r, "repeat"),
+               qPrintable(told(r)));
+    }
   }
 
   void an_eq_is_known_beneath_noise() {

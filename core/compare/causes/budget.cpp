@@ -111,17 +111,16 @@ struct Search {
     return e.stands == Stands::in_programme && v.dry ? e.estimate(*v.dry, v.dry_model) : e.estimate(excerpt, v.model);
   }
 
-  /// A second fade is one at the other end.
-  bool is_known_fade(const Estimate& e, const Cause& fade) const {
-    return std::string_view(e.code) == "other_fade" && std::any_of(kept.begin(), kept.end(), [&](const Kept& k) {
-             return k.of != &e && k.found.cause.code == "fade" &&
-                    k.found.cause.values["direction"] == fade.values["direction"];
+  /// Of two causes of a kind the second goes the other way.
+  bool goes_the_same_way(const Estimate& e, const Cause& second) const {
+    return e.beside && std::any_of(kept.begin(), kept.end(), [&](const Kept& k) {
+             return k.of == &named(e.beside) && k.found.cause.values["direction"] == second.values["direction"];
            });
   }
 
   Tried tried(const Estimate& e, const View& v) const {
     auto found = estimated(e, v);
-    if (!found || is_known_fade(e, found->cause)) return {};
+    if (!found || goes_the_same_way(e, found->cause)) return {};
     const bool dry = e.stands == Stands::in_programme && v.dry;
     Planar with = dry ? v.dry_model : v.model;
     found->take_out(excerpt, with);
@@ -148,9 +147,8 @@ struct Search {
                next_to_none = !kept.empty() && v.before < master_share(std::pow(10, clicks_from_db / 10));
     std::vector<const Estimate*> open;
     for (const Estimate& e : all())
-      if (&e == also ||
-          (!keeps(e) && &e != banned && !(little && e.stands == Stands::in_programme) &&
-           !(next_to_none && &e == &named("clicks")) && !(&e == &named("other_fade") && !keeps(named("fade")))))
+      if (&e == also || (!keeps(e) && &e != banned && !(little && e.stands == Stands::in_programme) &&
+                         !(next_to_none && &e == &named("clicks")) && (!e.beside || keeps(named(e.beside)))))
         open.push_back(&e);
     std::vector<Tried> found(open.size());
     for_each_segment(

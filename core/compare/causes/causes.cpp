@@ -6,12 +6,13 @@
 namespace heathmist::causes {
 
 const std::vector<Estimate>& all() {
-  //  code, dB that it must take out, dB by which it must beat a simpler one, where it stands, how it is estimated
+  //  code, dB that it must take out, dB by which it must beat a simpler one, where it stands, how it is estimated,
+  //  beside which
   static const std::vector<Estimate> list{
       {"mute", 0.05, 0, Stands::over_all, estimate_mute},
       {"channels", 0.5, 0, Stands::in_programme, estimate_mixing},
       {"fade", 1, 0.5, Stands::in_programme, estimate_fade},
-      {"other_fade", 1, 0.5, Stands::in_programme, estimate_fade},  // a file may have one at each end
+      {"other_fade", 1, 0.5, Stands::in_programme, estimate_fade, "fade"},  // at the other end
       {"gain_step", 1, 1, Stands::in_programme, estimate_gain_step},
       {"clip", 1, 0.5, Stands::in_programme, estimate_clip},
       {"distortion", 1, 2, Stands::in_programme, estimate_curve},

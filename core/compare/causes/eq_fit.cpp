@@ -57,7 +57,7 @@ EqFit::EqFit(const std::vector<ShapePoint>& points, double rate_hz) : points_(po
 }
 
 std::vector<double> EqFit::response_db(const EqSection& section) const {
-  const auto parts = section.coefficients(rate_);
+  const auto parts = section.biquads(rate_);
   std::vector<double> db;
   for (const auto& z : delays_) {
     double power = 1;

@@ -157,8 +157,9 @@ std::vector<Fitted> one_more(const std::vector<Fitted>& settings, const EqFit& f
   std::sort(found.begin(), found.end(), [&](const Fitted& a, const Fitted& b) { return counts(a) < counts(b); });
   std::vector<Fitted> best;
   for (Fitted& f : found) {
-    const bool known = std::any_of(best.begin(), best.end(),
-                                   [&](const Fitted& b) { return std::abs(f.error_db / b.error_db - 1) < 1e-3; });
+    const bool known = std::any_of(best.begin(), best.end(), [&](const Fitted& b) {
+      return std::abs(f.error_db - b.error_db) <= 1e-3 * b.error_db;
+    });
     if (!known && best.size() < beam) best.push_back(std::move(f));
   }
   for (Fitted& f : best) f.error_db = fit.refine(f.setting, many_rounds);

@@ -29,6 +29,7 @@ struct Estimate {
   double price_db;  ///< by how much it must beat a simpler one
   Stands stands;
   std::optional<Found> (*estimate)(const Excerpt& excerpt, const Planar& model);
+  const char* beside = nullptr;  ///< only tried where that one is kept, and only what goes the other way
 };
 
 /// All of them, in the order in which they are tried.

@@ -282,8 +282,9 @@ PairBudget causes_of_pair(const Comparable& pair, const NullReport& report, cons
   }
   whole.layers.gain_db = more_db;
   whole.layers.own_delays = lay_by_channel(pair, report, jumps ? breaks : in_place, more_db, plain, told, job);
-  auto budget = in_one_piece && !jumps && !whole.layers.own_delays ? std::move(*in_one_piece)
-                                                                   : explain_away(plain, at_that_gain, job);
+  auto budget = in_one_piece && !jumps && !whole.layers.own_delays
+                    ? std::move(*in_one_piece)
+                    : explain_away(plain, at_that_gain, job.part(in_one_piece ? 0.5 : 0, 1));
   tell_gain(told, level_within_db(budget.causes));
   for (auto& c : budget.causes) told.push_back(std::move(c));
   whole.layers.layers = std::move(budget.layers);
