@@ -22,6 +22,7 @@ constexpr double beyond_chance = 12;    // spreads of what chance explains
 constexpr double bins_alike = 32;       // neighbours that a short event fills together
 constexpr size_t aside = 9;             // bins: clear of a Hann window's main lobe
 constexpr double beyond_beside = 3;     // times what is explained that far beside the landing
+constexpr double beyond_own = 2;        // times what the master has of its own image
 constexpr double most_gain = 2;         // an alias that is louder than its source is none
 constexpr double least_share = 1e-8;    // of the residual there: under that a window's own error may be
 constexpr double least_source = 1e-12;  // of the strongest bin: under that a window's side lobes are
@@ -68,11 +69,17 @@ void plus(std::vector<T>& a, const std::vector<T>& b) {
 struct InPlace {
   std::vector<double> mm;                // by bin
   std::vector<Complex> em;               // e conj(m)
-  std::vector<std::vector<Complex>> xm;  // by image, by bin of the master: x conj(m at the landing)
-  explicit InPlace(size_t bins) : mm(bins), em(bins), xm(std::size(images), em) {}
+  std::vector<std::vector<Complex>> xm;     // by image, by bin of the master: x conj(m at the landing)
+  std::vector<std::vector<double>> chance;  // |x m|^2
+  explicit InPlace(size_t bins) : mm(bins), em(bins), xm(std::size(images), em), chance(std::size(images), mm) {}
   void add(const InPlace& o) {
     plus(mm, o.mm), plus(em, o.em);
-    for (size_t k = 0; k < xm.size(); ++k) plus(xm[k], o.xm[k]);
+    for (size_t k = 0; k < xm.size(); ++k) plus(xm[k], o.xm[k]), plus(chance[k], o.chance[k]);
+  }
+  /// How far the master keeps company with its own image, as drums and what was converted before do: whatever is done
+  /// to it, what it becomes then does too. A power, of the master at the landing.
+  double alike(size_t k, size_t in) const {
+    return mm[in] > nothing ? (std::norm(xm[k][in]) - chance[k][in]) / mm[in] : 0;
   }
 };
 
@@ -82,6 +89,7 @@ struct Elsewhere {
   std::vector<std::vector<Complex>> ex;         // by image, by bin of the master: e conj(x)
   double strongest = 0;                         // of mm
   std::vector<std::vector<double>> xx, chance;  // |x|^2, and |e x|^2: explained where no phase is kept
+  std::vector<std::vector<double>> alike;       // of the master at the landing, what its image there explains of it
   std::vector<std::vector<Complex>> beside;     // e conj(x) some bins beside the landing, where no alias is
   explicit Elsewhere(size_t bins)
       : mm(bins),
@@ -90,6 +98,7 @@ struct Elsewhere {
         ex(std::size(images), std::vector<Complex>(bins)),
         xx(std::size(images), mm),
         chance(xx),
+        alike(xx),
         beside(ex) {}
   void add(const Elsewhere& o) {
     plus(mm, o.mm), plus(all, o.all), plus(left, o.left);
@@ -117,7 +126,10 @@ class Walker {
       for (size_t k = 0; k < master_.size(); ++k)
         sums.mm[k] += std::norm(master_[k]), sums.em[k] += error_[k] * std::conj(master_[k]);
       for (size_t k = 0; k < std::size(images); ++k)
-        each_landing(k, [&](size_t in, size_t out, Complex x) { sums.xm[k][in] += x * std::conj(master_[out]); });
+        each_landing(k, [&](size_t in, size_t out, Complex x) {
+          sums.xm[k][in] += x * std::conj(master_[out]);
+          sums.chance[k][in] += std::norm(x) * std::norm(master_[out]);
+        });
     }
   }
   void add(int64_t at, const std::vector<InPlace>& pairs, Elsewhere& sums) {
@@ -183,6 +195,7 @@ struct Share {
   double explained = 0, left = 0, source = 0, all = 0;  ///< all: of the residual, before anything was taken out
   double chance = 0;  ///< of that explained, were there no phase to be kept; sparse moments make it large
   double beside = 0;  ///< explained in the same way where no alias can be: in a loop all bins keep company
+  double own = 0;     ///< explained if the residual were but the master again
 };
 
 Share share_of(const Elsewhere& s, size_t k, int64_t in, int64_t out) {
@@ -192,17 +205,18 @@ Share share_of(const Elsewhere& s, size_t k, int64_t in, int64_t out) {
   share.explained = std::min(share.left, std::norm(s.ex[k][size_t(in)]) / xx);
   share.chance = s.chance[k][size_t(in)] / xx;
   share.beside = std::min(share.left, std::norm(s.beside[k][size_t(in)]) / xx);  // a line's skirt sees the line there
+  share.own = s.mm[size_t(out)] > nothing ? share.left * s.alike[k][size_t(in)] / s.mm[size_t(out)] : 0;
   return share;
 }
 
 /// A stretch of the master's bins under one image.
 struct Stretch {
   int64_t first = 0, last = 0;
-  double explained = 0, chance = 0, chance_squares = 0, beside = 0, left = 0, source = 0, all = 0, top = 0;
+  double explained = 0, chance = 0, chance_squares = 0, beside = 0, own = 0, left = 0, source = 0, all = 0, top = 0;
   int64_t top_bin = 0;
   void add(int64_t in, const Share& s) {
     last = in;
-    explained += s.explained, chance += s.chance, chance_squares += s.chance * s.chance, beside += s.beside;
+    explained += s.explained, chance += s.chance, chance_squares += s.chance * s.chance, beside += s.beside, own += s.own;
     left += s.left, source += s.source, all += s.all;
     if (s.explained > top) top = s.explained, top_bin = in;
   }
@@ -211,7 +225,7 @@ struct Stretch {
     if (!(chance > 0)) return false;
     const double count = std::max(1.0, chance * chance / chance_squares / bins_alike);
     return explained > std::max(chance, beside) * (1 + beyond_chance / std::sqrt(count)) &&
-           explained > beyond_beside * beside && explained < most_gain * source && explained > least_share * all;
+           explained > beyond_beside * beside && explained - chance > beyond_own * own && explained < most_gain * source && explained > least_share * all;
   }
 };
 
@@ -326,6 +340,10 @@ Aliasing find_aliases(const Clip& master, const Clip& compared, const Clip& ret,
   std::vector<Elsewhere> parts(groups, Elsewhere(bins));
   walk([&](Walker& walker, size_t g, int64_t at) { walker.add(at, known.front(), parts[g]); });
   for (size_t g = 1; g < parts.size(); ++g) parts.front().add(parts[g]);
+  for (const InPlace& pair : known.front())
+    for (size_t k = 0; k < std::size(images); ++k)
+      for (int64_t in = 2; in < grid.bins() - 2; ++in)
+        parts.front().alike[k][size_t(in)] += pair.alike(k, size_t(in));
   parts.front().strongest = *std::max_element(parts.front().mm.begin(), parts.front().mm.end());
   // one-sided, a Hann window's power is 3/8; mean over blocks and pairs
   const double scale = 2 / (0.375 * double(grid.size) * double(grid.size) * double(blocks) * double(fit.pairs.size()));

@@ -88,13 +88,18 @@ struct Walker {
   }
 
   /// The delay at which the programme from `at` is found in the return; nothing where none leaves a residual like the
-  /// rest.
+  /// rest. Of the places in a loop, one nearby.
   std::optional<double> relocate_from(int64_t at, double near) {
+    for (const double within_s : {0.12, 0.5, most_jump_s})
+      if (const auto found = relocate_within(at, near, within_s)) return found;
+    return {};
+  }
+  std::optional<double> relocate_within(int64_t at, double near, double within_s) {
     std::vector<Anchor> one{{at, std::min<int64_t>(int64_t(look_s * rate()), sums.last - at), 0, 0}};
     if (one[0].frames < piece * 2) return {};
     const double shifted = near + (fit.ratio() - 1) * double(at);
     find_anchors(one, master, ret, uneven_mixture(master.format().channels), uneven_mixture(ret.format().channels),
-                 shifted, int64_t(most_jump_s * rate()), job);
+                 shifted, int64_t(within_s * rate()), job);
     if (one[0].clearness < least_clearness) return {};
     const double found = one[0].delay - (fit.ratio() - 1) * double(at);
     const double under_the_old = sum_of(at, one[0].frames, near).left();

@@ -69,6 +69,7 @@ bool may_fold(const NullReport& report) {
 }
 
 constexpr double loudest_burst_db = -50;
+constexpr double most_beyond_rest = 4;   // an alias' power as measured, against what is left
 constexpr double least_alias_db = 0.01;  // that an alias takes out, to be a cause
 
 /// Aliases take the place of what they were taken for: noise, or tones of their own.
@@ -98,8 +99,11 @@ void look_for_aliases(Explanation& why, const Clip& master, const Comparable& pa
                       const Job& job) {
   if (!may_fold(report)) return;
   const int rate = report.master.sample_rate_hz;
+  // what folded lies in what the causes leave
+  const double most = most_beyond_rest * std::pow(10, rest_of(report).value_or(-999) / 10) * report.sums.master;
   for (const double hz : likely_rates(rate, report.ret.sample_rate_hz)) {
     auto found = find_aliases(master, *pair.master, *pair.ret, report.fit, hz, job);
+    std::erase_if(found.bands, [&](const FoldedBand& b) { return b.power > most; });
     if (!found.bands.empty()) why.aliasing.push_back(std::move(found));
   }
   std::sort(why.aliasing.begin(), why.aliasing.end(),
@@ -162,6 +166,8 @@ BudgetFacts facts_of(const Clip& master, const Clip& ret, const NullReport& repo
   if (!facts.lossy)
     (report.master.sample_rate_hz == report.ret.sample_rate_hz ? facts.bits : facts.bits_elsewhere) =
         word_length_of(ret, report.return_levels);
+  facts.rate_elsewhere_hz = report.ret.sample_rate_hz;
+  facts.linear_left_db = report.sums.remainder_relative_db();
   return facts;
 }
 

@@ -193,8 +193,13 @@ struct Teller {
   void timing() {
     if (std::abs(r.fit.delay_samples) >= least_delay) {
       const double d = r.fit.delay_samples;
+      const auto told =
+          std::find_if(r.causes.begin(), r.causes.end(), [](const Cause& c) { return c.code == "delay"; });
+      const bool breaks = told != r.causes.end() && told->values.contains("at_start_samples");
       auto& f = say("delay", Severity::note,
-                    fmt::format("The return is {} samples {}.", samples_text(std::abs(d)), d > 0 ? "late" : "early"),
+                    breaks ? fmt::format("The return is {} at its start, {} behind the break.",
+                                         delay_text(told->values["at_start_samples"].get<double>()), delay_text(d))
+                           : fmt::format("The return is {}.", delay_text(d)),
                     fmt::format("{} ms at {} Hz; taken out before comparing.",
                                 number_text(1000 * std::abs(d) / rate(), 3), r.master.sample_rate_hz),
                     Evidence::fit);

@@ -110,6 +110,10 @@ void follow_drift(Search& s, const View& view) {
   for (Anchor& a : s.anchors) a.delay = s.line.delay + s.line.drift_ppm * 1e-6 * double(a.at);
 }
 
+bool is_on(const DelayLine& line, const Anchor& a) {
+  return std::abs(a.delay - line.delay - line.drift_ppm * 1e-6 * double(a.at)) < slack_on_line(a, line.drift_ppm);
+}
+
 /// Correlation of the two views at the anchors' places, laid by whole samples, 0..1: an echo lines up as clearly as the
 /// direct sound, but holds less of it.
 double correlation_at(const Search& s, const View& view, const std::vector<Anchor>& anchors, const DelayLine& line) {
@@ -158,7 +162,9 @@ std::optional<Candidate> as_they_stand(Search& s, const View& view, const Sketch
 Candidate measured(const Search& s, const View& view, std::vector<Anchor> anchors, double delay, int64_t slack) {
   find_anchors(anchors, s.master, s.ret, view.master, view.ret, delay, slack, Job{s.job.stop, {}, s.job.threads});
   const auto line = line_through(anchors);
-  const double correlation = correlation_at(s, view, anchors, line);
+  auto on_it = anchors;  // what lies elsewhere, behind a break, says nothing of this place
+  std::erase_if(on_it, [&](const Anchor& a) { return !is_on(line, a); });
+  const double correlation = correlation_at(s, view, on_it, line);
   const double overlap = overlap_of(s, line.delay) / double(std::min(s.master.format().frames, s.ret.format().frames));
   return {delay, slack, line, correlation, line.support * (0.1 + correlation) * overlap};
 }
@@ -216,10 +222,7 @@ bool locate(Search& s, const View& view) {
 /// Keeps the anchors that lie on the line; all of them where the delay is held.
 void keep_inliers(Search& s) {
   if (s.options.delay_samples) return;
-  std::erase_if(s.anchors, [&](const Anchor& a) {
-    return std::abs(a.delay - s.line.delay - s.line.drift_ppm * 1e-6 * double(a.at)) >=
-           slack_on_line(a, s.line.drift_ppm);
-  });
+  std::erase_if(s.anchors, [&](const Anchor& a) { return !is_on(s.line, a); });
 }
 
 std::vector<std::complex<double>> signed_sum(const std::vector<CrossSpectra>& spectra,
@@ -368,13 +371,44 @@ std::optional<double> ratio_of_most_samples(const Search& s, const Fit& fit) {
   return held_ratio(std::move(all), fit.gain());
 }
 
+/// How alike master and return are (correlation squared) with each channel laid by a delay of its own: all of them, and
+/// the one that is least.
+struct Alike {
+  double all = 1, least = 1;
+};
+Alike alike_by_channel(const Fit& fit, const std::vector<CrossSpectra>& spectra) {
+  double common = 0, whole = 0;
+  Alike alike;
+  for (size_t p = 0; p < spectra.size(); ++p) {
+    const double mm = std::reduce(spectra[p].master.begin(), spectra[p].master.end()),
+                 rr = std::reduce(spectra[p].ret.begin(), spectra[p].ret.end());
+    const double own = std::pow(10, fit.pairs[p].gain_db / 20) * mm, most = std::sqrt(mm * rr);
+    common += own, whole += most;
+    alike.least = std::min(alike.least, most > 0 ? own * own / (most * most) : 0);
+  }
+  if (whole > 0) alike.all = common * common / (whole * whole);
+  return alike;
+}
+
+/// Where a channel comes later than another, the files' delay is that of the one that moved least, not of the louder.
+void take_the_nearest_channel(const Search& s, Fit& fit, const std::vector<CrossSpectra>& spectra) {
+  constexpr double apart_samples = 0.5, alike = 0.8;
+  if (s.options.delay_samples || fit.pairs.size() < 2) return;
+  const auto later = [](const ChannelPair& a, const ChannelPair& b) { return a.delay_samples < b.delay_samples; };
+  const auto [first, last] = std::minmax_element(fit.pairs.begin(), fit.pairs.end(), later);
+  if (last->delay_samples - first->delay_samples < apart_samples || alike_by_channel(fit, spectra).least < alike)
+    return;
+  fit.delay_samples = std::min_element(fit.pairs.begin(), fit.pairs.end(), [](const auto& a, const auto& b) {
+                        return std::abs(a.delay_samples) < std::abs(b.delay_samples);
+                      })->delay_samples;
+}
+
 /// Coherent, and yet hardly alike: the phase is turned all over the band. What delay and polarity turn of it is chance;
 /// the files are laid as they stand.
 void leave_phase_alone(const Search& s, Fit& fit, const std::vector<CrossSpectra>& spectra) {
   constexpr double coherent = 0.97, hardly_alike = 0.5, far_samples = 64;
   if (s.options.delay_samples || fit.agreement < coherent || !is_filtered(spectra)) return;
-  const auto e = weigh(s, fit, {}).energies;
-  if (e.mr > 0 && e.mr * e.mr > hardly_alike * e.mm * e.rr) return;
+  if (alike_by_channel(fit, spectra).all > hardly_alike) return;
   const double was = fit.delay_samples;
   fit.delay_samples = std::abs(was) < far_samples ? 0 : std::round(was);
   fit.drift_ppm = 0;
@@ -458,6 +492,22 @@ std::vector<CrossSpectra> refine(Search& s, Fit& fit) {
   return spectra;
 }
 
+/// Anchors of few lines each are moved apart by a filter's phase, which looks like a little drift: what is the more
+/// coherent without it has none.
+void refine_without_drift(Search& s, Fit& fit, std::vector<CrossSpectra>& spectra) {
+  constexpr double little_samples = 4, much_more = 1.05;
+  const double moved = 1e-6 * std::abs(fit.drift_ppm) * double(s.anchors.back().at - s.anchors.front().at);
+  if (s.options.delay_samples || moved == 0 || moved > little_samples) return;
+  const auto coherent = [](const std::vector<CrossSpectra>& some) {
+    const auto weights = snr_weights(some);
+    return std::reduce(weights.begin(), weights.end());
+  };
+  Fit still = fit;
+  still.drift_ppm = 0;
+  auto other = refine(s, still);
+  if (coherent(other) > much_more * coherent(spectra)) fit = still, spectra = std::move(other);
+}
+
 }  // namespace
 
 Fit find_fit(const Clip& master, const Clip& ret, const FitOptions& options, const Job& job) {
@@ -478,8 +528,10 @@ Fit find_fit(const Clip& master, const Clip& ret, const FitOptions& options, con
     found.drift_ppm = s.line.drift_ppm;
     auto map = find_pairs(master, ret, s.anchors, s.line, job);
     found.pairs = std::move(map.pairs), s.return_is_one = map.return_is_one;
-    const auto spectra = refine(s, found);
+    auto spectra = refine(s, found);
+    refine_without_drift(s, found, spectra);
     job.report(0.9);
+    take_the_nearest_channel(s, found, spectra);
     leave_phase_alone(s, found, spectra);
     settle(s, found, spectra);
     if (found.agreement > fit.agreement) fit = found;

@@ -20,6 +20,12 @@ std::string samples_text(double value) {
   return number_text(value, std::abs(value) < 1 ? 4 : 2);
 }
 
+std::string delay_text(double samples) {
+  constexpr double in_place = 0.002;
+  if (std::abs(samples) < in_place) return "in place";
+  return samples_text(std::abs(samples)) + (samples > 0 ? " samples late" : " samples early");
+}
+
 std::string clock_text(double seconds) {
   const int minutes = int(seconds / 60);
   return fmt::format("{}:{:05.2f}", minutes, seconds - 60 * minutes);

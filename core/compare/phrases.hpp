@@ -8,6 +8,8 @@ namespace heathmist {
 std::string number_text(double value, int decimals);
 /// Decimals only where there is something to say: 2713, 2713.37, 0.0123.
 std::string samples_text(double value);
+/// 2713 samples late, 0.5 samples early, in place
+std::string delay_text(double samples);
 /// 1:02.35
 std::string clock_text(double seconds);
 /// 90 Hz, 12.4 kHz

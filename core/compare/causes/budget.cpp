@@ -293,14 +293,6 @@ std::optional<Cause> word_length_alone(const Excerpt& e, const BudgetFacts& fact
   return c;
 }
 
-/// Noise that is no louder than the loudest that shaping makes of such a word length.
-bool is_of_word_length(const Cause& noise, const Cause& cut) {
-  constexpr double loudest_steps_db = 18, softest_steps_db = -14;
-  const double step_db = 20 * std::log10(std::ldexp(1.0, 1 - cut.values["bits"].get<int>()));
-  const double over_db = noise.values["level_dbfs"].get<double>() - step_db;
-  return noise.code == "noise" && over_db > softest_steps_db && over_db < loudest_steps_db;
-}
-
 /// A gain that is free to move explains much that has a cause of its own, or two: the search without it is tried too,
 /// and the one that starts from a fade.
 Search search_of(const Excerpt& excerpt, const BudgetFacts& facts, const Job& job) {
@@ -380,7 +372,6 @@ Budget explained(const causes::Excerpt& excerpt, const BudgetFacts& facts, const
   if (before > nothing_left * excerpt.master_power)
     if (auto rest = cause_of_rest(excerpt, model, of_the_rest);
         rest && (search.kept.empty() || rest->code != "noise" || budget.remainder_db.value_or(-999) > told_beside_db)) {
-      if (cut && facts.bits_elsewhere && is_of_word_length(*rest, *cut)) rest = cut;
       rest->part = {CausePart::rest};
       rest->before_db = budget.remainder_db;
       if (rest->code == "word_length") cut.reset();

@@ -13,8 +13,10 @@ struct BudgetFacts {
   Json lossy_values = Json::object();                  ///< family, rate ...
   std::optional<int> bits;                             ///< word length that the return's samples keep to
   std::optional<int> bits_elsewhere;                   ///< ... of a return of another rate, before it is compared
+  int rate_elsewhere_hz = 0;                           ///< that return's
   int master_bits = 64;                                ///< and the master's
   double gain_db = 0;                                  ///< the fit's
+  std::optional<double> linear_left_db{};  ///< against the master: what one filter over all leaves (the split)
   std::optional<double> taken_db{};  ///< against the master, what causes that do something to the programme took out
 };
 

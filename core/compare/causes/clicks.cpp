@@ -14,6 +14,7 @@ constexpr double click_over = 12;  // times the median of what is left around
 constexpr double click_s = 0.002;
 constexpr double ringing = 0.05;  // of its peak, that a click which was read between samples rings with
 constexpr size_t most_clicks = 2000;
+constexpr double edge_s = 0.005;  // at either end of a file, what a filter or a converter makes of it is no click
 
 /// Median of what is left near a place: where a note sets in, more is left all at once.
 double around(const std::vector<double>& left, int64_t n, int64_t reach) {
@@ -44,7 +45,8 @@ std::optional<Found> estimate_clicks(const Excerpt& e, const Planar& model) {
   Json times = Json::array();
   std::vector<double> at_s;
   double most = 0;
-  const auto block = int64_t(0.05 * e.rate_hz), longest = int64_t(click_s * e.rate_hz);
+  const auto block = int64_t(0.05 * e.rate_hz), longest = int64_t(click_s * e.rate_hz),
+             edge = int64_t(edge_s * e.rate_hz);
   for (int p = 0; p < e.pairs(); ++p) {
     const auto left = left_of(e, model, p);
     for (int64_t at = 0; at < e.frames(); at += block) {
@@ -55,6 +57,7 @@ std::optional<Found> estimate_clicks(const Excerpt& e, const Planar& model) {
       const double usual = std::max(dsp::median(sizes), 3e-7);
       for (int64_t n = at; n < end; ++n) {
         const double size = std::abs(left[size_t(n)]);
+        if (n < edge || n >= e.frames() - edge) continue;
         if (size < click_over * usual || size < click_over * around(left, n, 2 * longest)) continue;
         int64_t last = n;
         double peak = size;

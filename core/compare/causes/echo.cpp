@@ -2,6 +2,7 @@
 #include <algorithm>
 #include <cmath>
 #include <complex>
+#include <numeric>
 #include <span>
 
 #include "core/compare/causes/estimates.hpp"
@@ -21,6 +22,7 @@ constexpr double least_power = 1e-7;  // of the mean: bins with less say nothing
 constexpr size_t most_echoes = 4;
 constexpr int64_t around = 24;  // samples of the response that go with a peak
 constexpr int rounds = 3;
+constexpr double simpler_share = 1.5;  // one clean repeat may leave so much more than many samples around its place
 
 /// Samples of an impulse response around one place.
 struct Taps {
@@ -120,6 +122,43 @@ std::vector<int64_t> peaks(const std::vector<double>& h, double rate) {
   return found;
 }
 
+/// One clean repeat near a place: what is left is so much of the model, and so much of it later, by least squares at
+/// every lag. In sustained sounds the division of spectra tells no more than where.
+class OneRepeat {
+ public:
+  OneRepeat(std::span<const double> model, std::span<const double> left) : model_(model), left_(left) {}
+  struct Gains {
+    double direct = 0, repeat = 0;
+    double had = 0, taken = 0;  ///< energy of what is left, behind the lag, and of what these take out of it
+  };
+  Gains at(int64_t lag) const {
+    const auto from = size_t(lag);  // before that it repeats what came before
+    double own = 0, later = 0, both = 0, direct = 0, across = 0;
+    Gains g;
+    for (size_t n = from; n < model_.size(); ++n) {
+      const double now = model_[n], x = model_[n - from], d = left_[n];
+      own += now * now, later += x * x, both += x * now, direct += now * d, across += x * d, g.had += d * d;
+    }
+    const double det = own * later - both * both;
+    if (!(det > 1e-9 * own * later)) return g;
+    g.direct = (direct * later - across * both) / det, g.repeat = (across * own - direct * both) / det;
+    g.taken = g.direct * direct + g.repeat * across;
+    return g;
+  }
+
+ private:
+  std::span<const double> model_, left_;
+};
+
+/// The lag near `place` at which one repeat takes out most of all pairs.
+int64_t best_lag(const std::vector<OneRepeat>& repeats, int64_t place, int threads) {
+  std::vector<double> taken(2 * around + 1);
+  each_pair(threads, int(taken.size()), [&](int k) {
+    for (const auto& r : repeats) taken[size_t(k)] += r.at(place - around + k).taken;
+  });
+  return place - around + (std::max_element(taken.begin(), taken.end()) - taken.begin());
+}
+
 /// The stretch that is read: the loudest where there are several, and no more than is quick.
 Stretch read_from(const Excerpt& e, const Planar& model) {
   Stretch best;
@@ -130,6 +169,7 @@ Stretch read_from(const Excerpt& e, const Planar& model) {
     if (power > most) most = power, best = s;
   }
   best.frames = std::min(best.frames, int64_t(most_read_s * e.rate_hz));
+  while (best.frames > 0 && !e.told[size_t(best.at + best.frames - 1)]) --best.frames;
   return best;
 }
 
@@ -172,6 +212,26 @@ std::optional<Found> estimate_echo(const Excerpt& e, const Planar& model) {
       for (Taps& t : own) scale_to(left[p], part(pair), t);
     }
   });
+  std::vector<OneRepeat> repeats;
+  std::vector<std::vector<double>> whole(pairs);
+  for (size_t p = 0; p < pairs; ++p) {
+    const auto all = left_of(e, model, int(p));
+    whole[p].assign(all.begin() + s.at, all.begin() + s.at + s.frames);
+    repeats.emplace_back(part(int(p)), whole[p]);
+  }
+  const int64_t lag = best_lag(repeats, found.front(), e.threads);
+  double by_taps = 0, by_one = 0;
+  for (size_t p = 0; p < pairs; ++p) {
+    const auto gains = repeats[p].at(lag);
+    by_one += gains.had - gains.taken;
+    by_taps += std::inner_product(left[p].begin() + lag, left[p].end(), left[p].begin() + lag, 0.0);
+  }
+  if (by_one < simpler_share * by_taps)
+    for (size_t p = 0; p < pairs; ++p) {
+      const auto gains = repeats[p].at(lag);
+      taps[p].assign(2, {0, std::vector<double>(2 * around + 1)});
+      taps[p][0].at = lag, taps[p][0].of[around] = gains.repeat, taps[p][1].of[around] = gains.direct;
+    }
   Json echoes = Json::array();
   for (const Taps& t : taps.front()) {
     if (!t.at) continue;

@@ -185,6 +185,28 @@ void join_passes(Fitted& best, const EqFit& fit) {
     }
 }
 
+/// A shelf at either end and a bell between, as many an EQ is set: a search of one section at a time may miss that no
+/// one of them does much by itself.
+void try_the_usual(Fitted& best, const EqFit& fit, const std::vector<ShapePoint>& points, double rate, double flat_db) {
+  constexpr double low_hz = 120, high_hz = 7000;
+  const auto level_near = [&](double hz) {
+    const auto nearest = std::min_element(points.begin(), points.end(), [&](const auto& a, const auto& b) {
+      return std::abs(std::log2(a.hz / hz)) < std::abs(std::log2(b.hz / hz));
+    });
+    return nearest->db - flat_db;
+  };
+  if (high_hz > 0.4 * rate) return;
+  for (const double bell_hz : {250.0, 1000.0, 3000.0}) {
+    Fitted usual{{{{Kind::low_shelf, low_hz, level_near(30), 0.707, 2},
+                   {Kind::bell, bell_hz, level_near(bell_hz), 1, 2},
+                   {Kind::high_shelf, high_hz, level_near(20000), 0.707, 2}},
+                  flat_db},
+                 0};
+    usual.error_db = fit.refine(usual.setting, many_rounds);
+    if (cost(usual, rate) < cost(best, rate)) best = std::move(usual);
+  }
+}
+
 /// What a setting does without a section as well, or with two of a kind in one, it does without.
 void leave_out_idle(Fitted& best, const EqFit& fit, double rate) {
   for (size_t n = 0; n < best.setting.sections.size();) {
@@ -272,6 +294,10 @@ EqShape shape_of(const std::vector<ShapePoint>& points, double rate_hz, std::opt
     if (cost(settings.front(), rate_hz) < cost(best, rate_hz) &&
         fit.chi_square_of(settings.front().setting) < fit.chi_square_of(best.setting) - over_chance * more)
       best = settings.front();
+  }
+  if (best.setting.sections.size() > 1) {
+    try_the_usual(best, fit, points, rate_hz, usual_db);
+    try_the_usual(best, fit, points, rate_hz, best.setting.flat_db);
   }
   leave_out_idle(best, fit, rate_hz);
   join_passes(best, fit);

@@ -14,6 +14,7 @@ constexpr size_t most_events = 3;
 constexpr int64_t block_frames = 1 << 16;
 constexpr double beyond_s = 0.005;
 constexpr double settling_s = 0.1;  // at the start of a stretch: what a filter still holds of before is not there
+constexpr double ahead_s = 0.1;  // ... and before one: a linear phase reaches ahead
 
 /// Energies of the master and the residual in short pieces, summed from the start.
 struct Running {
@@ -125,6 +126,22 @@ double power_left(const Excerpt& e, const Planar& model, bool odd) {
   return count > 0 ? sum / count : 0;
 }
 
+namespace {
+
+/// Where a channel that is laid by its own delay has not begun yet, or has ended.
+void leave_out_ends(Excerpt& e, const Fit& fit, int64_t return_frames) {
+  double early = 0, late = 0;  // frames that the return lacks of a channel, at the start and at the end of the overlap
+  for (const auto& p : fit.pairs) {
+    early = std::max(early, -(double(fit.first) * fit.ratio() + p.delay_samples));
+    late = std::max(late, double(fit.last) * fit.ratio() + p.delay_samples - double(return_frames));
+  }
+  const auto whole = [&](double frames) { return std::min(e.frames(), int64_t(std::ceil(frames))); };
+  if (early > 0 && e.stretches.front().first == fit.first) std::fill_n(e.told.begin(), whole(early), 0);
+  if (late > 0) std::fill_n(e.told.end() - whole(late), whole(late), 0);
+}
+
+}  // namespace
+
 Excerpt take_excerpt(const Clip& master, const Clip& ret, const Fit& fit, const ResidualSums& sums,
                      const Continuity& breaks, bool by_channel, int64_t most_samples, const Job& job) {
   Excerpt e;
@@ -162,13 +179,17 @@ Excerpt take_excerpt(const Clip& master, const Clip& ret, const Fit& fit, const 
     for (const Stretch& s : e.stretches)
       for (int64_t n = std::max(from, s.first); n < std::min(to, s.first + s.frames); ++n)
         e.told[size_t(s.at + n - s.first)] = 0;
-  for (size_t n = 1; n < e.stretches.size(); ++n)
-    std::fill_n(e.told.begin() + e.stretches[n].at, std::min(e.stretches[n].frames, int64_t(settling_s * e.rate_hz)),
-                0);
+  for (size_t n = 1; n < e.stretches.size(); ++n) {
+    const Stretch &here = e.stretches[n], &before = e.stretches[n - 1];
+    std::fill_n(e.told.begin() + here.at, std::min(here.frames, int64_t(settling_s * e.rate_hz)), 0);
+    const int64_t ahead = std::min(before.frames, int64_t(ahead_s * e.rate_hz));
+    std::fill_n(e.told.begin() + here.at - ahead, ahead, 0);
+  }
   // Where the master goes on beyond the overlap, a filter brings in what is not there.
   const auto beyond = std::min(frames / 8, int64_t(beyond_s * e.rate_hz));
   if (fit.first > 0) std::fill_n(e.told.begin(), beyond, 0);
   if (fit.last < master.format().frames) std::fill_n(e.told.end() - beyond, beyond, 0);
+  if (by_channel) leave_out_ends(e, fit, ret.format().frames);
   double sum = 0, count = 0;
   for (int p = 0; p < pairs; ++p)
     for (int64_t n = 0; n < frames; ++n)

@@ -36,6 +36,19 @@ bool is_leakage(const std::vector<double>& power, size_t k) {
   return false;
 }
 
+/// The bins of a twelfth octave around a place, of the lower ones at least one.
+struct Bins {
+  size_t from, to;
+};
+Bins bins_around(const Response& r, double hz) {
+  const auto from = size_t(std::ceil(hz * std::exp2(-1.0 / 24) / r.bin_hz)),
+             to = std::min(r.h.front().size() - 1, size_t(hz * std::exp2(1.0 / 24) / r.bin_hz));
+  return {std::max<size_t>(1, std::min(from, to)), to};
+}
+bool tells(const std::vector<double>& power, double most, size_t k) {
+  return power[k] >= 1e-13 * most && !is_leakage(power, k);
+}
+
 /// The response in twelfth octaves.
 std::vector<ShapePoint> points_of(const Response& r, size_t pair) {
   std::vector<ShapePoint> points;
@@ -44,12 +57,11 @@ std::vector<ShapePoint> points_of(const Response& r, size_t pair) {
   const double most = *std::max_element(power.begin(), power.end());
   const double top = r.bin_hz * double(h.size() - 1);
   for (double hz = 20; hz < 0.985 * top; hz *= std::exp2(1.0 / 12)) {
-    const auto from = size_t(std::ceil(hz * std::exp2(-1.0 / 24) / r.bin_hz)),
-               to = std::min(h.size() - 1, size_t(hz * std::exp2(1.0 / 24) / r.bin_hz));
+    const auto [from, to] = bins_around(r, hz);
     double magnitude = 0, weight = 0, place = 0, in_all = 0, bins = 0;
     std::complex<double> mean = 0;
-    for (size_t k = std::max<size_t>(1, std::min(from, to)); k <= to; ++k) {
-      if (power[k] < 1e-13 * most || is_leakage(power, k)) continue;
+    for (size_t k = from; k <= to; ++k) {
+      if (!tells(power, most, k)) continue;
       const double w = r.certainty[pair][k];
       // what lies over the bin raises it: Bendat and Piersol, Random Data, 9.2
       const double known = w / std::max(1e-6, 1 - w / r.averages[pair]);
@@ -82,23 +94,34 @@ Json section_json(const EqSection& s) {
   return j;
 }
 
-/// The frequency above which nothing is left of a spectrum that goes on in the model.
-std::optional<double> band_limit(const std::vector<ShapePoint>& points, double flat_db) {
-  for (size_t n = 4; n < points.size(); ++n) {
-    const bool gone = std::all_of(points.begin() + long(n), points.end(),
-                                  [&](const ShapePoint& p) { return p.db - flat_db < -edge_db; });
-    if (!gone) continue;
-    if (points[n - 4].db - flat_db > -6) {  // a third of an octave below
-      for (size_t k = n; k-- > 0;)
-        if (const double over = points[k].db - flat_db + 3; over > 0) {  // between two points, evenly in octaves
-          if (k + 1 >= points.size()) return points[k].hz;
-          const double fall = points[k].db - points[k + 1].db;
-          return points[k].hz * std::pow(points[k + 1].hz / points[k].hz, std::clamp(over / fall, 0.0, 1.0));
-        }
-    }
-    return {};
+/// The frequency above which nothing is left of a spectrum that goes on in the model: where the response comes down by
+/// 3 dB, of a fall that leaves nothing a third of an octave farther up. Where the model holds little, under the return's
+/// noise, nothing is known.
+std::optional<double> band_limit(const Response& r, size_t pair, double flat_db) {
+  struct Level {
+    double hz, db;
+  };
+  std::vector<Level> levels;
+  const auto& power = r.power[pair];
+  const double most = *std::max_element(power.begin(), power.end());
+  for (double hz = 20; hz < 0.985 * r.bin_hz * double(power.size() - 1); hz *= std::exp2(1.0 / 12)) {
+    const auto [from, to] = bins_around(r, hz);
+    double came = 0, went = 0, certain = 0, bins = 0;
+    for (size_t k = from; k <= to; ++k)
+      if (tells(power, most, k))
+        came += std::norm(r.h[pair][k]) * power[k], went += power[k], certain += r.certainty[pair][k], bins += 1;
+    const double db = went > 0 ? 10 * std::log10(std::max(1e-12, came / went)) - flat_db : 0;
+    if (went > 0 && (certain > least_known * bins || db < -edge_db)) levels.push_back({hz, db});
   }
-  return {};
+  size_t gone = levels.size();  // from here on
+  while (gone > 0 && levels[gone - 1].db < -edge_db) --gone;
+  if (gone == levels.size() || gone == 0) return {};
+  size_t last = gone - 1;  // that is still there
+  while (last > 0 && levels[last].db < -3) --last;
+  if (levels[last].db < -3 || levels[gone].hz > levels[last].hz * std::exp2(5.0 / 12)) return {};
+  const Level &above = levels[last + 1], &here = levels[last];
+  const double part = (here.db + 3) / std::max(1e-6, here.db - above.db);
+  return here.hz * std::pow(above.hz / here.hz, std::clamp(part, 0.0, 1.0));
 }
 
 /// Nothing else than the limit: what the sections say is the way down to it.
@@ -312,7 +335,7 @@ std::optional<Found> estimate_filter(const Excerpt& e, const Planar& model) {
     if (const auto own = tail_of(r, size_t(p), e.rate_hz);
         own && shapes.back().error_db > ragged_db && (!tail || own->direct_to_tail_db < tail->direct_to_tail_db))
       tail = own;
-    if (const auto own = band_limit(points.back(), shapes.back().flat_db); own && (!limit || *own < *limit))
+    if (const auto own = band_limit(r, size_t(p), shapes.back().flat_db); own && (!limit || *own < *limit))
       limit = own;
   }
   Cause c;

@@ -27,6 +27,7 @@ const std::map<std::string, Kind> groups{{"eq", Kind::linear},
                                          {"channel_gain", Kind::linear},
                                          {"copied_channel", Kind::linear},
                                          {"band_limit", Kind::linear},
+                                         {"alias", Kind::converted},
                                          {"clip", Kind::limited},
                                          {"distortion", Kind::limited},
                                          {"limiter", Kind::limited},
@@ -77,7 +78,8 @@ Kind kind_by_causes(const std::vector<Cause>& causes, const NullReport& r) {
       left > std::pow(10, unexplained_db / 10) && left > most * std::pow(10, most_unexplained_db / 10);
   if (converted) {
     const bool beyond = most > std::pow(10, -5.0) && !matter.empty() && matter.front() != Kind::word_length &&
-                        matter.front() != Kind::linear && matter.front() != Kind::noise;
+                        matter.front() != Kind::linear && matter.front() != Kind::noise &&
+                        matter.front() != Kind::converted;
     if (!beyond) return Kind::converted;
   }
   if (taken.contains(Kind::lossy)) {  // beside coding, little is what coding itself does: it narrows the band and dulls

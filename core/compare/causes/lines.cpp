@@ -115,8 +115,24 @@ void add(std::span<double> to, double turn, std::complex<double> phasor) {
   }
 }
 
-/// By projection on what is left, one line after the other, four times over; the frequency is made finer by how the
-/// phase turns between the two halves of a stretch.
+/// How the phase turns from piece to piece of a stretch, in radians a sample, weighted; pieces that are too long would
+/// hide whole turns.
+struct Turned {
+  std::complex<double> across = 0;
+  double hop = 1;
+};
+Turned turn_between(std::span<const double> left, double turn, size_t pieces) {
+  Turned t{0, double(left.size()) / double(pieces)};
+  std::complex<double> before = 0;
+  for (size_t k = 0; k < pieces; ++k) {
+    const auto now = project(left, turn, left.size() * k / pieces, left.size() * (k + 1) / pieces);
+    t.across += now * std::conj(before), before = now;
+  }
+  return t;
+}
+
+/// By projection on what is left, one line after the other, several times over; the frequency is made finer by how the
+/// phase turns between pieces of a stretch, first short ones, then its halves.
 std::vector<Fitted> fit_lines(const Excerpt& e, const Planar& model, const std::vector<Line>& lines) {
   std::vector<std::vector<double>> left;
   for (int p = 0; p < e.pairs(); ++p) left.push_back(left_of(e, model, p));
@@ -126,7 +142,8 @@ std::vector<Fitted> fit_lines(const Excerpt& e, const Planar& model, const std::
   const auto part = [&](size_t pair, const Stretch& s) {
     return std::span(left[pair]).subspan(size_t(s.at), size_t(s.frames));
   };
-  for (int round = 0; round < (lines.size() > 4 ? 2 : 4); ++round)
+  const auto rounds = lines.size() > 4 ? std::vector<size_t>{8, 2, 2} : std::vector<size_t>{16, 6, 2, 2};
+  for (const size_t pieces : rounds)
     for (Fitted& f : fitted) {
       const double was = 2 * std::numbers::pi * f.hz / e.rate_hz;
       double off = 0, weight = 0;
@@ -134,9 +151,8 @@ std::vector<Fitted> fit_lines(const Excerpt& e, const Planar& model, const std::
         for (size_t p = 0; p < left.size(); ++p) {
           const auto l = part(p, e.stretches[n]);
           add(l, was, f.phasors[n][p]);
-          const size_t half = l.size() / 2;
-          const auto a = project(l, was, 0, half), b = project(l, was, half, l.size());
-          off += std::norm(b) * std::arg(b * std::conj(a)) / double(half), weight += std::norm(b);
+          const Turned t = turn_between(l, was, pieces);
+          off += std::abs(t.across) * std::arg(t.across) / t.hop, weight += std::abs(t.across);
         }
       if (weight > 0) f.hz += off / weight * e.rate_hz / (2 * std::numbers::pi);
       const double turn = 2 * std::numbers::pi * f.hz / e.rate_hz;

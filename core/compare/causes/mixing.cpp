@@ -122,8 +122,21 @@ Cause described(const char* code, const Matrix& a) {
       most = std::max(most, level);
     }
     c.values["ways"] = ways, c.values["level_db"] = most;
+    c.values["direct_db"] = (db(a[0][0]) + db(a[1][1])) / 2;
   }
   return c;
+}
+
+/// A side that comes back a little quieter, and a little of each channel in the other, are one and the same. It is
+/// crosstalk where the channels themselves come back as they were, and a width where the mid does; of another gain, so
+/// little is no width that anybody sets.
+bool is_crosstalk(const Matrix& a, double gain_db) {
+  constexpr double as_it_was_db = 0.002, least_width_db = -30;
+  const double over = a[0][1] / a[0][0];
+  if (!(over > 0)) return false;
+  const double direct = std::abs(db(a[0][0]) + gain_db), mid = std::abs(db(a[0][0] + a[0][1]) + gain_db);
+  if (std::min(direct, mid) < as_it_was_db) return direct < mid;
+  return db(over) < least_width_db;
 }
 
 }  // namespace
@@ -157,6 +170,7 @@ std::optional<Found> estimate_mixing(const Excerpt& e, const Planar& model) {
     }
     if (c.code == "width" && c.values["side_db"].is_number() && std::abs(c.values["side_db"].get<double>()) < 0.02)
       return {};
+    if (c.code == "width" && is_crosstalk(a, e.gain_db)) c = described("crosstalk", a);
     if (c.code == "crosstalk" && c.values["ways"].empty()) return {};
     return Found{c, [a](const Places&, Planar& x) {
                    for (size_t n = 0; n < size_t(x.frames()); ++n) {

@@ -50,7 +50,8 @@ std::optional<Found> estimate_mute(const Excerpt& e, const Planar& model) {
   for (int p = 0; p < e.pairs(); ++p) {
     const auto found = gaps_of(e, model, p, floor);
     double in_gaps = 0, total = 0;
-    for (int64_t n = 0; n < e.frames(); ++n) total += std::pow(model.channel(p)[size_t(n)], 2);
+    for (int64_t n = 0; n < e.frames(); ++n)
+      if (e.told[size_t(n)]) total += std::pow(model.channel(p)[size_t(n)], 2);
     for (const Gap& g : found)
       for (int64_t n = g.from; n < g.to; ++n) in_gaps += std::pow(model.channel(p)[size_t(n)], 2);
     if (found.empty()) continue;

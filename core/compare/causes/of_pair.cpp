@@ -137,6 +137,7 @@ double level_within_db(const Cause& c) {
   const Json& v = c.values;
   if (c.code == "eq") return v["flat_db"].get<double>();
   if (c.code == "width") return v[v.contains("only_side_db") ? "only_side_db" : "mid_db"].get<double>();
+  if (c.code == "crosstalk") return v["direct_db"].get<double>();
   if (c.code == "compressor" || c.code == "limiter" || c.code == "expander") return v["makeup_db"].get<double>();
   if ((c.code != "mono" && c.code != "copied_channel") || !v.contains("matrix")) return 0;
   const double in_left = v["matrix"][0][0].get<double>(), of_right = v["matrix"][0][1].get<double>();
@@ -146,6 +147,17 @@ double level_within_db(const std::vector<Cause>& causes) {
   double sum = 0;
   for (const Cause& c : causes) sum += level_within_db(c);
   return sum;
+}
+
+/// The gain that holds beyond the fit's, with the excerpt turned down by it. So little that leaves more is none: a tone
+/// that was added leans on it.
+double turned_to_held_gain(Excerpt& e) {
+  constexpr double little_db = 0.01;
+  const double db = held_gain_db(e), before = power_left(e, *e.master);
+  turn_down(e, db);
+  if (db == 0 || std::abs(db) > little_db || power_left(e, *e.master) < before) return db;
+  turn_down(e, -db);
+  return 0;
 }
 
 /// A gain is told with what other causes found of it, and not where it comes to nothing, or is little and takes nothing
@@ -187,6 +199,13 @@ void start_from_the_residual(std::vector<Cause>& told, const NullReport& report,
   for (Cause& c : told)
     for (auto* db : {&c.before_db, &c.after_db})
       if (*db) **db += moved;
+}
+
+/// The fit's delay is that of most of a return that jumps: its start may lie elsewhere.
+void tell_where_it_starts(std::vector<Cause>& told, double head_samples) {
+  const auto delay = std::find_if(told.begin(), told.end(), [](const Cause& c) { return c.code == "delay"; });
+  if (head_samples != 0 && delay != told.end())
+    delay->values["at_start_samples"] = delay->values["delay_samples"].get<double>() + head_samples;
 }
 
 /// The excerpt with every channel laid by its own delay, where that takes out something.
@@ -251,8 +270,7 @@ PairBudget causes_of_pair(const Comparable& pair, const NullReport& report, cons
                [](const Break& b) { return b.kind == BreakKind::dropout; });
   bool jumps = in_place.breaks.size() < breaks.breaks.size();
   Excerpt plain = take_excerpt(*pair.master, *pair.ret, report.fit, report.sums, in_place, false, most_samples, job);
-  const double more_db = held_gain_db(plain);
-  turn_down(plain, more_db);
+  const double more_db = turned_to_held_gain(plain);
   told = causes_of_fit(pair, report, plain, more_db);
   if (auto copied = mono_in_all(report, plain)) told.push_back(std::move(*copied));
   if (!(report.sums.residual > 0)) {
@@ -278,7 +296,10 @@ PairBudget causes_of_pair(const Comparable& pair, const NullReport& report, cons
       told.back().part = {CausePart::jumps};
       told.back().before_db = before, told.back().after_db = after;
     }
-    if (jumps) plain = std::move(laid), whole.layers.jumps = breaks;
+    if (jumps) {
+      plain = std::move(laid), whole.layers.jumps = breaks;
+      tell_where_it_starts(told, breaks.head_samples);
+    }
   }
   whole.layers.gain_db = more_db;
   whole.layers.own_delays = lay_by_channel(pair, report, jumps ? breaks : in_place, more_db, plain, told, job);

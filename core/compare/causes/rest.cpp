@@ -6,6 +6,7 @@
 
 #include "core/compare/causes/budget.hpp"
 #include "core/dsp/fft.hpp"
+#include "core/dsp/median.hpp"
 
 namespace heathmist::causes {
 
@@ -16,6 +17,8 @@ constexpr double still_slope = 0.08;  // dB of the rest per dB of programme, und
 constexpr double keeps_time_slope = 0.25;
 constexpr double least_movement_db2 = 2;  // the programme must move this much before its hold can be seen
 constexpr double least_noise_db = -112;
+constexpr double coherent_db = 6;  // what a filter takes out by itself is the programme's
+constexpr double most_in_few_moments = 0.5;
 constexpr double programme_moves_db = 3.5;  // a programme's bands move by that; noise of any colour stands still
 constexpr double model_error_db = 12;
 constexpr double most_alike = 0.45;  // correlation, from which on it is the programme's own
@@ -27,6 +30,7 @@ struct Cells {
   int bands = 0;
   std::vector<double> model, rest;  // columns x bands, dB
   std::vector<double> spectrum;     // of the rest, mean power per bin
+  std::vector<double> columns;      // of the rest, power in all bins
   double bin_hz = 1, column_s = 1;
 };
 
@@ -44,17 +48,20 @@ Cells cells_of(const Excerpt& e, const Planar& model) {
   for (int64_t at = 0; at + int64_t(fft_size) <= e.frames(); at += hop) {
     if (!e.told[size_t(at)] || !e.told[size_t(at) + fft_size - 1]) continue;
     std::vector<double> m(size_t(c.bands), 0), r(size_t(c.bands), 0);
+    double all = 0;
     for (int p = 0; p < e.pairs(); ++p) {
       for (size_t n = 0; n < fft_size; ++n) {
         const double x = model.channel(p)[size_t(at) + n];
         a.time()[n] = window[n] * x, b.time()[n] = window[n] * (e.ret.channel(p)[size_t(at) + n] - x);
       }
       a.forward(), b.forward();
-      for (size_t k = 0; k < c.spectrum.size(); ++k) c.spectrum[k] += std::norm(b.spectrum()[k]);
+      for (size_t k = 0; k < c.spectrum.size(); ++k)
+        c.spectrum[k] += std::norm(b.spectrum()[k]), all += std::norm(b.spectrum()[k]);
       for (int band = 0; band < c.bands; ++band)
         for (size_t k = edges[size_t(band)]; k < edges[size_t(band) + 1]; ++k)
           m[size_t(band)] += std::norm(a.spectrum()[k]), r[size_t(band)] += std::norm(b.spectrum()[k]);
     }
+    c.columns.push_back(all);
     for (int band = 0; band < c.bands; ++band) {
       c.model.push_back(10 * std::log10(m[size_t(band)] + 1e-18));
       c.rest.push_back(10 * std::log10(r[size_t(band)] + 1e-18));
@@ -121,6 +128,14 @@ double resemblance(const Cells& c, double column_s) {
     if (xx > 0 && yy > 0) most = std::max(most, xy / std::sqrt(xx * yy));
   }
   return most;
+}
+
+/// Mean square of a Hann window's transform, one-sided, of `pairs` channels together.
+double scale_of(int pairs) { return 2 / (0.375 * double(fft_size) * double(fft_size) * pairs); }
+
+/// What most moments hold: an edge, or a click that was not found, is not noise.
+double usual_power(const Cells& c, int pairs) {
+  return c.columns.empty() ? 0 : dsp::median(c.columns) * scale_of(pairs);
 }
 
 double density_db(const std::vector<double>& s, double from, double to) {
@@ -190,6 +205,25 @@ std::optional<Cause> word_length(const Excerpt& e, const Planar& model, const Bu
   return c;
 }
 
+/// The error of the word length that a return of another rate was written to, by its power over all of its own band
+/// (dB, at the master's level): a twelfth of a step squared, with dither a sixth or a quarter (Lipshitz, Wannamaker and
+/// Vanderkooy 1992). Shaped, it may be much louder.
+std::optional<Cause> word_length_elsewhere(const Excerpt& e, const BudgetFacts& facts, double power_db) {
+  constexpr double near_db = 0.8, softest_db = -14, loudest_db = 18;
+  const double steps_db = power_db + facts.gain_db - 20 * std::log10(std::ldexp(1.0, 1 - *facts.bits_elsewhere));
+  if (*facts.bits_elsewhere >= 24 || steps_db < softest_db || steps_db > loudest_db) return {};
+  const auto near = [&](double steps2) { return std::abs(steps_db - 10 * std::log10(steps2)) < near_db; };
+  const char* dither = near(1.0 / 12)  ? "none"
+                       : near(1.0 / 6) ? "rectangular"
+                       : near(1.0 / 4) ? "triangular"
+                                       : nullptr;
+  Cause c{.code = "word_length"};
+  for (int p = 0; p < e.pairs(); ++p) c.channels.push_back(p);
+  c.values = {{"bits", *facts.bits_elsewhere}, {"truncated", dither ? Json(false) : Json(nullptr)}};
+  c.values["dither"] = dither ? Json(dither) : Json(nullptr);
+  return c;
+}
+
 }  // namespace
 
 std::optional<Cause> cause_of_rest(const Excerpt& e, const Planar& model, const BudgetFacts& facts) {
@@ -210,8 +244,9 @@ std::optional<Cause> cause_of_rest(const Excerpt& e, const Planar& model, const 
   }
   // Music that was laid on top keeps time with it, and takes some notice.
   const bool moves = behaviour.moves_db > programme_moves_db && *rest_db > -60;
+  if (facts.linear_left_db && !facts.taken_db && *rest_db > *facts.linear_left_db + coherent_db) return {};
   if (*rest_db < least_noise_db || behaviour.slope > (moves ? keeps_time_slope : still_slope)) return {};
-  const double level_dbfs = 10 * std::log10(rest) + facts.gain_db;
+  double level_dbfs = 10 * std::log10(rest) + facts.gain_db;
   if (moves) {
     const double like = resemblance(cells, cells.column_s);
     if (like > most_alike) return {};
@@ -222,6 +257,11 @@ std::optional<Cause> cause_of_rest(const Excerpt& e, const Planar& model, const 
   }
   const bool steady = behaviour.moves_db < 3;
   if (facts.taken_db && !steady) return {};
+  const double usual = usual_power(cells, e.pairs());
+  if (steady && usual < most_in_few_moments * rest) {
+    level_dbfs = 10 * std::log10(usual + 1e-30) + facts.gain_db;
+    if (relative_db(usual, e.master_power).value_or(-999) < least_noise_db) return {};
+  }
   const double low = density_db(cells.spectrum, 0.01, 0.05), high = density_db(cells.spectrum, 0.5, 0.9);
   c.code = "noise";
   if (const auto loud = loud_pairs(e, model); loud.size() < size_t(e.pairs())) c.channels = loud;
@@ -232,6 +272,14 @@ std::optional<Cause> cause_of_rest(const Excerpt& e, const Planar& model, const 
                                                   : "rising"},
               {"tilt_db", high - low},
               {"steady", steady}};
+  if (facts.bits_elsewhere && steady) {
+    const double bins = double(fft_size) * std::min(1.0, double(facts.rate_elsewhere_hz) / e.rate_hz);
+    const double per_bin = density_db(cells.spectrum, 0.05, 0.3 * bins / fft_size * 2) -
+                           10 * std::log10(double(cells.columns.size()));
+    if (auto word = word_length_elsewhere(
+            e, facts, per_bin + 10 * std::log10(scale_of(e.pairs()) * facts.rate_elsewhere_hz / cells.bin_hz / 2)))
+      return word;
+  }
   return c;
 }
 

@@ -55,7 +55,9 @@ std::string section_text(const Json& s) {
 std::string eq_text(const Cause& c) {
   const Json& sections = c.values["sections"];
   const std::string phase = word(c.values, "phase") == "linear" ? ", linear phase" : "";
-  const std::string whose = c.channels.size() == 1 ? fmt::format(" in channel {} only", c.channels[0] + 1) : "";
+  const bool others = c.values["channel_flat_db"].size() > 1;
+  const std::string whose =
+      others && c.channels.size() == 1 ? fmt::format(" in channel {} only", c.channels[0] + 1) : "";
   if (sections.empty() || number(c.values, "fit_error_db") > 1)
     return fmt::format("EQ{}: {} at {}{}", whose, signed_db(number(c.values, "most_db")),
                        hertz_text(number(c.values, "most_hz")), phase);
@@ -88,8 +90,10 @@ const std::map<std::string, Writer>& writers() {
   static const std::map<std::string, Writer> all{
       {"delay",
        [](const Cause&, const Json& v) {
-         const double d = number(v, "delay_samples");
-         return fmt::format("Delay: {} samples {}", samples_text(std::abs(d)), d > 0 ? "late" : "early");
+         const std::string most = delay_text(number(v, "delay_samples"));
+         if (!v.contains("at_start_samples")) return "Delay: " + most;
+         return fmt::format("Delay: {} at the start, {} behind the break", delay_text(number(v, "at_start_samples")),
+                            most);
        }},
       {"drift",
        [](const Cause&, const Json& v) {

@@ -107,42 +107,96 @@ std::vector<double> smoothed(const Local& l) {
   return out;
 }
 
-/// The delay of every window by cross-correlation, for courses that leave the samples' neighbourhood.
-std::vector<double> coarse(const Excerpt& e, const Planar& model, int64_t hop) {
-  size_t size = 256;
-  while (int64_t(size) < 4 * hop) size *= 2;
-  const auto reach = int64_t(size / 8);
-  dsp::RealFft<double> fft(size);
-  const auto window = dsp::hann(size / 2);
-  std::vector<double> late;
-  double last = 0;
-  for (int64_t at = hop; at + hop < e.frames(); at += hop) {
-    std::vector<std::complex<double>> cross(fft.bins());
-    for (int p = 0; p < e.pairs(); ++p) {
-      const auto spectrum = [&](std::span<const double> x) {
-        std::fill(fft.time().begin(), fft.time().end(), 0.0);
-        for (size_t n = 0; n < size / 2; ++n) {
-          const int64_t k = at - int64_t(size / 4) + int64_t(n);
-          if (k >= 0 && k < e.frames() && e.told[size_t(k)]) fft.time()[n] = window[n] * x[size_t(k)];
-        }
-        fft.forward();
-        return std::vector<std::complex<double>>(fft.spectrum().begin(), fft.spectrum().end());
-      };
-      const auto x = spectrum(model.channel(p)), y = spectrum(e.ret.channel(p));
+/// Correlation of model and return at every lag of [-reach, reach] in one window, half whitened: the bass must not blur
+/// the peak.
+class Lags {
+ public:
+  Lags(const Excerpt& e, const Planar& model, int64_t hop)
+      : e_(e), model_(model), fft_(size_for(hop)), window_(dsp::hann(fft_.size() / 2)) {}
+  int64_t reach() const { return int64_t(fft_.size() / 8); }
+
+  std::vector<double> around(int64_t at) {
+    std::vector<std::complex<double>> cross(fft_.bins());
+    for (int p = 0; p < e_.pairs(); ++p) {
+      const auto x = spectrum(model_.channel(p), at), y = spectrum(e_.ret.channel(p), at);
       for (size_t k = 1; k < cross.size(); ++k) cross[k] += std::conj(x[k]) * y[k];
     }
-    for (size_t k = 0; k < cross.size(); ++k)  // half whitened: the bass must not blur the peak
-      fft.spectrum()[k] = std::abs(cross[k]) > 0 ? cross[k] / std::sqrt(std::abs(cross[k])) : 0;
-    fft.inverse();
-    double most = 0, best = last;
-    for (int64_t lag = -reach; lag <= reach; ++lag) {
-      const double v = fft.time()[size_t((lag + int64_t(size)) % int64_t(size))] *
-                       (1 - 0.3 * std::min(1.0, std::abs(double(lag) - last) / 16));
-      if (v > most) most = v, best = double(lag);
-    }
-    late.push_back(last = best);
+    for (size_t k = 0; k < cross.size(); ++k)
+      fft_.spectrum()[k] = std::abs(cross[k]) > 0 ? cross[k] / std::sqrt(std::abs(cross[k])) : 0;
+    fft_.inverse();
+    const auto size = int64_t(fft_.size());
+    std::vector<double> v;
+    for (int64_t lag = -reach(); lag <= reach(); ++lag) v.push_back(fft_.time()[size_t((lag + size) % size)]);
+    return v;
   }
-  return late;
+
+ private:
+  static size_t size_for(int64_t hop) {
+    size_t size = 256;
+    while (int64_t(size) < 4 * hop) size *= 2;
+    return size;
+  }
+  std::vector<std::complex<double>> spectrum(std::span<const double> x, int64_t at) {
+    std::fill(fft_.time().begin(), fft_.time().end(), 0.0);
+    for (size_t n = 0; n < window_.size(); ++n) {
+      const int64_t k = at - int64_t(window_.size() / 2) + int64_t(n);
+      if (k >= 0 && k < e_.frames() && e_.told[size_t(k)]) fft_.time()[n] = window_[n] * x[size_t(k)];
+    }
+    fft_.forward();
+    return {fft_.spectrum().begin(), fft_.spectrum().end()};
+  }
+  const Excerpt& e_;
+  const Planar& model_;
+  dsp::RealFft<double> fft_;
+  std::vector<double> window_;
+};
+
+/// The way over the lags, window by window, that gathers most correlation in all (Viterbi 1967): from one to the next
+/// it goes no farther than a speed can move; where little sounds, it stays.
+class BestWay {
+ public:
+  explicit BestWay(int64_t most_step) : most_step_(most_step) {}
+  void add(const std::vector<double>& gain) {
+    constexpr double per_sample = 0.003;  // of the usual peak: a step costs that
+    const auto lags = std::ssize(gain);
+    const double cost =
+        per_sample * std::max(1e-30, usual_ += 0.05 * (*std::max_element(gain.begin(), gain.end()) - usual_));
+    std::vector<double> sum(gain.size());
+    std::vector<int16_t> from(gain.size());
+    for (int64_t k = 0; k < lags; ++k) {
+      double most = sums_.empty() ? 0 : -1e300;
+      if (!sums_.empty())
+        for (int64_t j = std::max<int64_t>(0, k - most_step_); j <= std::min(lags - 1, k + most_step_); ++j)
+          if (const double v = sums_[size_t(j)] - cost * double(std::abs(j - k)); v > most)
+            most = v, from[size_t(k)] = int16_t(j - k);
+      sum[size_t(k)] = most + gain[size_t(k)];
+    }
+    sums_ = std::move(sum), steps_.push_back(std::move(from));
+  }
+  std::vector<double> way() const {
+    if (sums_.empty()) return {};
+    auto at = std::max_element(sums_.begin(), sums_.end()) - sums_.begin();
+    const auto middle = std::ssize(sums_) / 2;
+    std::vector<double> lags;
+    for (size_t n = steps_.size(); n-- > 0;) lags.push_back(double(at - middle)), at += steps_[n][size_t(at)];
+    std::reverse(lags.begin(), lags.end());
+    return lags;
+  }
+
+ private:
+  int64_t most_step_;
+  double usual_ = 0;
+  std::vector<double> sums_;
+  std::vector<std::vector<int16_t>> steps_;
+};
+
+/// The delay of every window, for courses that leave the samples' neighbourhood.
+std::vector<double> coarse(const Excerpt& e, const Planar& model, int64_t hop) {
+  constexpr double most_speed = 0.015;
+  Lags lags(e, model, hop);
+  BestWay best(std::max<int64_t>(4, std::llround(most_speed * double(hop))));
+  for (int64_t at = hop; at + hop < e.frames(); at += hop) best.add(lags.around(at));
+  return best.way();
 }
 
 /// What moves most: its rate, by the spectrum of the course without its mean and slope.
@@ -161,18 +215,24 @@ double rate_of(const Course& c, double rate) {
   return double(best) * rate / double(c.hop) / double(size);
 }
 
-Cause described(const Excerpt& e, const Course& c) {
-  const auto [low, high] = std::minmax_element(c.late.begin(), c.late.end());
-  std::vector<double> speeds;
-  for (size_t n = 1; n < c.late.size(); ++n) speeds.push_back(std::abs(c.late[n] - c.late[n - 1]) / double(c.hop));
-  std::sort(speeds.begin(), speeds.end());
+/// `sounds`: by window; where nothing does, the course is a guess.
+Cause described(const Excerpt& e, const Course& c, const std::vector<bool>& sounds) {
+  std::vector<double> speeds{0}, late;
+  for (size_t n = 0; n < c.late.size(); ++n) {
+    if (!sounds[n]) continue;
+    late.push_back(c.late[n]);
+    if (n > 0 && sounds[n - 1]) speeds.push_back(std::abs(c.late[n] - c.late[n - 1]) / double(c.hop));
+  }
+  std::sort(speeds.begin(), speeds.end()), std::sort(late.begin(), late.end());
+  constexpr double few = 0.005;  // windows at either end, that may have been read wrongly
+  const double low = late[size_t(few * double(late.size()))], high = late[size_t((1 - few) * double(late.size()))];
   Json points = Json::array();
   const size_t stride = std::max<size_t>(1, c.late.size() / 1000);
   for (size_t n = 0; n < c.late.size(); n += stride)
     points.push_back({e.seconds_at(std::min(e.frames() - 1, int64_t(n + 1) * c.hop)), c.late[n]});
   Cause cause{.code = "wow"};
   for (int p = 0; p < e.pairs(); ++p) cause.channels.push_back(p);
-  cause.values = {{"depth_samples", (*high - *low) / 2},
+  cause.values = {{"depth_samples", (high - low) / 2},
                   {"depth_percent", 100 * speeds[speeds.size() * 98 / 100]},
                   {"rate_hz", rate_of(c, e.rate_hz)},
                   {"curve", points}};
@@ -187,13 +247,19 @@ bool moves_evenly(const Course& c) {
   return *high - *low > 2 * least_depth && dsp::median(steps) < 0.25 * (*high - *low);
 }
 
-/// Not only where so little sounds that any delay would do.
-bool moves_where_it_sounds(const Course& c, const Local& l) {
-  constexpr double sounds = 0.1;
+/// The windows in which so much sounds that not any delay would do.
+std::vector<bool> windows_that_sound(const Local& l) {
+  constexpr double enough = 0.1;
   const double usual = std::reduce(l.slope.begin(), l.slope.end()) / double(l.slope.size());
+  std::vector<bool> sounds;
+  for (const double slope : l.slope) sounds.push_back(slope > enough * usual);
+  return sounds;
+}
+
+bool moves_where_it_sounds(const Course& c, const std::vector<bool>& sounds) {
   double low = 1e300, high = -1e300;
   for (size_t w = 0; w < c.late.size(); ++w)
-    if (l.slope[w] > sounds * usual) low = std::min(low, c.late[w]), high = std::max(high, c.late[w]);
+    if (sounds[w]) low = std::min(low, c.late[w]), high = std::max(high, c.late[w]);
   return high - low >= 2 * least_depth;
 }
 
@@ -222,10 +288,11 @@ std::optional<Found> estimate_wow(const Excerpt& e, const Planar& model) {
     const auto more = smoothed(now);
     for (size_t n = 0; n < course.late.size(); ++n) course.late[n] += more[n];
   }
-  if (!moves_where_it_sounds(course, first)) return {};
+  const auto sounds = windows_that_sound(first);
+  if (!moves_where_it_sounds(course, sounds)) return {};
   const auto [low, high] = std::minmax_element(course.late.begin(), course.late.end());
   const double reach = std::max(std::abs(*low), std::abs(*high)) + dsp::Interpolator::taps;
-  return Found{described(e, course),
+  return Found{described(e, course, sounds),
                [course, own = static_cast<const Places&>(e)](const Places& where, Planar& m) {
                  std::vector<double> in;
                  for (int p = 0; p < m.channels(); ++p) {
