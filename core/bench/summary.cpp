@@ -14,7 +14,7 @@ namespace heathmist {
 
 namespace {
 
-constexpr int rules_version = 8;  // raised when the rules of kind or findings change
+constexpr int rules_version = 9;  // raised when the rules of kind or findings change
 
 std::filesystem::path place_of(const FileRef& master, const Trial& trial) {
   const auto folder = cache_folder();

@@ -88,11 +88,17 @@ struct Walker {
   }
 
   /// The delay at which the programme from `at` is found in the return; nothing where none leaves a residual like the
-  /// rest. Of the places in a loop, one nearby.
+  /// rest. Of places that are as good, as in a loop, the nearest.
   std::optional<double> relocate_from(int64_t at, double near) {
-    for (const double within_s : {0.12, 0.5, most_jump_s})
-      if (const auto found = relocate_within(at, near, within_s)) return found;
-    return {};
+    constexpr double as_good = 1.5;
+    std::optional<double> best;
+    double least = 0;
+    for (const double within_s : {most_jump_s, 0.5, 0.12})
+      if (const auto found = relocate_within(at, near, within_s)) {
+        const double left = sum_of(at, std::min<int64_t>(int64_t(look_s * rate()), sums.last - at), *found).left();
+        if (!best || left <= as_good * least) best = found, least = left;
+      }
+    return best;
   }
   std::optional<double> relocate_within(int64_t at, double near, double within_s) {
     std::vector<Anchor> one{{at, std::min<int64_t>(int64_t(look_s * rate()), sums.last - at), 0, 0}};

@@ -14,7 +14,8 @@ constexpr double click_over = 12;  // times the median of what is left around
 constexpr double click_s = 0.002;
 constexpr double ringing = 0.05;  // of its peak, that a click which was read between samples rings with
 constexpr size_t most_clicks = 2000;
-constexpr double edge_s = 0.005;  // at either end of a file, what a filter or a converter makes of it is no click
+constexpr double least_beside = 0.01;  // of the greatest: what an EQ leaves of itself is far smaller
+constexpr double edge_s = 0.005;       // at either end of a file, what a filter or a converter makes of it is no click
 
 /// Median of what is left near a place: where a note sets in, more is left all at once.
 double around(const std::vector<double>& left, int64_t n, int64_t reach) {
@@ -33,6 +34,19 @@ bool is_of_the_programme(const std::vector<double>& shape, std::span<const doubl
   return xy * xy > alike * alike * xx * yy;
 }
 
+/// The return falls silent there, or sets in again.
+bool is_edge_of_a_gap(const Excerpt& e, int pair, int64_t at, int64_t reach) {
+  constexpr double silent = 1e-4;
+  const auto m = e.master->channel(pair), r = e.ret.channel(pair);
+  for (const int64_t from : {at - 2 * reach, at + reach}) {
+    double mm = 0, rr = 0;
+    for (int64_t n = std::max<int64_t>(0, from); n < std::min(e.frames(), from + reach); ++n)
+      mm += m[size_t(n)] * m[size_t(n)], rr += r[size_t(n)] * r[size_t(n)];
+    if (mm > 0 && rr < silent * mm) return true;
+  }
+  return false;
+}
+
 }  // namespace
 
 std::optional<Found> estimate_clicks(const Excerpt& e, const Planar& model) {
@@ -40,6 +54,8 @@ std::optional<Found> estimate_clicks(const Excerpt& e, const Planar& model) {
     int pair;
     int64_t from;  // a place, and a time once all are found
     std::vector<double> shape;
+    double peak;
+    int64_t at;
   };
   std::vector<Click> clicks;
   Json times = Json::array();
@@ -71,18 +87,20 @@ std::optional<Found> estimate_clicks(const Excerpt& e, const Planar& model) {
         }
         const int64_t from = std::max<int64_t>(0, n - longest), to = std::min(e.frames(), last + longest);
         std::vector<double> shape(left.begin() + from, left.begin() + to);
-        if (is_of_the_programme(shape, model.channel(p).subspan(size_t(from), shape.size()))) {
+        if (is_edge_of_a_gap(e, p, n, longest) ||
+            is_of_the_programme(shape, model.channel(p).subspan(size_t(from), shape.size()))) {
           n = to;
           continue;
         }
-        clicks.push_back({p, from, std::move(shape)});
-        for (int64_t k = n; k <= last; ++k) most = std::max(most, std::abs(left[size_t(k)]));
-        at_s.push_back(e.seconds_at(n));
+        clicks.push_back({p, from, std::move(shape), peak, n});
         n = to;
         if (clicks.size() > most_clicks) return {};
       }
     }
   }
+  for (const Click& k : clicks) most = std::max(most, k.peak);
+  std::erase_if(clicks, [&](const Click& k) { return k.peak < least_beside * most; });
+  for (const Click& k : clicks) at_s.push_back(e.seconds_at(k.at));
   if (clicks.empty()) return {};
   // Clicks are rare and hold most of what is left where they stand.
   if (double(clicks.size()) > 20 * double(e.frames()) / e.rate_hz) return {};

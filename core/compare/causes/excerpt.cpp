@@ -150,7 +150,12 @@ Excerpt take_excerpt(const Clip& master, const Clip& ret, const Fit& fit, const 
   e.threads = job.workers();
   const int pairs = int(fit.pairs.size());
   std::vector<int64_t> events;
-  for (const Break& b : breaks.breaks) events.push_back(std::llround((b.at_s + 0.5 * b.length_s) * e.rate_hz));
+  constexpr double long_s = 0.25;  // of such a one both ends are looked at
+  for (const Break& b : breaks.breaks) {
+    const bool is_long = b.kind == BreakKind::dropout && b.length_s > long_s;
+    for (const double part : is_long ? std::vector{0.0, 1.0} : std::vector{0.5})
+      events.push_back(std::llround((b.at_s + part * b.length_s) * e.rate_hz));
+  }
   e.stretches = choose(sums, fit, e.rate_hz, most_samples / std::max(1, pairs), events);
   e.start = fit.first;
   e.whole = e.stretches.size() == 1;

@@ -41,6 +41,14 @@ const std::map<std::string, Kind> groups{{"eq", Kind::linear},
                                          {"word_length", Kind::word_length},
                                          {"lossy", Kind::lossy}};
 
+/// At the edges of the band a coder turns what it codes itself.
+bool is_of_the_coder(const Cause& c) {
+  constexpr double lowest_hz = 35, highest_hz = 15000;
+  if (c.code != "eq") return false;
+  const double hz = c.values["most_hz"].get<double>();
+  return hz < lowest_hz || hz > highest_hz;
+}
+
 double power_of(std::optional<double> db) { return db ? std::pow(10, *db / 10) : 0; }
 
 /// Noise may look like the error of a word length that was there before; dither has its own moments.
@@ -85,7 +93,7 @@ Kind kind_by_causes(const std::vector<Cause>& causes, const NullReport& r) {
   if (taken.contains(Kind::lossy)) {  // beside coding, little is what coding itself does: it narrows the band and dulls
     const bool beside = std::any_of(causes.begin(), causes.end(), [](const Cause& c) {
       const auto group = groups.find(c.code);
-      return group != groups.end() && group->second != Kind::lossy && c.before_db &&
+      return group != groups.end() && group->second != Kind::lossy && !is_of_the_coder(c) && c.before_db &&
              *c.before_db - c.after_db.value_or(-200) > beside_coding_db;
     });
     if (!beside && !taken.contains(Kind::changed)) return Kind::lossy;

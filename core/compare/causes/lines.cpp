@@ -169,7 +169,7 @@ std::vector<Fitted> fit_lines(const Excerpt& e, const Planar& model, const std::
 /// The programme holds a line there itself, no weaker, and what is left keeps its phase to it from piece to piece:
 /// something was done to that line, nothing was added.
 bool is_of_the_programme(const Excerpt& e, const Planar& model, const Fitted& f) {
-  constexpr size_t pieces = 12;
+  constexpr double piece_s = 0.23;  // shorter than the beats of a loop, in which whatever is steady keeps time with all
   const double turn = 2 * std::numbers::pi * f.hz / e.rate_hz;
   std::complex<double> across = 0;
   double own = 0, added = 0;
@@ -177,6 +177,7 @@ bool is_of_the_programme(const Excerpt& e, const Planar& model, const Fitted& f)
     for (int p = 0; p < e.pairs(); ++p) {
       const Stretch& s = e.stretches[n];
       const auto part = model.channel(p).subspan(size_t(s.at), size_t(s.frames));
+      const auto pieces = std::max<size_t>(12, size_t(double(s.frames) / e.rate_hz / piece_s));
       for (size_t k = 0; k < pieces; ++k) {
         const auto line = project(part, turn, part.size() * k / pieces, part.size() * (k + 1) / pieces);
         across += std::conj(line) * f.phasors[n][size_t(p)], own += std::norm(line);

@@ -10,6 +10,7 @@ namespace {
 
 constexpr double silent_share = 1e-5;  // of the model's power: under that nothing comes back
 constexpr double least_master = 1e-9;  // mean square under which the master says nothing
+constexpr double border_s = 0.11;      // beside a stretch's border nothing may be read
 constexpr double mute_s = 0.5;         // shorter ones are dropouts
 constexpr double least_s = 0.002;
 constexpr double heard_over = 10;  // of the power under which nothing comes back: so much the master must have there
@@ -17,14 +18,51 @@ constexpr double whole_channel = 0.98;  // of what the master has there
 
 struct Gap {
   int pair;
-  int64_t from, to;  // places, and times once all are found
+  int64_t from, to;  // places, or times
 };
+
+/// On to the end of the silence where a stretch's border, of which nothing may be read, lies within it.
+int64_t across_border(const Excerpt& e, int pair, int64_t at, int64_t step, double floor) {
+  const auto r = e.ret.channel(pair);
+  int64_t more = 0;
+  for (int64_t n = at; n >= 0 && n < e.frames() && !e.told[size_t(n)] && std::abs(r[size_t(n)]) <= floor; n += step) {
+    const bool border = std::any_of(e.stretches.begin(), e.stretches.end(),
+                                    [&](const Stretch& s) { return n == (step > 0 ? s.at : s.at + s.frames - 1); });
+    if (border && more > 0) break;
+    ++more;
+  }
+  return more;
+}
+
+/// How many samples from `at` on, walking by `step`, belong to a gap as well: where a return was read between samples
+/// its edges ring.
+int64_t beyond_edge(const Excerpt& e, const Planar& model, int pair, int64_t at, int64_t step) {
+  constexpr int64_t farthest = 1024;
+  const auto m = model.channel(pair), r = e.ret.channel(pair);
+  double sum = 0, least = 0;
+  int64_t best = 0;
+  for (int64_t k = 0; k < farthest; ++k) {
+    const int64_t n = at + k * step;
+    if (n < 0 || n >= e.frames() || !e.told[size_t(n)]) break;
+    const double silent = r[size_t(n)], heard = silent - m[size_t(n)];
+    if (sum += silent * silent - heard * heard; sum < least) least = sum, best = k + 1;
+  }
+  return best;
+}
 
 /// Silent stretches of a pair, to the sample.
 std::vector<Gap> gaps_of(const Excerpt& e, const Planar& model, int pair, double floor) {
   std::vector<Gap> gaps;
   const auto m = model.channel(pair), r = e.ret.channel(pair), master = e.master->channel(pair);
   const auto least = int64_t(least_s * e.rate_hz);
+  const auto before_it = [&](int64_t n) {
+    const int64_t more = across_border(e, pair, n - 1, -1, floor);
+    return more ? more : beyond_edge(e, model, pair, n - 1, -1);
+  };
+  const auto behind_it = [&](int64_t n) {
+    const int64_t more = across_border(e, pair, n, 1, floor);
+    return more ? more : beyond_edge(e, model, pair, n, 1);
+  };
   for (int64_t n = 0; n < e.frames();) {
     if (std::abs(r[size_t(n)]) > floor || !e.told[size_t(n)]) {
       ++n;
@@ -35,10 +73,27 @@ std::vector<Gap> gaps_of(const Excerpt& e, const Planar& model, int pair, double
     while (end < e.frames() && e.told[size_t(end)] && std::abs(r[size_t(end)]) <= floor)
       mm += m[size_t(end)] * m[size_t(end)], own += master[size_t(end)] * master[size_t(end)], ++end;
     if (end - n >= least && std::min(mm, own) / double(end - n) > std::max(least_master, floor * floor * heard_over))
-      gaps.push_back({pair, n, end});
+      gaps.push_back({pair, n - before_it(n), end + behind_it(end)});
     n = end;
   }
   return gaps;
+}
+
+/// The same in times; stretches that lie side by side part no gap.
+std::vector<Gap> in_time(const Excerpt& e, std::vector<Gap> gaps) {
+  const auto near = int64_t(2 * border_s * e.rate_hz);
+  std::vector<Gap> joined;
+  for (Gap g : gaps) {
+    g.from = int64_t(e.time_of(g.from)), g.to = int64_t(e.time_of(g.to - 1)) + 1;
+    const bool at_border = std::any_of(e.stretches.begin() + 1, e.stretches.end(), [&](const Stretch& s) {
+      return !joined.empty() && s.first - e.start >= joined.back().to && s.first - e.start <= g.from;
+    });
+    if (!joined.empty() && joined.back().pair == g.pair && g.from - joined.back().to < (at_border ? near : 1))
+      joined.back().to = g.to;
+    else
+      joined.push_back(g);
+  }
+  return joined;
 }
 
 }  // namespace
@@ -60,6 +115,7 @@ std::optional<Found> estimate_mute(const Excerpt& e, const Planar& model) {
     gaps.insert(gaps.end(), found.begin(), found.end());
   }
   if (gaps.empty() || gaps.size() > 400) return {};
+  gaps = in_time(e, std::move(gaps));
   Cause c;
   if (!silent.empty()) {
     channels = silent;
@@ -68,7 +124,7 @@ std::optional<Found> estimate_mute(const Excerpt& e, const Planar& model) {
   } else {
     const Gap longest = *std::max_element(gaps.begin(), gaps.end(),
                                           [](const Gap& a, const Gap& b) { return a.to - a.from < b.to - b.from; });
-    c.from_s = e.seconds_at(longest.from), c.until_s = e.seconds_at(longest.to);
+    c.from_s = e.seconds_of(double(longest.from)), c.until_s = e.seconds_of(double(longest.to));
     c.code = double(longest.to - longest.from) < mute_s * e.rate_hz ? "dropout" : "mute";
     size_t count = 0;
     for (const Gap& g : gaps)  // a gap in all channels is one
@@ -82,7 +138,6 @@ std::optional<Found> estimate_mute(const Excerpt& e, const Planar& model) {
   }
   c.channels = channels;
   if (!silent.empty()) c.values = {{"channels", channels}, {"all", channels.size() == size_t(e.pairs())}};
-  for (Gap& g : gaps) g.from = int64_t(e.time_of(g.from)), g.to = int64_t(e.time_of(g.to - 1)) + 1;
   return Found{c, [gaps](const Places& where, Planar& m) {
                  for (const Gap& g : gaps)
                    where.each_of(g.from, g.to, [&](int64_t at, int64_t, int64_t frames) {

@@ -174,12 +174,16 @@ void tell_gain(std::vector<Cause>& told, double more_db) {
     gain->values["gain_db"] = db;
 }
 
-/// A mono master that comes back in all channels, which are one and the same.
-std::optional<Cause> mono_in_all(const NullReport& report, const Excerpt& e) {
-  if (report.master.channels != 1 || report.ret.channels < 2) return {};
+bool return_is_one(const Excerpt& e) {
   const auto first = e.ret.channel(0);
   for (int p = 1; p < e.pairs(); ++p)
-    if (!std::equal(first.begin(), first.end(), e.ret.channel(p).begin())) return {};
+    if (!std::equal(first.begin(), first.end(), e.ret.channel(p).begin())) return false;
+  return true;
+}
+
+/// A mono master that comes back in all channels, which are one and the same.
+std::optional<Cause> mono_in_all(const NullReport& report, const Excerpt& e) {
+  if (report.master.channels != 1 || report.ret.channels < 2 || !return_is_one(e)) return {};
   Cause c{.code = "copied_channel", .channels = all_channels(report), .values = {{"from", 0}, {"of_mono", true}}};
   c.before_db = c.after_db = relative_db(power_left(e, *e.master), e.master_power);
   return c;
@@ -214,7 +218,7 @@ bool lay_by_channel(const Comparable& pair, const NullReport& report, const Cont
   const auto& pairs = report.fit.pairs;
   double apart = 0;
   for (const auto& p : pairs) apart = std::max(apart, std::abs(p.delay_samples - pairs[0].delay_samples));
-  if (pairs.size() < 2 || apart < channel_delay_least || apart > 2000) return false;
+  if (pairs.size() < 2 || apart < channel_delay_least || apart > 2000 || return_is_one(e)) return false;
   double together = 0;  // what all are late by: where that is more, and little, it is a filter's phase
   for (const auto& p : pairs) together += (p.delay_samples - report.fit.delay_samples) / double(pairs.size());
   if (apart < by_a_filter && std::abs(together) > apart) return false;

@@ -15,9 +15,10 @@ namespace heathmist::causes {
 namespace {
 
 constexpr double window_s = 0.04;
-constexpr double worth_a_look = 0.3;  // of what is left, that moving every window by a little must explain
-constexpr double first_step = 0.6;    // of what was there, that the first step may leave
-constexpr double wide_open = 0.03;    // of the master's power
+constexpr double worth_a_look = 0.3;    // of what is left, that moving every window by a little must explain
+constexpr double first_step = 0.6;      // of what was there, that the first step may leave
+constexpr double wide_open = 0.03;      // of the master's power
+constexpr double well_followed = 0.05;  // of what was there, under which no other course is looked for
 constexpr int rounds = 5;
 constexpr double least_depth = 0.1;  // samples
 constexpr size_t fractions = 1024;
@@ -265,29 +266,46 @@ bool moves_where_it_sounds(const Course& c, const std::vector<bool>& sounds) {
 
 }  // namespace
 
-std::optional<Found> estimate_wow(const Excerpt& e, const Planar& model) {
-  Course course{std::max<int64_t>(16, int64_t(window_s * e.rate_hz) / 2), {}};
-  const Local first = local_delays(e, model, course.hop);
-  if (first.slope.size() < 12) return {};
-  if (first.explained > worth_a_look * first.left)
-    course.late = smoothed(first);
-  else if (power_left(e, model) > wide_open * e.master_power)  // so far off that no slope shows it
-    course.late = coarse(e, model, course.hop);
-  else
-    return {};
-  course.late.resize(first.slope.size(), 0);
-  if (!moves_evenly(course)) return {};
+namespace {
+
+struct Followed {
+  Course course;
+  double left = 1e300;
+};
+
+/// A course made finer, round by round, by what it leaves; nothing of it where the first step leaves much.
+Followed followed(const Excerpt& e, const Planar& model, Course course, double at_first) {
+  Followed f{course, 1e300};
+  if (!moves_evenly(course)) return f;
   Planar moved = model;
-  double least = first.left;
   for (int round = 0; round < rounds; ++round) {
     for (int p = 0; p < e.pairs(); ++p) warp(model.channel(p), course, moved.channel(p), 0, model.frames());
     const Local now = local_delays(e, moved, course.hop);
-    if (round == 0 && now.left > first_step * first.left) return {};
-    if (round > 0 && now.left > 0.9 * least) break;
-    least = now.left;
+    if (round == 0 && now.left > first_step * at_first) return f;
+    if (round > 0 && now.left > 0.9 * f.left) break;
+    f = {course, now.left};
     const auto more = smoothed(now);
     for (size_t n = 0; n < course.late.size(); ++n) course.late[n] += more[n];
   }
+  return f;
+}
+
+}  // namespace
+
+std::optional<Found> estimate_wow(const Excerpt& e, const Planar& model) {
+  const int64_t hop = std::max<int64_t>(16, int64_t(window_s * e.rate_hz) / 2);
+  const Local first = local_delays(e, model, hop);
+  if (first.slope.size() < 12) return {};
+  Followed best;
+  if (first.explained > worth_a_look * first.left) best = followed(e, model, {hop, smoothed(first)}, first.left);
+  if (best.left > well_followed * first.left && power_left(e, model) > wide_open * e.master_power) {
+    Course far{hop, coarse(e, model, hop)};  // so far off that no slope shows it
+    far.late.resize(first.slope.size(), 0);
+    if (Followed other = followed(e, model, std::move(far), first.left); other.left < best.left)
+      best = std::move(other);
+  }
+  if (best.left > first.left) return {};
+  const Course& course = best.course;
   const auto sounds = windows_that_sound(first);
   if (!moves_where_it_sounds(course, sounds)) return {};
   const auto [low, high] = std::minmax_element(course.late.begin(), course.late.end());

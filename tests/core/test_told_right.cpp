@@ -1,0 +1,269 @@
+// Returns that were once told as something else: what is told of them, and where.
+#include <QtTest>
+#include <cmath>
+#include <numbers>
+
+#include "core/audio/clip.hpp"
+#include "core/compare/explain.hpp"
+#include "tests/support/programmes.hpp"
+#include "tests/support/signals.hpp"
+#include "tests/support/stages.hpp"
+#include "tests/support/treatments.hpp"
+
+using namespace heathmist;
+using namespace heathmist::test;
+
+namespace {
+
+double number(const Cause* c, const char* key) {
+  return c && c->values[key].is_number() ? c->values[key].get<double>() : NAN;
+}
+bool is_near(double value, double truth, double by) { return std::abs(value - truth) <= by; }
+
+/// Frame n is what the sound was at frame from(n); before and behind it there is nothing.
+Planar laid_by(const Planar& sound, int64_t frames, const std::function<int64_t(int64_t n)>& from) {
+  Planar out(sound.channels(), frames);
+  for (int c = 0; c < sound.channels(); ++c)
+    for (int64_t n = 0; n < frames; ++n)
+      if (const int64_t k = from(n); k >= 0 && k < sound.frames())
+        out.channel(c)[size_t(n)] = sound.channel(c)[size_t(k)];
+  return out;
+}
+
+Planar mixed(Planar s, double direct, double across) {
+  for (size_t n = 0; n < size_t(s.frames()); ++n) {
+    const double l = s.channel(0)[n], r = s.channel(1)[n];
+    s.channel(0)[n] = direct * l + across * r, s.channel(1)[n] = direct * r + across * l;
+  }
+  return s;
+}
+
+/// Sampled at half the rate and drawn straight between: what lies above a quarter of the rate is an image of what lies
+/// below.
+Planar with_images(Planar s) {
+  for (int c = 0; c < s.channels(); ++c)
+    for (size_t n = 1; n + 1 < size_t(s.frames()); n += 2)
+      s.channel(c)[n] = (s.channel(c)[n - 1] + s.channel(c)[n + 1]) / 2;
+  return s;
+}
+
+Planar only(const Planar& s, int channel) {
+  Planar one(1, s.frames());
+  std::copy(s.channel(channel).begin(), s.channel(channel).end(), one.channel(0).begin());
+  return one;
+}
+
+}  // namespace
+
+class TestToldRight : public StageTest {
+  Q_OBJECT
+
+ private slots:
+  void initTestCase() { qputenv("XDG_CACHE_HOME", QByteArray((folder_ / "cache").c_str())); }
+
+  /// One channel's delay is no EQ and no turn of phase, and the files' own is that of the other channel.
+  void a_channel_that_comes_late_is_late_data() {
+    QTest::addColumn<QString>("name");
+    for (const char* name : {"wide", "near_mono", "drums"}) QTest::newRow(name) << name;
+  }
+  void a_channel_that_comes_late_is_late() {
+    QFETCH(QString, name);
+    const Planar sound = programme(name.toStdString(), 48000, 8, 3);
+    Planar ret = sound;
+    for (int64_t n = 0; n < ret.frames(); ++n)
+      ret.channel(1)[size_t(n)] = n < 23 ? 0 : sound.channel(1)[size_t(n - 23)];
+    const auto r = told_of(sound, ret, 48000);
+    QVERIFY2(is_near(number(cause(r, "channel_delay"), "delay_samples"), 23, 0.02) && !tells(r, "eq"),
+             qPrintable(told(r)));
+    QVERIFY2(!tells(r, "delay") && !tells(r, "clicks") && r.fit.delay_samples == 0, qPrintable(told(r)));
+  }
+
+  void a_turn_of_phase_is_no_drift() {
+    const Planar sound = programme("piano", 48000, 16, 5);
+    const auto r = told_of(sound, filtered(sound, 48000, "all pass", 2000, 0.7), 48000);
+    QVERIFY2(tells(r, "phase") && !tells(r, "drift") && !tells(r, "delay") && !tells(r, "eq"), qPrintable(told(r)));
+  }
+
+  void an_image_that_the_master_has_is_no_alias() {
+    const Planar sound = with_images(programme("drums", 44100, 12, 9));
+    Planar ret = sound;
+    for (int c = 0; c < 2; ++c)
+      for (size_t n = 13900; n < size_t(sound.frames()); ++n) ret.channel(c)[n] += 0.085 * sound.channel(c)[n - 13900];
+    const auto r = told_of(sound, ret, 44100);
+    QVERIFY2(tells(r, "echo") && !tells(r, "alias"), qPrintable(told(r)));
+    for (const Finding& f : r.findings) QVERIFY2(f.code != "alias" && f.code != "image", f.text.c_str());
+  }
+
+  /// By way of a lower rate and back: the band ends, and nothing was added, at the ends of the file either.
+  void by_way_of_another_rate_the_band_ends() {
+    const Planar sound = programme("dense", 48000, 12, 2);
+    const auto master = Clip::open(save(folder_ / "m.wav", sound, 48000, WordFormat::pcm24));
+    const auto there = run(master, {{{"type", "converter"}, {"rate_hz", 32000}, {"by", "libsoxr"}}});
+    const auto back = run(there, {{{"type", "converter"}, {"rate_hz", 48000}, {"by", "libsoxr"}}});
+    Planar ret;
+    back->reader()->read(0, sound.frames(), ret);
+    const auto r = told_of(sound, ret, 48000, WordFormat::float32);
+    QVERIFY2(is_near(number(cause(r, "band_limit"), "hz"), 14900, 200), qPrintable(told(r)));
+    QVERIFY2(!tells(r, "noise") && !tells(r, "clicks") && !tells(r, "eq"), qPrintable(told(r)));
+  }
+
+  void a_word_length_is_told_behind_a_conversion_data() {
+    QTest::addColumn<bool>("dithered");
+    QTest::addColumn<QString>("dither");
+    QTest::newRow("dithered") << true << "triangular";
+    QTest::newRow("rounded") << false << "none";
+  }
+  void a_word_length_is_told_behind_a_conversion() {
+    QFETCH(bool, dithered);
+    QFETCH(QString, dither);
+    const Planar sound = scaled(programme("dense", 44100, 8, 12), 0.9);
+    const auto master = save(folder_ / "m.wav", sound, 44100, WordFormat::pcm16);
+    const auto other =
+        run(Clip::open(master), {{{"type", "converter"}, {"rate_hz", 48000}, {"by", "libsoxr"}}});
+    Planar ret;
+    other->reader()->read(0, other->format().frames, ret);
+    const auto r = explained_null_of(
+        master, save(folder_ / "r.wav", requantised(scaled(ret, 0.9), 16, dithered), 48000, WordFormat::pcm16));
+    const Cause* word = cause(r, "word_length");
+    QVERIFY2(word && word->values["bits"] == 16 && word->values["dither"] == dither.toStdString(), qPrintable(told(r)));
+    QVERIFY2(!tells(r, "noise"), qPrintable(told(r)));
+  }
+
+  /// Of a file so long that only stretches of it are read.
+  void of_a_long_file_places_and_whole_channels_are_told() {
+    const Planar sound = programme("wide", 96000, 20, 4);
+    const auto muted =
+        told_of(sound, gained(sound, [](size_t n) { return n >= 1234567 && n < 1234567 + 190000 ? 0.0 : 1.0; }), 96000);
+    QVERIFY2(is_near(number(cause(muted, "mute"), "at_s"), 1234567 / 96000.0, 0.001) &&
+                 is_near(number(cause(muted, "mute"), "length_s"), 190000 / 96000.0, 0.002),
+             qPrintable(told(muted)));
+    Planar ret = sound;
+    std::fill(ret.channel(1).begin(), ret.channel(1).end(), 0);
+    const auto silent = told_of(sound, ret, 96000);
+    QVERIFY2(tells(silent, "silent_channel") && !tells(silent, "mute"), qPrintable(told(silent)));
+  }
+
+  /// The place nearest to where it was, of all bars that fit; and where the start lies is said.
+  void silence_put_into_a_loop_stands_where_it_was_put() {
+    const Planar sound = programme("loop", 44100, 16, 7);
+    const int64_t at = 331234, more = 16813;
+    const auto r = told_of(
+        sound,
+        laid_by(sound, sound.frames() + more, [=](int64_t n) { return n < at          ? n
+                                                                      : n < at + more ? -1
+                                                                                      : n - more; }),
+        44100);
+    QVERIFY2(is_near(number(cause(r, "insert"), "at_s"), double(at) / 44100, 0.01) &&
+                 is_near(number(cause(r, "insert"), "jump_samples"), double(more), 0.5),
+             qPrintable(told(r)));
+    QVERIFY2(!tells(r, "mute") && !tells(r, "other_programme"), qPrintable(told(r)));
+    if (const Cause* delay = cause(r, "delay")) QCOMPARE(number(delay, "at_start_samples"), 0.0);
+  }
+
+  void wow_of_a_voice_with_pauses_keeps_its_depth() {
+    const Planar sound = only(programme("speech", 48000, 12, 6), 0);
+    const double rate_hz = 2.1, depth = 5.9;
+    Planar ret(1, sound.frames());
+    const auto clip = Clip::open(save(folder_ / "w.wav", sound, 48000, WordFormat::float64));
+    for (int64_t n = 40; n + 40 < sound.frames(); ++n) {
+      const double place = double(n) + depth * std::sin(2 * std::numbers::pi * rate_hz * double(n) / 48000);
+      const auto whole = int64_t(std::floor(place));
+      double sum = 0;
+      for (int64_t k = whole - 31; k <= whole + 32; ++k)
+        if (const double u = place - double(k); k >= 0 && k < sound.frames())
+          sum += sound.channel(0)[size_t(k)] * (u == 0 ? 1 : std::sin(std::numbers::pi * u) / (std::numbers::pi * u)) *
+                 std::pow(std::cos(std::numbers::pi * u / 66), 2);
+      ret.channel(0)[size_t(n)] = sum;
+    }
+    const auto r = told_of(sound, ret, 48000);
+    const Cause* wow = cause(r, "wow");
+    const double percent = 100 * depth * 2 * std::numbers::pi * rate_hz / 48000;
+    QVERIFY2(is_near(number(wow, "rate_hz"), rate_hz, 0.15) && is_near(number(wow, "depth_samples"), depth, 1) &&
+                 is_near(number(wow, "depth_percent"), percent, 0.2 * percent),
+             qPrintable(told(r)));
+  }
+
+  /// One and the same but for a gain: what the channels themselves, or the mid, come back at decides.
+  void crosstalk_is_no_width_and_width_no_crosstalk() {
+    const Planar sound = programme("dense", 48000, 8, 8);
+    const auto leaking = told_of(sound, mixed(sound, 1, 0.0136), 48000, WordFormat::float32);
+    QVERIFY2(is_near(number(cause(leaking, "crosstalk"), "level_db"), 20 * std::log10(0.0136), 0.1) &&
+                 !tells(leaking, "width") && !tells(leaking, "gain"),
+             qPrintable(told(leaking)));
+    const double side = std::pow(10, -0.24 / 20);
+    const auto narrower = told_of(sound, mixed(sound, (1 + side) / 2, (1 - side) / 2), 48000, WordFormat::float32);
+    QVERIFY2(is_near(number(cause(narrower, "width"), "side_db"), -0.24, 0.01) && !tells(narrower, "crosstalk"),
+             qPrintable(told(narrower)));
+  }
+
+  /// In a long file the frequency must be known to a thousandth of a hertz.
+  void a_tone_is_taken_out_whole() {
+    const Planar sound = programme("from_silence", 48000, 24, 1);
+    Planar ret = sound;
+    for (int c = 0; c < 2; ++c)
+      for (size_t n = 0; n < size_t(ret.frames()); ++n)
+        ret.channel(c)[n] += 1.2e-4 * std::sin(2 * std::numbers::pi * 1234.5456 * double(n) / 48000);
+    const auto r = told_of(sound, ret, 48000);
+    QVERIFY2(is_near(number(cause(r, "tone"), "hz"), 1234.5456, 0.001), qPrintable(told(r)));
+    QVERIFY2(db(cause(r, "tone")->before_db) - db(cause(r, "tone")->after_db) > 50, qPrintable(told(r)));
+  }
+
+  /// Loops hold still as hum does, but for a bar only.
+  void hum_on_a_loop_is_hum() {
+    const Planar sound = programme("loop", 48000, 8, 6);
+    Planar ret = sound;
+    for (int c = 0; c < 2; ++c)
+      for (size_t n = 0; n < size_t(ret.frames()); ++n)
+        ret.channel(c)[n] += 4e-3 * std::sin(2 * std::numbers::pi * 50 * double(n) / 48000 + 1);
+    const auto r = told_of(sound, ret, 48000);
+    QVERIFY2(tells(r, "hum") && !tells(r, "eq"), qPrintable(told(r)));
+  }
+
+  /// Sustained sounds blur the division of spectra; one clean repeat is found all the same.
+  void an_echo_of_an_organ_is_one() {
+    const Planar sound = programme("choir", 48000, 12, 3);
+    Planar ret = sound;
+    for (int c = 0; c < 2; ++c)
+      for (size_t n = 17200; n < size_t(sound.frames()); ++n) ret.channel(c)[n] += 0.2 * sound.channel(c)[n - 17200];
+    const auto r = told_of(sound, ret, 48000);
+    const Cause* echo = cause(r, "echo");
+    QVERIFY2(echo && echo->values["echoes"].size() == 1 && is_near(number(echo, "time_ms"), 17200 / 48.0, 0.03) &&
+                 is_near(number(echo, "level_db"), 20 * std::log10(0.2), 0.05),
+             qPrintable(told(r)));
+  }
+
+  /// What an EQ leaves of itself must not hide them; and where a mute cuts the wave there is none.
+  void clicks_are_counted_beside_an_eq_and_not_at_a_mute() {
+    const Planar sound = programme("speech", 48000, 10, 11);
+    Planar ret = filtered(sound, 48000, "low shelf", 120, 0.7071, 2.8);
+    for (const size_t at : {100001, 203003, 311117}) ret.channel(0)[at] += 0.15, ret.channel(1)[at] += 0.15;
+    const auto r = told_of(sound, ret, 48000);
+    QVERIFY2(number(cause(r, "clicks"), "count") == 3 && tells(r, "eq"), qPrintable(told(r)));
+    const auto muted =
+        told_of(sound, gained(sound, [](size_t n) { return n >= 150000 && n < 210000 ? 0.0 : 1.0; }), 48000);
+    QVERIFY2(tells(muted, "mute") && !tells(muted, "clicks"), qPrintable(told(muted)));
+  }
+
+  void of_a_mono_file_no_channel_is_named() {
+    const Planar sound = only(programme("speech", 48000, 8, 2), 0);
+    const auto r = told_of(sound, filtered(sound, 48000, "high pass", 110, 0.7071), 48000);
+    QVERIFY2(cause(r, "eq") && !QString::fromStdString(cause(r, "eq")->text).contains("channel"), qPrintable(told(r)));
+  }
+
+  /// Of a wide master one side in both: whatever delay lies between its channels is not the return's.
+  void one_side_in_both_has_no_delay() {
+    const Planar sound = programme("piano", 48000, 12, 9);
+    Planar ret = sound;
+    std::copy(sound.channel(1).begin(), sound.channel(1).end(), ret.channel(0).begin());
+    const auto r = told_of(sound, ret, 48000);
+    QVERIFY2(tells(r, "copied_channel") && !tells(r, "channel_delay"), qPrintable(told(r)));
+  }
+
+ private:
+  NullReport told_of(const Planar& master, const Planar& ret, int rate, WordFormat word = WordFormat::pcm24) {
+    return test::told_of(folder_, master, ret, rate, word);
+  }
+};
+
+QTEST_GUILESS_MAIN(TestToldRight)
+#include "test_told_right.moc"
