@@ -50,6 +50,7 @@ void take_picture(MainWindow& window, const QCommandLineParser& words) {
   const QStringList plates = words.value("plates").split(',');
   window.null_view()->plates()->left()->choose(plates.value(0).toInt());
   window.null_view()->plates()->right()->choose(plates.value(1).toInt());
+  if (plates.size() > 2) window.null_view()->plates()->restore({{"causes", plates[2].toInt()}});
   const QStringList views{"null", "trials", "matrix", "ceiling", "loudness", "outlets", "spectrum", "converters"};
   window.show_view(std::max(0, int(views.indexOf(words.value("view")))));
   if (words.value("view") == "matrix") {
@@ -140,7 +141,7 @@ void understand(QCommandLineParser& words) {
                     {"scale", "pixels a point", "N", "1"},
                     {"trial", "show the trial whose name holds TEXT", "TEXT"},
                     {"select", "with a selection", "FROM-TO"},
-                    {"plates", "the plates at the left and right, from 0", "L,R", "0,0"},
+                    {"plates", "the plates at the left and right, from 0; causes of the whole, by octave, over time", "L,R,C", "0,0"},
                     {"limit", "of the ceiling search", "DBTP"},
                     {"view",
                      "null, trials, matrix, ceiling, loudness, outlets, spectrum, spectrogram, converters, folds or "

@@ -27,6 +27,19 @@ QString in_lines(const QString& text, int most) {
   return out.chopped(1);
 }
 
+/// The column around which a layer is high in its neighbours too: there its name is on nothing else.
+std::ptrdiff_t place_for_name(const std::vector<double>& heights) {
+  constexpr std::ptrdiff_t beside = 2;
+  std::vector<double> least;
+  const auto count = std::ssize(heights);
+  for (std::ptrdiff_t k = 0; k < count; ++k) {
+    const std::ptrdiff_t reach = count > 20 ? std::min({beside, k, count - 1 - k}) : 0;
+    least.push_back(*std::min_element(heights.begin() + k - reach, heights.begin() + k + reach + 1));
+    if (count > 20 && reach < beside) least.back() = 0;  // it would stand out at the side
+  }
+  return std::max_element(least.begin(), least.end()) - least.begin();
+}
+
 }  // namespace
 
 BudgetPlate::BudgetPlate(QWidget* parent) : Plate(parent) {
@@ -78,12 +91,111 @@ void BudgetPlate::show_nothing(const QString& why) {
   draw();
 }
 
+void BudgetPlate::draw_along(Along along) {
+  along_ = along;
+  draw();
+}
+
+const std::vector<LeftAt>& BudgetPlate::left_of(const BudgetStep& step) const {
+  return along_ == Along::octaves ? step.by_octave : step.over_time;
+}
+
+bool BudgetPlate::has_layers() const {
+  return std::any_of(steps_.begin(), steps_.end(), [&](const BudgetStep& s) { return !left_of(s).empty(); });
+}
+
 void BudgetPlate::draw() {
   for (auto* item : items_) removeItem(item);
   items_.clear();
-  empty_->setVisible(steps_.empty());
-  empty_->setText(nothing_);
-  yAxis->setVisible(!steps_.empty());
+  const bool layers = along_ != Along::whole, nothing = steps_.empty() || (layers && !has_layers());
+  empty_->setVisible(nothing);
+  empty_->setText(!steps_.empty() ? tr("These causes have no course of their own: see the whole") : nothing_);
+  yAxis->setVisible(!nothing);
+  set_axes();
+  if (!nothing) layers ? draw_layers() : draw_waterfall();
+  replot(rpQueuedReplot);
+}
+
+void BudgetPlate::set_axes() {
+  const bool layers = along_ != Along::whole && has_layers();
+  xAxis->setTickLabels(layers);
+  xAxis->setTicks(layers);
+  yAxis->setLabel(layers ? tr("left, dB against the programme there") : tr("left, dBr"));
+  if (along_ == Along::octaves) {
+    QSharedPointer<QCPAxisTickerText> names(new QCPAxisTickerText);
+    for (const BudgetStep& s : steps_)
+      for (size_t n = 0; n < s.by_octave.size(); ++n)
+        names->addTick(column_at(s.by_octave[n]), hertz(std::round(s.by_octave[n].at), true));
+    xAxis->setTicker(names);
+  } else {
+    xAxis->setTicker(QSharedPointer<ClockTicker>(new ClockTicker));
+  }
+}
+
+/// Octaves stand side by side, moments where they are.
+double BudgetPlate::column_at(const LeftAt& left) const {
+  return along_ == Along::octaves ? std::log2(left.at / 31.25) : left.at;
+}
+
+void BudgetPlate::draw_layers() {
+  double low = 1e300, high = -1e300, top = 0, bottom = -40;
+  for (const BudgetStep& s : steps_)
+    for (size_t n = 0; n < left_of(s).size(); ++n) {
+      const LeftAt& l = left_of(s)[n];
+      low = std::min(low, column_at(l)), high = std::max(high, column_at(l));
+      top = std::max(top, l.before_db), bottom = std::min(bottom, l.after_db);
+    }
+  const double margin = along_ == Along::octaves ? 0.6 : 0.01 * (high - low) + 0.1;
+  xAxis->setRange(low - margin, high + margin);
+  yAxis->setRange(std::max(-120.0, 20 * std::floor(bottom / 20)), std::min(top + 4, 30.0));
+  for (int n = 0; n < int(steps_.size()); ++n) draw_layer(n);
+}
+
+/// What a cause takes out in every column; each a shade lighter than the one before it.
+void BudgetPlate::draw_layer(int n) {
+  const auto& left = left_of(steps_[size_t(n)]);
+  if (left.empty()) return;
+  const double bottom = yAxis->range().lower;
+  const int causes = std::max(1, int(steps_.size()) - 2);
+  QColor ink = colour(Role::residual);
+  ink.setAlphaF(float(1 - 0.7 * double(n - 1) / causes));
+  std::vector<QPointF> shown(left.size());  // what of each column is drawn: middle, and height
+  std::vector<double> heights(left.size(), 0);
+  for (size_t k = 0; k < left.size(); ++k) {
+    const double x = column_at(left[k]), from = std::max(bottom, left[k].before_db),
+                 to = std::max(bottom, left[k].after_db);
+    double half = 0.46;
+    if (along_ == Along::time) {
+      const double step = k + 1 < left.size() ? left[k + 1].at - left[k].at : k > 0 ? left[k].at - left[k - 1].at : 1;
+      half = 0.5 * std::min(step, left.size() > 1 ? left[1].at - left[0].at : step);
+    }
+    if (from <= to) continue;
+    auto* bar = new QCPItemRect(this);
+    bar->topLeft->setCoords(x - half, from);
+    bar->bottomRight->setCoords(x + half, to);
+    bar->setBrush(ink);
+    bar->setPen(n == heard_ || n == chosen_ ? QPen(colour(Role::ink), n == heard_ ? 2 : 1) : QPen(Qt::NoPen));
+    items_.push_back(bar);
+    shown[k] = {x, (from + to) / 2}, heights[k] = from - to;
+  }
+  const auto best = size_t(place_for_name(heights));
+  const double pixels = std::abs(yAxis->coordToPixel(0) - yAxis->coordToPixel(heights[best]));
+  if (pixels < room_for_number) return;
+  auto* name = new QCPItemText(this);
+  name->setFont(face(Type::small, true));
+  name->setColor(colour(Role::ink));
+  name->setBrush(colour(Role::sheet));
+  name->setPadding(QMargins(4, 1, 4, 1));
+  name->setText(QString::fromStdString(steps_[size_t(n)].label));
+  const double half = 0.5 * QFontMetrics(name->font()).horizontalAdvance(name->text()) + 6;  // inside the axes
+  const double x = std::clamp(xAxis->coordToPixel(shown[best].x()), axisRect()->left() + half,
+                              std::max(axisRect()->left() + half, axisRect()->right() - half));
+  name->position->setCoords(xAxis->pixelToCoord(x), shown[best].y());
+  name->setLayer("overlay");
+  items_.push_back(name);
+}
+
+void BudgetPlate::draw_waterfall() {
   double top = 0, bottom = -60;
   for (const BudgetStep& s : steps_) {
     top = std::max(top, s.from_db);
@@ -92,7 +204,6 @@ void BudgetPlate::draw() {
   yAxis->setRange(std::max(budget_bottom_db, 20 * std::floor((bottom - 8) / 20)), top + 4);
   xAxis->setRange(-0.6, std::max(4.6, double(steps_.size()) - 0.4));
   for (int n = 0; n < int(steps_.size()); ++n) draw_step(n);
-  replot(rpQueuedReplot);
 }
 
 void BudgetPlate::draw_step(int n) {
@@ -190,6 +301,17 @@ void BudgetPlate::choose(int step, Qt::KeyboardModifiers held) {
 
 int BudgetPlate::step_at(const QPointF& place) const {
   if (!axisRect()->rect().adjusted(0, 0, 0, 40).contains(place.toPoint())) return -1;
+  if (along_ != Along::whole) {
+    const double x = xAxis->pixelToCoord(place.x()), db = yAxis->pixelToCoord(place.y());
+    for (int n = 0; n < int(steps_.size()); ++n) {
+      const auto& left = left_of(steps_[size_t(n)]);
+      const auto nearest = std::min_element(left.begin(), left.end(), [&](const LeftAt& a, const LeftAt& b) {
+        return std::abs(column_at(a) - x) < std::abs(column_at(b) - x);
+      });
+      if (nearest != left.end() && db < nearest->before_db && db >= nearest->after_db) return n;
+    }
+    return -1;
+  }
   const int n = int(std::lround(xAxis->pixelToCoord(place.x())));
   return n >= 0 && n < int(steps_.size()) ? n : -1;
 }
@@ -216,6 +338,17 @@ void BudgetPlate::keyPressEvent(QKeyEvent* event) {
 }
 
 QString BudgetPlate::csv() const {
+  if (along_ != Along::whole) {
+    QString table = along_ == Along::octaves ? "hz,label,before_db,after_db\n" : "s,label,before_db,after_db\n";
+    for (const BudgetStep& s : steps_)
+      for (const LeftAt& l : left_of(s))
+        table += QString("%1,%2,%3,%4\n")
+                     .arg(l.at)
+                     .arg(QString::fromStdString(s.label))
+                     .arg(l.before_db, 0, 'f', 1)
+                     .arg(l.after_db, 0, 'f', 1);
+    return table;
+  }
   QString text = "label,before_db,after_db,text\n";
   for (const BudgetStep& s : steps_)
     text += QString("%1,%2,%3,\"%4\"\n")

@@ -1,4 +1,5 @@
-// The residual's budget: a waterfall from the residual, cause by cause, to the remainder.
+// The residual's budget: a waterfall from the residual, cause by cause, to the remainder; or the same in every octave,
+// or at every moment, where each cause is what lies between two levels.
 #pragma once
 #include "app/plates/plate.hpp"
 #include "core/compare/waterfall.hpp"
@@ -9,7 +10,10 @@ class BudgetPlate : public Plate {
   Q_OBJECT
 
  public:
+  enum class Along { whole, octaves, time };
   explicit BudgetPlate(QWidget* parent = nullptr);
+  void draw_along(Along along);
+  Along along() const { return along_; }
   void show_steps(std::vector<BudgetStep> steps);
   void show_nothing(const QString& why);
   QString csv() const override;
@@ -33,7 +37,14 @@ class BudgetPlate : public Plate {
 
  private:
   void draw();
+  void draw_waterfall();
+  void draw_layers();
+  void draw_layer(int n);
   void draw_step(int n);
+  const std::vector<LeftAt>& left_of(const BudgetStep& step) const;
+  bool has_layers() const;
+  void set_axes();
+  double column_at(const LeftAt& left) const;
   void write_below(int n, const QString& text);
   void point_at(int step);
   void choose(int step, Qt::KeyboardModifiers held);
@@ -44,6 +55,7 @@ class BudgetPlate : public Plate {
   std::vector<QCPAbstractItem*> items_;
   QString nothing_;
   int chosen_ = -1, heard_ = -1;
+  Along along_ = Along::whole;
   QCPItemText *text_, *empty_;
 };
 

@@ -35,6 +35,18 @@ Json facts_json(const std::string& path, const ClipFormat& format, const Levels&
           {"duration_s", format.duration_s()}};
 }
 
+namespace {
+
+/// [[at, before_db, after_db], ...]
+Json left_json(const std::vector<LeftAt>& left) {
+  Json all = Json::array();
+  const auto tenths = [](double db) { return std::round(10 * db) / 10; };
+  for (const LeftAt& l : left) all.push_back({l.at, tenths(l.before_db), tenths(l.after_db)});
+  return all;
+}
+
+}  // namespace
+
 Json null_json(const NullReport& r) {
   Json channels = Json::array(), findings = Json::array();
   for (size_t p = 0; p < r.fit.pairs.size(); ++p) {
@@ -65,7 +77,9 @@ Json null_json(const NullReport& r) {
                       {"channels", c.channels},
                       {"from_s", number_or_null(c.from_s)},
                       {"until_s", number_or_null(c.until_s)},
-                      {"values", c.values}});
+                      {"values", c.values},
+                      {"by_octave", left_json(c.by_octave)},
+                      {"over_time", left_json(c.over_time)}});
   return {{"identical", r.identical},
           {"kind", name_of(r.kind)},
           {"delay_samples", number_or_null(r.fit.delay_samples)},

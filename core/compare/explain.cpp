@@ -2,6 +2,7 @@
 
 #include <algorithm>
 #include <cmath>
+#include <set>
 
 #include "core/compare/causes/of_pair.hpp"
 #include "core/measure/coding.hpp"
@@ -95,12 +96,21 @@ void tell_aliases(NullReport& report, const std::vector<Aliasing>& aliasing) {
     report.causes.push_back(std::move(alias));
 }
 
+/// What folded lies in what the causes leave that do something to the programme; what was added it may be taken for.
+double most_that_folds(const NullReport& report) {
+  static const std::set<std::string> added{"tone", "hum", "clicks", "noise", "other_programme", "word_length", "lossy"};
+  const auto power = [](std::optional<double> db) { return std::pow(10, db.value_or(-999) / 10); };
+  double left = power(report.residual_relative_db());
+  for (const Cause& c : report.causes)
+    if (!c.is_of_the_fit() && !added.contains(c.code)) left -= power(c.before_db) - power(c.after_db);
+  return most_beyond_rest * std::max({0.0, left, power(rest_of(report))}) * report.sums.master;
+}
+
 void look_for_aliases(Explanation& why, const Clip& master, const Comparable& pair, NullReport& report,
                       const Job& job) {
   if (!may_fold(report)) return;
   const int rate = report.master.sample_rate_hz;
-  // what folded lies in what the causes leave
-  const double most = most_beyond_rest * std::pow(10, rest_of(report).value_or(-999) / 10) * report.sums.master;
+  const double most = most_that_folds(report);
   for (const double hz : likely_rates(rate, report.ret.sample_rate_hz)) {
     auto found = find_aliases(master, *pair.master, *pair.ret, report.fit, hz, job);
     std::erase_if(found.bands, [&](const FoldedBand& b) { return b.power > most; });

@@ -47,7 +47,8 @@ std::vector<BudgetStep> budget_steps(const NullReport& report) {
       {"residual", fmt::format("As subtracted: {}.", level_text(first)), level(first), budget_bottom_db, false}};
   for (const Cause* c : beyond)
     steps.push_back({cause_label(c->code), c->text, level(c->before_db),
-                     std::min(level(c->before_db), level(c->after_db)), true, c->from_s, c->part});
+                     std::min(level(c->before_db), level(c->after_db)), true, c->from_s, c->part, c->by_octave,
+                     c->over_time});
   steps.push_back(
       {"remainder", fmt::format("All causes taken out: {}.", level_text(last)), level(last), budget_bottom_db, false});
   if (beyond.back()->part.what != CausePart::rest) steps.back().part = {CausePart::rest};

@@ -12,9 +12,10 @@ struct BudgetStep {
   std::string label;  ///< two words at most
   std::string text;   ///< the cause's sentence
   double from_db = 0, to_db = 0;
-  bool cause = true;               ///< else the residual (from nothing up) or the remainder
-  std::optional<double> from_s{};  ///< where the cause begins, in the master's time, if it has a place
-  CausePart part{};                ///< what is heard of it (audition.hpp)
+  bool cause = true;                             ///< else the residual (from nothing up) or the remainder
+  std::optional<double> from_s{};                ///< where the cause begins, in the master's time, if it has a place
+  CausePart part{};                              ///< what is heard of it (audition.hpp)
+  std::vector<LeftAt> by_octave{}, over_time{};  ///< of a cause, where that is known
 };
 
 constexpr double budget_bottom_db = -140;  ///< less than that is drawn as nothing

@@ -123,6 +123,40 @@ class TestExplained : public QObject {
     QCOMPARE(causes->chosen(), -1);
   }
 
+  /// The same budget in every octave and at every moment; a click where a cause lies is that cause's.
+  void the_budget_is_drawn_along_octaves_and_time() {
+    show_pair(filtered_);
+    auto* plates = window_->null_view()->plates();
+    QTest::keyClick(window_.get(), Qt::Key_1, Qt::AltModifier);
+    auto* causes = plates->causes();
+    const auto choose = [&](const char* setting) {
+      for (QAction* action : plates->actions_of_view())
+        if (action->property("setting") == setting) action->trigger();
+    };
+    const auto& step = causes->steps()[1];
+    QVERIFY(step.by_octave.size() >= 8 && step.over_time.size() >= 8);
+    for (const auto& [setting, along] :
+         {std::pair{"causes 1", BudgetPlate::Along::octaves}, {"causes 2", BudgetPlate::Along::time}}) {
+      choose(setting);
+      QCOMPARE(causes->along(), along);
+      QCOMPARE(plates->settings()["causes"].get<int>(), int(along));
+      const auto& left = along == BudgetPlate::Along::octaves ? step.by_octave : step.over_time;
+      QVERIFY(causes->csv().count('\n') > int(left.size()));
+      const auto most = std::max_element(left.begin(), left.end(), [](const LeftAt& a, const LeftAt& b) {
+        return a.before_db - a.after_db < b.before_db - b.after_db;
+      });
+      const double x = along == BudgetPlate::Along::octaves ? std::log2(most->at / 31.25) : most->at;
+      const QPoint at(int(causes->xAxis->coordToPixel(x)), int(causes->yAxis->coordToPixel(most->before_db - 3)));
+      QSignalSpy chosen(causes, &BudgetPlate::cause_chosen);
+      QTest::mouseClick(causes, Qt::LeftButton, Qt::NoModifier, at);
+      QCOMPARE(chosen.count(), 1);
+      QCOMPARE(chosen[0][0].toInt(), 1);
+      QTest::mouseClick(causes, Qt::LeftButton, Qt::NoModifier, at);  // let go
+    }
+    window_->player().pause();
+    choose("causes 0");
+  }
+
   void a_click_on_a_cause_goes_to_its_place() {
     auto faded = requantised(scaled(Programme(6, 3).render(48000), 0.5), 24, true);
     const auto master = write("level.wav", faded);

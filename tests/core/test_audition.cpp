@@ -88,6 +88,7 @@ class TestAudition : public QObject {
       QVERIFY(power_of(part) > 0);
       take(left, part);
       if (c.part.what == CausePart::jumps) continue;  // the budget does not count the seam itself
+      if (c.part.what == CausePart::own_delays) leave_out_ends(left);
       const double level = 10 * std::log10(power_of(left) / master + 1e-20), told = db(c.after_db);
       QVERIFY2(level < -120 ? told < -110 : std::abs(level - told) < (last == CausePart::own_delays ? 1 : 0.3),
                qPrintable(QString("%1: %2 for %3; %4").arg(c.code.c_str()).arg(level).arg(told).arg(told_of(all))));
@@ -135,6 +136,14 @@ class TestAudition : public QObject {
   }
 
  private:
+  /// What a late channel lacks at the ends is in no part, and in no budget.
+  static void leave_out_ends(Planar& left) {
+    constexpr size_t most_late = 64;
+    for (int c = 0; c < left.channels(); ++c) {
+      std::fill_n(left.channel(c).begin(), most_late, 0.0);
+      std::fill_n(left.channel(c).end() - long(most_late), most_late, 0.0);
+    }
+  }
   static QString told_of(const Explained& all) { return told(all.report); }
   Folder folder_;
 };

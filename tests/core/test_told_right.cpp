@@ -118,8 +118,7 @@ class TestToldRight : public StageTest {
     QFETCH(QString, dither);
     const Planar sound = scaled(programme("dense", 44100, 8, 12), 0.9);
     const auto master = save(folder_ / "m.wav", sound, 44100, WordFormat::pcm16);
-    const auto other =
-        run(Clip::open(master), {{{"type", "converter"}, {"rate_hz", 48000}, {"by", "libsoxr"}}});
+    const auto other = run(Clip::open(master), {{{"type", "converter"}, {"rate_hz", 48000}, {"by", "libsoxr"}}});
     Planar ret;
     other->reader()->read(0, other->format().frames, ret);
     const auto r = explained_null_of(
@@ -242,6 +241,32 @@ class TestToldRight : public StageTest {
     const auto muted =
         told_of(sound, gained(sound, [](size_t n) { return n >= 150000 && n < 210000 ? 0.0 : 1.0; }), 48000);
     QVERIFY2(tells(muted, "mute") && !tells(muted, "clicks"), qPrintable(told(muted)));
+  }
+
+  /// A bell's is most of it in its own octave, hum's in the lowest ones; over time both together come to the level
+  /// told.
+  void where_a_cause_lies_is_told_by_octave_and_time() {
+    const Planar sound = programme("dense", 48000, 8, 3);
+    Planar ret = filtered(sound, 48000, "bell", 4000, 1, 4);
+    for (int c = 0; c < 2; ++c)
+      for (size_t n = 0; n < size_t(ret.frames()); ++n)
+        ret.channel(c)[n] += 2e-3 * std::sin(2 * std::numbers::pi * 60 * double(n) / 48000);
+    const auto r = told_of(sound, ret, 48000);
+    const Cause *eq = cause(r, "eq"), *hum = cause(r, "hum");
+    QVERIFY2(eq && hum, qPrintable(told(r)));
+    const auto octave = [](const Cause* c, double hz) {
+      return *std::find_if(c->by_octave.begin(), c->by_octave.end(),
+                           [&](const LeftAt& l) { return std::abs(std::log2(l.at / hz)) < 0.1; });
+    };
+    QVERIFY(octave(eq, 4000).before_db - octave(eq, 4000).after_db > 40);
+    QVERIFY(octave(eq, 4000).before_db > octave(eq, 500).before_db + 10);
+    QVERIFY(octave(hum, 62.5).before_db - octave(hum, 62.5).after_db > 30);
+    QVERIFY(octave(hum, 4000).before_db - octave(hum, 4000).after_db < 3);
+    const auto by_eq = eq->by_octave, by_hum = hum->by_octave;
+    if (eq < hum)
+      for (size_t n = 0; n < by_eq.size(); ++n) QCOMPARE(by_eq[n].after_db, by_hum[n].before_db);
+    for (const Cause* c : {eq, hum})
+      for (const LeftAt& l : c->over_time) QVERIFY(l.at > 0 && l.at < 8 && l.before_db > l.after_db - 0.5);
   }
 
   void of_a_mono_file_no_channel_is_named() {

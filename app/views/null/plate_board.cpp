@@ -72,9 +72,11 @@ QWidget* PlateBoard::make_left() {
   make_menus(head);
   rows->addWidget(left_->pages(), 1);
   connect(left_, &Chooser::chosen, this, [this](int now) {
+    for (QWidget* tool : causes_tools_) tool->setVisible(now == causes_page);
     for (QWidget* tool : spectra_tools_) tool->setVisible(now == spectra_page);
     for (QWidget* tool : path_tools_) tool->setVisible(now == path_page);
   });
+  for (QWidget* tool : causes_tools_) tool->setVisible(left_->index() == causes_page);
   for (QWidget* tool : spectra_tools_) tool->setVisible(left_->index() == spectra_page);
   for (QWidget* tool : path_tools_) tool->setVisible(left_->index() == path_page);
   connect(causes_, &BudgetPlate::cause_chosen, this, &PlateBoard::show_cause);
@@ -146,8 +148,11 @@ void PlateBoard::make_menus(QHBoxLayout* head) {
   auto* smoothing = drawn->addMenu(tr("Smoothing"));
   auto* resolution = drawn->addMenu(tr("Points of the transform"));
   auto* scale = drawn->addMenu(tr("Scales"));
+  auto* along = new QMenu(this);
+  auto* along_button =
+      menu_button(tr("What the causes are drawn along: of the whole, by octave, over time"), along, this);
   auto tell_drawn = [this, drawn_button](const QString&) {
-    drawn_button->setText((smoothing_ ? tr("1/%1 octave").arg(smoothing_) : tr("unsmoothed")) +
+    say(drawn_button, (smoothing_ ? tr("1/%1 octave").arg(smoothing_) : tr("unsmoothed")) +
                           (relative_ ? tr(", relative") : QString()));
   };
   auto* lower = new QMenu(this);
@@ -181,9 +186,16 @@ void PlateBoard::make_menus(QHBoxLayout* head) {
                                     {tr("group delay"), PathPlate::Lower::group_delay},
                                     {tr("coherence"), PathPlate::Lower::coherence}})
     choose(
-        lower, [lower_button](const QString& words) { lower_button->setText(words); }, name,
+        lower, [this, lower_button](const QString& words) { say(lower_button, words); }, name,
         QString("path %1").arg(int(value)), value == PathPlate::Lower::phase,
         [this, v = value] { path_->set_lower(v); });
+  for (const auto& [name, value] : {std::pair{tr("of the whole"), BudgetPlate::Along::whole},
+                                    {tr("by octave"), BudgetPlate::Along::octaves},
+                                    {tr("over time"), BudgetPlate::Along::time}})
+    choose(
+        along, [this, along_button](const QString& words) { say(along_button, words); }, name,
+        QString("causes %1").arg(int(value)), value == BudgetPlate::Along::whole,
+        [this, v = value] { causes_->draw_along(v); });
   for (const auto& [name, setting, field, value] :
        {std::tuple{tr("logarithmic frequency"), "logarithmic 1", &PlateBoard::logarithmic_, true},
         {tr("linear frequency"), "logarithmic 0", &PlateBoard::logarithmic_, false},
@@ -197,14 +209,22 @@ void PlateBoard::make_menus(QHBoxLayout* head) {
     actions_.back()->setProperty("setting", setting);
   }
   tell_drawn({});
+  causes_tools_ = {along_button};
   spectra_tools_ = {drawn_button};
   path_tools_ = {lower_button};
-  for (QWidget* tool : {drawn_button, lower_button}) head->addWidget(tool);
+  for (QWidget* tool : {along_button, drawn_button, lower_button}) head->addWidget(tool);
   lower_button->hide();
 }
 
+/// What a tool is set to, where there is room for it.
+void PlateBoard::say(QToolButton* tool, const QString& words) {
+  tool->setProperty("words", words);
+  tool->setText(narrow_ ? QStringLiteral("…") : words);
+}
+
 nlohmann::ordered_json PlateBoard::settings() const {
-  return {{"points", fft_size_},
+  return {{"causes", int(causes_->along())},
+          {"points", fft_size_},
           {"smoothing", smoothing_},
           {"logarithmic", int(logarithmic_)},
           {"relative", int(relative_)}};
@@ -362,7 +382,11 @@ void PlateBoard::reveal(Evidence evidence) {
 
 void PlateBoard::resizeEvent(QResizeEvent* event) {
   QWidget::resizeEvent(event);
-  legend_->setVisible(event->size().width() > 700);  // the names of the plates come first
+  narrow_ = event->size().width() < 720;
+  for (const auto* tools : {&causes_tools_, &spectra_tools_, &path_tools_})
+    for (QWidget* tool : *tools)
+      if (auto* button = qobject_cast<QToolButton*>(tool)) say(button, button->property("words").toString());
+  legend_->setVisible(event->size().width() > 900);  // the names of the plates come first
 }
 
 void PlateBoard::set_range(double from_s, double to_s) {

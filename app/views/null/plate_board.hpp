@@ -66,6 +66,7 @@ class PlateBoard : public QWidget {
   QWidget* make_right();
   void make_menus(QHBoxLayout* head);
   QTableWidget* make_table(const QStringList& heads, const QString& words);
+  void say(QToolButton* tool, const QString& words);
   void draw_spectra();
   void draw_stack();
   void show_cause(int step, bool without);
@@ -77,9 +78,10 @@ class PlateBoard : public QWidget {
   size_t fft_size_ = 16384;
   int smoothing_ = 12;
   bool logarithmic_ = true, relative_ = false;
+  bool narrow_ = false;            // no room for the tools' words beside the names of the plates
   bool without_is_heard_ = false;  // of the cause that is heard: the return, not the cause alone
   std::vector<QAction*> actions_;
-  std::vector<QWidget*> spectra_tools_, path_tools_;
+  std::vector<QWidget*> causes_tools_, spectra_tools_, path_tools_;
 
   Chooser *left_, *right_;
   QLabel *note_, *legend_;

@@ -8,6 +8,7 @@
 #include <utility>
 
 #include "core/compare/causes/estimates.hpp"
+#include "core/compare/causes/left_where.hpp"
 
 namespace heathmist {
 
@@ -351,7 +352,12 @@ Budget explained(const causes::Excerpt& excerpt, const BudgetFacts& facts, const
   Planar model = *excerpt.master;
   double before = power_left(excerpt, model);
   BudgetFacts of_the_rest = facts;
+  const WhereItLies where(excerpt);
+  LeftWhere here = where.of(model);
   const auto enter = [&](Cause cause, double after) {
+    const LeftWhere then = where.of(model);
+    where.tell(cause, here, then);
+    here = then;
     cause.part = {CausePart::layer, budget.layers.size()};
     tell_at_the_returns_level(cause, facts.gain_db);
     cause.before_db = relative_db(before, excerpt.master_power);
@@ -373,6 +379,7 @@ Budget explained(const causes::Excerpt& excerpt, const BudgetFacts& facts, const
     if (auto rest = cause_of_rest(excerpt, model, of_the_rest);
         rest && (search.kept.empty() || rest->code != "noise" || budget.remainder_db.value_or(-999) > told_beside_db)) {
       rest->part = {CausePart::rest};
+      where.tell(*rest, here, where.of(excerpt.ret));
       rest->before_db = budget.remainder_db;
       if (rest->code == "word_length") cut.reset();
       budget.causes.push_back(std::move(*rest));

@@ -14,6 +14,12 @@ struct CausePart {
   size_t number = 0;  ///< of the layer, in Layers
 };
 
+/// What is left of one band, or one moment, before and after a cause is taken out: dB against the programme there.
+struct LeftAt {
+  double at = 0;  ///< Hz (the band's middle), or seconds in the master's time
+  double before_db = 0, after_db = 0;
+};
+
 /// A cause as it is told: data, no words. The words come from sentences.hpp.
 struct Cause {
   std::string code{};  ///< one of the contract's
@@ -24,6 +30,7 @@ struct Cause {
   Json values = Json::object();               ///< its numbers; units stand in the names
   std::string text{};                         ///< one sentence
   CausePart part{};
+  std::vector<LeftAt> by_octave{}, over_time{};  ///< only of what lies beyond the fit and its breaks
   /// Taken out before the residual is looked at: delay, drift, map, polarity, gain, another rate.
   bool is_of_the_fit() const;
 };

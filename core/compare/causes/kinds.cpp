@@ -66,17 +66,18 @@ Kind kind_of_fit(const NullReport& r) {
 }  // namespace
 
 Kind kind_by_causes(const std::vector<Cause>& causes, const NullReport& r) {
+  const bool converted = r.master.sample_rate_hz != r.ret.sample_rate_hz;
   std::map<Kind, double> taken;  // what each group took out
   double most = 0, left = power_of(r.residual_relative_db());
   for (const Cause& c : causes) {
     if (c.is_of_the_fit()) continue;
     const auto group = groups.find(c.code);
-    auto& sum = taken[group == groups.end() ? Kind::changed : group->second];
+    const bool known = group != groups.end() && (group->second != Kind::converted || converted);
+    auto& sum = taken[known ? group->second : Kind::changed];
     sum += std::max(0.0, power_of(c.before_db) - power_of(c.after_db));
     most = std::max(most, sum);
     left = power_of(c.after_db);
   }
-  const bool converted = r.master.sample_rate_hz != r.ret.sample_rate_hz;
   std::vector<Kind> matter;
   for (const auto& [kind, power] : taken)
     if (power == most || (power > std::pow(10, matters_db / 10) && power > most * std::pow(10, -beside_db / 10)))

@@ -208,15 +208,14 @@ std::optional<Cause> word_length(const Excerpt& e, const Planar& model, const Bu
 /// The error of the word length that a return of another rate was written to, by its power over all of its own band
 /// (dB, at the master's level): a twelfth of a step squared, with dither a sixth or a quarter (Lipshitz, Wannamaker and
 /// Vanderkooy 1992). Shaped, it may be much louder.
-std::optional<Cause> word_length_elsewhere(const Excerpt& e, const BudgetFacts& facts, double power_db) {
+std::optional<Cause> word_length_elsewhere(const Excerpt& e, const BudgetFacts& facts, double power_db,
+                                           double level_dbfs) {
   constexpr double near_db = 0.8, softest_db = -14, loudest_db = 18;
-  const double steps_db = power_db + facts.gain_db - 20 * std::log10(std::ldexp(1.0, 1 - *facts.bits_elsewhere));
-  if (*facts.bits_elsewhere >= 24 || steps_db < softest_db || steps_db > loudest_db) return {};
+  const double step_db = 20 * std::log10(std::ldexp(1.0, 1 - *facts.bits_elsewhere));
+  const double steps_db = power_db + facts.gain_db - step_db;
+  if (*facts.bits_elsewhere >= 24 || level_dbfs - step_db < softest_db || level_dbfs - step_db > loudest_db) return {};
   const auto near = [&](double steps2) { return std::abs(steps_db - 10 * std::log10(steps2)) < near_db; };
-  const char* dither = near(1.0 / 12)  ? "none"
-                       : near(1.0 / 6) ? "rectangular"
-                       : near(1.0 / 4) ? "triangular"
-                                       : nullptr;
+  const char* dither = near(1.0 / 12) ? "none" : near(1.0 / 6) ? "rectangular" : near(1.0 / 4) ? "triangular" : nullptr;
   Cause c{.code = "word_length"};
   for (int p = 0; p < e.pairs(); ++p) c.channels.push_back(p);
   c.values = {{"bits", *facts.bits_elsewhere}, {"truncated", dither ? Json(false) : Json(nullptr)}};
@@ -274,10 +273,11 @@ std::optional<Cause> cause_of_rest(const Excerpt& e, const Planar& model, const 
               {"steady", steady}};
   if (facts.bits_elsewhere && steady) {
     const double bins = double(fft_size) * std::min(1.0, double(facts.rate_elsewhere_hz) / e.rate_hz);
-    const double per_bin = density_db(cells.spectrum, 0.05, 0.3 * bins / fft_size * 2) -
-                           10 * std::log10(double(cells.columns.size()));
+    const double per_bin =
+        density_db(cells.spectrum, 0.05, 0.3 * bins / fft_size * 2) - 10 * std::log10(double(cells.columns.size()));
     if (auto word = word_length_elsewhere(
-            e, facts, per_bin + 10 * std::log10(scale_of(e.pairs()) * facts.rate_elsewhere_hz / cells.bin_hz / 2)))
+            e, facts, per_bin + 10 * std::log10(scale_of(e.pairs()) * facts.rate_elsewhere_hz / cells.bin_hz / 2),
+            level_dbfs))
       return word;
   }
   return c;
