@@ -141,7 +141,8 @@ void understand(QCommandLineParser& words) {
                     {"scale", "pixels a point", "N", "1"},
                     {"trial", "show the trial whose name holds TEXT", "TEXT"},
                     {"select", "with a selection", "FROM-TO"},
-                    {"plates", "the plates at the left and right, from 0; causes of the whole, by octave, over time", "L,R,C", "0,0"},
+                    {"plates", "the plates at the left and right, from 0; causes of the whole, by octave, over time",
+                     "L,R,C", "0,0"},
                     {"limit", "of the ceiling search", "DBTP"},
                     {"view",
                      "null, trials, matrix, ceiling, loudness, outlets, spectrum, spectrogram, converters, folds or "

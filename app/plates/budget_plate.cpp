@@ -93,6 +93,7 @@ void BudgetPlate::show_nothing(const QString& why) {
 
 void BudgetPlate::draw_along(Along along) {
   along_ = along;
+  point_at(-1);
   draw();
 }
 
@@ -120,6 +121,7 @@ void BudgetPlate::set_axes() {
   const bool layers = along_ != Along::whole && has_layers();
   xAxis->setTickLabels(layers);
   xAxis->setTicks(layers);
+  xAxis->setLabel({});
   yAxis->setLabel(layers ? tr("left, dB against the programme there") : tr("left, dBr"));
   if (along_ == Along::octaves) {
     QSharedPointer<QCPAxisTickerText> names(new QCPAxisTickerText);
@@ -140,8 +142,7 @@ double BudgetPlate::column_at(const LeftAt& left) const {
 void BudgetPlate::draw_layers() {
   double low = 1e300, high = -1e300, top = 0, bottom = -40;
   for (const BudgetStep& s : steps_)
-    for (size_t n = 0; n < left_of(s).size(); ++n) {
-      const LeftAt& l = left_of(s)[n];
+    for (const LeftAt& l : left_of(s)) {
       low = std::min(low, column_at(l)), high = std::max(high, column_at(l));
       top = std::max(top, l.before_db), bottom = std::min(bottom, l.after_db);
     }
@@ -149,6 +150,13 @@ void BudgetPlate::draw_layers() {
   xAxis->setRange(low - margin, high + margin);
   yAxis->setRange(std::max(-120.0, 20 * std::floor(bottom / 20)), std::min(top + 4, 30.0));
   for (int n = 0; n < int(steps_.size()); ++n) draw_layer(n);
+  const bool gaps = along_ == Along::time && std::any_of(steps_.begin(), steps_.end(), [&](const BudgetStep& s) {
+                      const auto& l = s.over_time;
+                      for (size_t k = 2; k < l.size(); ++k)
+                        if (l[k].at - l[k - 1].at > 2.5 * (l[1].at - l[0].at)) return true;
+                      return false;
+                    });
+  xAxis->setLabel(gaps ? tr("where nothing is drawn, nothing was read") : QString());
 }
 
 /// What a cause takes out in every column; each a shade lighter than the one before it.
@@ -273,7 +281,11 @@ QString BudgetPlate::read_out(int step) const {
   const QString text = QString::fromStdString(s.text);
   const auto level = [](double db) { return db > budget_bottom_db ? number(db, 1) + " dBr" : tr("nothing"); };
   if (!s.cause) return text;
-  const QString told = tr("%1\n%2 to %3").arg(text, level(s.from_db), level(s.to_db));
+  QString told = tr("%1\n%2 to %3").arg(text, level(s.from_db), level(s.to_db));
+  if (spot_)
+    told += tr("\nAt %1: %2 to %3 dB")
+                .arg(along_ == Along::octaves ? hertz(std::round(spot_->at), false) : clock(spot_->at, 1),
+                     number(spot_->before_db, 1), number(spot_->after_db, 1));
   if (s.part.what == CausePart::none) return told;
   return told + (step == heard_ ? tr("\nHeard now: click again to let it go")
                                 : tr("\nClick: hear it alone. Shift and click: the return without it"));
@@ -285,9 +297,9 @@ void BudgetPlate::mark_heard(int step) {
   draw();
 }
 
-void BudgetPlate::point_at(int step) {
-  if (step == chosen_) return;
-  chosen_ = step;
+void BudgetPlate::point_at(int step, std::optional<LeftAt> spot) {
+  if (step == chosen_ && spot.has_value() == spot_.has_value() && (!spot || spot->at == spot_->at)) return;
+  chosen_ = step, spot_ = spot;
   text_->setVisible(step >= 0);
   text_->setText(in_lines(read_out(step), columns()));
   draw();
@@ -303,20 +315,28 @@ int BudgetPlate::step_at(const QPointF& place) const {
   if (!axisRect()->rect().adjusted(0, 0, 0, 40).contains(place.toPoint())) return -1;
   if (along_ != Along::whole) {
     const double x = xAxis->pixelToCoord(place.x()), db = yAxis->pixelToCoord(place.y());
-    for (int n = 0; n < int(steps_.size()); ++n) {
-      const auto& left = left_of(steps_[size_t(n)]);
-      const auto nearest = std::min_element(left.begin(), left.end(), [&](const LeftAt& a, const LeftAt& b) {
-        return std::abs(column_at(a) - x) < std::abs(column_at(b) - x);
-      });
-      if (nearest != left.end() && db < nearest->before_db && db >= nearest->after_db) return n;
-    }
+    for (int n = 0; n < int(steps_.size()); ++n)
+      if (const auto spot = spot_at(n, x); spot && db < spot->before_db && db >= spot->after_db) return n;
     return -1;
   }
   const int n = int(std::lround(xAxis->pixelToCoord(place.x())));
   return n >= 0 && n < int(steps_.size()) ? n : -1;
 }
 
-void BudgetPlate::mouseMoveEvent(QMouseEvent* event) { point_at(step_at(event->position())); }
+void BudgetPlate::mouseMoveEvent(QMouseEvent* event) {
+  const int step = step_at(event->position());
+  point_at(step, spot_at(step, xAxis->pixelToCoord(event->position().x())));
+}
+
+/// What of a step lies in the column nearest to a place; nothing of the whole.
+std::optional<LeftAt> BudgetPlate::spot_at(int step, double column) const {
+  if (along_ == Along::whole || step < 0) return {};
+  const auto& left = left_of(steps_[size_t(step)]);
+  const auto nearest = std::min_element(left.begin(), left.end(), [&](const LeftAt& a, const LeftAt& b) {
+    return std::abs(column_at(a) - column) < std::abs(column_at(b) - column);
+  });
+  return nearest == left.end() ? std::nullopt : std::optional(*nearest);
+}
 
 void BudgetPlate::mouseReleaseEvent(QMouseEvent* event) {
   if (event->button() == Qt::LeftButton) choose(step_at(event->position()), event->modifiers());

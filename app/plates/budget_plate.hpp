@@ -46,9 +46,10 @@ class BudgetPlate : public Plate {
   void set_axes();
   double column_at(const LeftAt& left) const;
   void write_below(int n, const QString& text);
-  void point_at(int step);
+  void point_at(int step, std::optional<LeftAt> spot = {});
   void choose(int step, Qt::KeyboardModifiers held);
   int step_at(const QPointF& place) const;
+  std::optional<LeftAt> spot_at(int step, double column) const;
   int columns() const;  // of text
   QString label_of(int step) const;
   std::vector<BudgetStep> steps_;
@@ -56,6 +57,7 @@ class BudgetPlate : public Plate {
   QString nothing_;
   int chosen_ = -1, heard_ = -1;
   Along along_ = Along::whole;
+  std::optional<LeftAt> spot_;  // the octave, or moment, that is pointed at
   QCPItemText *text_, *empty_;
 };
 

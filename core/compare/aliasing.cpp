@@ -67,8 +67,8 @@ void plus(std::vector<T>& a, const std::vector<T>& b) {
 /// m master, e residual, x the master's bin brought to where it lands. First what the master does in place, of one
 /// pair.
 struct InPlace {
-  std::vector<double> mm;                // by bin
-  std::vector<Complex> em;               // e conj(m)
+  std::vector<double> mm;                   // by bin
+  std::vector<Complex> em;                  // e conj(m)
   std::vector<std::vector<Complex>> xm;     // by image, by bin of the master: x conj(m at the landing)
   std::vector<std::vector<double>> chance;  // |x m|^2
   explicit InPlace(size_t bins) : mm(bins), em(bins), xm(std::size(images), em), chance(std::size(images), mm) {}
@@ -216,7 +216,8 @@ struct Stretch {
   int64_t top_bin = 0;
   void add(int64_t in, const Share& s) {
     last = in;
-    explained += s.explained, chance += s.chance, chance_squares += s.chance * s.chance, beside += s.beside, own += s.own;
+    explained += s.explained, chance += s.chance, chance_squares += s.chance * s.chance, beside += s.beside,
+        own += s.own;
     left += s.left, source += s.source, all += s.all;
     if (s.explained > top) top = s.explained, top_bin = in;
   }
@@ -225,7 +226,8 @@ struct Stretch {
     if (!(chance > 0)) return false;
     const double count = std::max(1.0, chance * chance / chance_squares / bins_alike);
     return explained > std::max(chance, beside) * (1 + beyond_chance / std::sqrt(count)) &&
-           explained > beyond_beside * beside && explained - chance > beyond_own * own && explained < most_gain * source && explained > least_share * all;
+           explained > beyond_beside * beside && explained - chance > beyond_own * own &&
+           explained < most_gain * source && explained > least_share * all;
   }
 };
 
@@ -342,8 +344,7 @@ Aliasing find_aliases(const Clip& master, const Clip& compared, const Clip& ret,
   for (size_t g = 1; g < parts.size(); ++g) parts.front().add(parts[g]);
   for (const InPlace& pair : known.front())
     for (size_t k = 0; k < std::size(images); ++k)
-      for (int64_t in = 2; in < grid.bins() - 2; ++in)
-        parts.front().alike[k][size_t(in)] += pair.alike(k, size_t(in));
+      for (int64_t in = 2; in < grid.bins() - 2; ++in) parts.front().alike[k][size_t(in)] += pair.alike(k, size_t(in));
   parts.front().strongest = *std::max_element(parts.front().mm.begin(), parts.front().mm.end());
   // one-sided, a Hann window's power is 3/8; mean over blocks and pairs
   const double scale = 2 / (0.375 * double(grid.size) * double(grid.size) * double(blocks) * double(fit.pairs.size()));

@@ -78,18 +78,18 @@ void tell_aliases(NullReport& report, const std::vector<Aliasing>& aliasing) {
   if (aliasing.empty()) return;
   const Aliasing& strongest = aliasing.front();
   Cause alias{.code = "alias", .before_db = rest_of(report)};
-  std::optional<Cause> taken_for;  // the first tone: the aliases stand in its place
-  size_t place = report.causes.size();
-  for (size_t n = report.causes.size(); n-- > 0;)
-    if (const Cause& c = report.causes[n];
-        c.code == "tone" && comes_of(aliasing, report.master.sample_rate_hz, c.values["hz"].get<double>(), 6))
-      taken_for = c, place = n;
-  std::erase_if(report.causes, [&](const Cause& c) {
+  std::optional<Cause> taken_for;  // a tone: the aliases stand in its place
+  std::vector<Cause> others;
+  size_t place = 0;
+  for (Cause& c : report.causes) {
     const bool tone =
         c.code == "tone" && comes_of(aliasing, report.master.sample_rate_hz, c.values["hz"].get<double>(), 6);
     const bool burst = c.code == "clicks" && c.before_db.value_or(0) < loudest_burst_db;  // a short note, folded
-    return tone || burst || c.code == "noise" || c.code == "other_programme";
-  });
+    if (tone && !taken_for) taken_for = c, place = others.size();
+    if (!tone && !burst && c.code != "noise" && c.code != "other_programme") others.push_back(std::move(c));
+  }
+  if (!taken_for) place = others.size();
+  report.causes = std::move(others);
   if (taken_for) alias.before_db = taken_for->before_db;
   const double before = alias.before_db ? std::pow(10, *alias.before_db / 10) : 0;
   alias.after_db = causes::relative_db(std::max(0.0, before - strongest.power() / report.sums.master), 1);
@@ -102,7 +102,7 @@ void tell_aliases(NullReport& report, const std::vector<Aliasing>& aliasing) {
     alias.after_db = taken_for->after_db, alias.by_octave = taken_for->by_octave,
     alias.over_time = taken_for->over_time;
   if (!alias.after_db || alias.before_db.value_or(0) - *alias.after_db > least_alias_db)
-    report.causes.insert(report.causes.begin() + long(std::min(place, report.causes.size())), std::move(alias));
+    report.causes.insert(report.causes.begin() + long(place), std::move(alias));
 }
 
 /// What folded lies in what the causes leave that do something to the programme; what was added it may be taken for.

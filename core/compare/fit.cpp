@@ -33,6 +33,13 @@ constexpr double as_good = 4e-3;  // ... where the residual's energy grows by no
 constexpr double hidden_share = 1e-3;
 constexpr double much_left_share = 1e-3, as_good_as_any = 0.03;  // where much is left, so little more says nothing
 
+/// A fit whose last thousandths are known.
+struct Refined {
+  std::vector<CrossSpectra> spectra{};
+  /// Correlation squared with each channel laid by a delay of its own: of all, and of the channel that is least alike.
+  double alike = 1, least_alike = 1;
+};
+
 std::vector<std::complex<double>> signed_sum(const std::vector<CrossSpectra>& spectra,
                                              const std::vector<ChannelPair>& pairs, std::optional<size_t> anchor) {
   std::vector<std::complex<double>> sum(CrossSpectra::size / 2 + 1, 0);
@@ -179,38 +186,13 @@ std::optional<double> ratio_of_most_samples(const Search& s, const Fit& fit) {
   return held_ratio(std::move(all), fit.gain());
 }
 
-/// How alike master and return are (correlation squared) with each channel laid by a delay of its own: all of them, and
-/// the one that is least.
-struct Alike {
-  double all = 1, least = 1;
-};
-Alike alike_by_channel(const Fit& fit, const std::vector<CrossSpectra>& spectra) {
-  double common = 0, whole = 0;
-  Alike alike;
-  for (size_t p = 0; p < spectra.size(); ++p) {
-    const double mm = std::reduce(spectra[p].master.begin(), spectra[p].master.end()),
-                 rr = std::reduce(spectra[p].ret.begin(), spectra[p].ret.end());
-    double own = 0;
-    const double late = 2 * std::numbers::pi * (fit.pairs[p].delay_samples - fit.delay_samples) / CrossSpectra::size;
-    for (size_t k = 0; k < spectra[p].cross.size(); ++k)
-      own += (spectra[p].cross[k] * std::polar(1.0, double(k) * late)).real();
-    own = std::max(0.0, fit.pairs[p].inverted ? -own : own);
-    const double most = std::sqrt(mm * rr);
-    common += own, whole += most;
-    alike.least = std::min(alike.least, most > 0 ? own * own / (most * most) : 0);
-  }
-  if (whole > 0) alike.all = common * common / (whole * whole);
-  return alike;
-}
-
 /// Where a channel comes later than another, the files' delay is that of the one that moved least, not of the louder.
-void take_the_nearest_channel(const Search& s, Fit& fit, const std::vector<CrossSpectra>& spectra) {
+void take_the_nearest_channel(const Search& s, Fit& fit, const Refined& refined) {
   constexpr double apart_samples = 0.5, alike = 0.8;
   if (s.options.delay_samples || fit.pairs.size() < 2) return;
   const auto later = [](const ChannelPair& a, const ChannelPair& b) { return a.delay_samples < b.delay_samples; };
   const auto [first, last] = std::minmax_element(fit.pairs.begin(), fit.pairs.end(), later);
-  if (last->delay_samples - first->delay_samples < apart_samples || alike_by_channel(fit, spectra).least < alike)
-    return;
+  if (last->delay_samples - first->delay_samples < apart_samples || refined.least_alike < alike) return;
   fit.delay_samples = std::min_element(fit.pairs.begin(), fit.pairs.end(), [](const auto& a, const auto& b) {
                         return std::abs(a.delay_samples) < std::abs(b.delay_samples);
                       })->delay_samples;
@@ -218,10 +200,10 @@ void take_the_nearest_channel(const Search& s, Fit& fit, const std::vector<Cross
 
 /// Coherent, and yet hardly alike: the phase is turned all over the band. What delay and polarity turn of it is chance;
 /// the files are laid as they stand.
-void leave_phase_alone(const Search& s, Fit& fit, const std::vector<CrossSpectra>& spectra) {
+void leave_phase_alone(const Search& s, Fit& fit, const Refined& refined) {
   constexpr double coherent = 0.97, hardly_alike = 0.5, far_samples = 64;
-  if (s.options.delay_samples || fit.agreement < coherent || !is_filtered(spectra)) return;
-  if (alike_by_channel(fit, spectra).all > hardly_alike) return;
+  if (s.options.delay_samples || fit.agreement < coherent || !is_filtered(refined.spectra)) return;
+  if (refined.alike > hardly_alike) return;
   const double was = fit.delay_samples;
   fit.delay_samples = std::abs(was) < far_samples ? 0 : std::round(was);
   fit.drift_ppm = 0;
@@ -274,8 +256,9 @@ void settle(const Search& s, Fit& fit, const std::vector<CrossSpectra>& spectra)
   fit.agreement = std::max(fit.agreement, correlation);
 }
 
-std::vector<CrossSpectra> refine(Search& s, Fit& fit) {
-  std::vector<CrossSpectra> spectra;
+Refined refine(Search& s, Fit& fit) {
+  Refined refined;
+  auto& spectra = refined.spectra;
   std::vector<double> weights;
   for (int round = 0; round < most_rounds; ++round) {
     s.job.check();
@@ -289,9 +272,11 @@ std::vector<CrossSpectra> refine(Search& s, Fit& fit) {
     if (!s.options.delay_samples) fit.delay_samples += delay - drift * 1e-6 * centre;
     if ((std::abs(delay) < settled && drift == 0) || (s.options.delay_samples && drift == 0)) break;
   }
+  double common = 0, most = 0;
   for (size_t p = 0; p < fit.pairs.size(); ++p) {
     const auto own = phase_delay(spectra[p].cross, snr_weights({spectra[p]}));
-    const double mm = std::reduce(spectra[p].master.begin(), spectra[p].master.end());
+    const double mm = std::reduce(spectra[p].master.begin(), spectra[p].master.end()),
+                 rr = std::reduce(spectra[p].ret.begin(), spectra[p].ret.end());
     std::complex<double> mr = 0;
     for (size_t k = 0; k < spectra[p].cross.size(); ++k)
       mr += spectra[p].cross[k] *
@@ -299,15 +284,19 @@ std::vector<CrossSpectra> refine(Search& s, Fit& fit) {
     if (!s.return_is_one) fit.pairs[p].inverted = own.inverted;
     fit.pairs[p].delay_samples = fit.delay_samples + own.samples;
     fit.pairs[p].gain_db = mm > 0 && mr != 0.0 ? 20 * std::log10(std::abs(mr.real()) / mm) : 0;
+    const double shared = std::max(0.0, own.inverted ? -mr.real() : mr.real());
+    common += shared, most += std::sqrt(mm * rr);
+    refined.least_alike = std::min(refined.least_alike, mm * rr > 0 ? shared * shared / (mm * rr) : 0);
   }
+  if (most > 0) refined.alike = common * common / (most * most);
   // With few independent blocks chance alone looks coherent: then only the correlation counts.
   if (spectra.front().blocks > 16) fit.agreement = band_coherence(spectra, s.master.format().sample_rate_hz);
-  return spectra;
+  return refined;
 }
 
 /// Anchors of few lines each are moved apart by a filter's phase, which looks like a little drift: what is the more
 /// coherent without it has none.
-void refine_without_drift(Search& s, Fit& fit, std::vector<CrossSpectra>& spectra) {
+void refine_without_drift(Search& s, Fit& fit, Refined& refined) {
   constexpr double little_samples = 4, much_more = 1.05;
   const double moved = 1e-6 * std::abs(fit.drift_ppm) * double(s.anchors.back().at - s.anchors.front().at);
   if (s.options.delay_samples || moved == 0 || moved > little_samples) return;
@@ -318,7 +307,7 @@ void refine_without_drift(Search& s, Fit& fit, std::vector<CrossSpectra>& spectr
   Fit still = fit;
   still.drift_ppm = 0;
   auto other = refine(s, still);
-  if (coherent(other) > much_more * coherent(spectra)) fit = still, spectra = std::move(other);
+  if (coherent(other.spectra) > much_more * coherent(refined.spectra)) fit = still, refined = std::move(other);
 }
 
 }  // namespace
@@ -341,12 +330,12 @@ Fit find_fit(const Clip& master, const Clip& ret, const FitOptions& options, con
     found.drift_ppm = s.line.drift_ppm;
     auto map = find_pairs(master, ret, s.anchors, s.line, job);
     found.pairs = std::move(map.pairs), s.return_is_one = map.return_is_one;
-    auto spectra = refine(s, found);
-    refine_without_drift(s, found, spectra);
+    auto refined = refine(s, found);
+    refine_without_drift(s, found, refined);
     job.report(0.9);
-    take_the_nearest_channel(s, found, spectra);
-    leave_phase_alone(s, found, spectra);
-    settle(s, found, spectra);
+    take_the_nearest_channel(s, found, refined);
+    leave_phase_alone(s, found, refined);
+    settle(s, found, refined.spectra);
     if (found.agreement > fit.agreement) fit = found;
     if (fit.agreement >= least_agreement) break;
   }

@@ -102,31 +102,21 @@ size_t on_grid(int64_t offset, const Piece& piece, int64_t hop) {
   return size_t(((offset - piece.first) % hop + hop) % hop);
 }
 
-/// The word length that the samples were written to: 16, or so many bits that nothing shows.
-int written_bits(const std::vector<Piece>& pieces) {
-  constexpr double step = 1.0 / 65536;  // a mid of two channels has half a step
-  for (const Piece& p : pieces)
-    for (const auto& x : p.channels)
-      for (const double v : x)
-        if (v / step != std::nearbyint(v / step)) return 24;
-  return 16;
-}
-
-/// Power of a coefficient of what rounding to a word length adds.
-double rounding_in(CoderTransform& t, int bits) {
+/// Power of a coefficient of what rounding to 16 bits adds: no coder's steps are as fine, and what decoders and windows
+/// that are not quite its own leave of nothing lies under that.
+double rounding_in(CoderTransform& t) {
   dsp::Noise chance(23);
   std::vector<double> noise(t.reach), out(t.size);
-  for (double& v : noise) v = (chance.uniform() - 0.5) * std::ldexp(1.0, 1 - bits);
+  for (double& v : noise) v = (chance.uniform() - 0.5) * std::ldexp(1.0, -15);
   t.take(noise);
   t.forward(0, out);
   return std::inner_product(out.begin(), out.end(), out.begin(), 0.0) / double(out.size());
 }
 
-/// Share of the coefficients that are more than what rounding makes of nothing, in the blocks in which the grid shows.
+/// Share of the coefficients that are more than what rounding makes of nothing, in the half of the blocks with fewest.
 double filled(CoderTransform& t, const std::vector<Piece>& pieces, int64_t offset, std::vector<double>& out) {
   constexpr double over_rounding = 16;
-  // MP3's filter bank is not one that gives back all: what it makes of nothing lies about as high
-  const double least = over_rounding * rounding_in(t, t.family == "mp3" ? 16 : written_bits(pieces));
+  const double least = over_rounding * rounding_in(t);
   std::vector<double> shares;
   for (const Piece& p : pieces) {
     double count = 0;

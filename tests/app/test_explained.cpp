@@ -147,6 +147,8 @@ class TestExplained : public QObject {
       });
       const double x = along == BudgetPlate::Along::octaves ? std::log2(most->at / 31.25) : most->at;
       const QPoint at(int(causes->xAxis->coordToPixel(x)), int(causes->yAxis->coordToPixel(most->before_db - 3)));
+      QTest::mouseMove(causes, at);
+      QVERIFY2(causes->read_out(1).contains(number(most->before_db, 1)), qPrintable(causes->read_out(1)));
       QSignalSpy chosen(causes, &BudgetPlate::cause_chosen);
       QTest::mouseClick(causes, Qt::LeftButton, Qt::NoModifier, at);
       QCOMPARE(chosen.count(), 1);

@@ -13,11 +13,6 @@ using namespace heathmist::test;
 
 namespace {
 
-double number(const Cause* c, const char* key) {
-  return c && c->values[key].is_number() ? c->values[key].get<double>() : NAN;
-}
-bool is_near(double value, double truth, double by) { return std::abs(value - truth) <= by; }
-
 /// A section of that kind near these values.
 bool has_section(const Cause* eq, const char* type, double hz, double gain_db) {
   return eq && std::any_of(eq->values["sections"].begin(), eq->values["sections"].end(), [&](const Json& s) {

@@ -4,6 +4,8 @@
 #include <numbers>
 
 #include "core/audio/clip.hpp"
+#include "core/bench/json.hpp"
+#include "core/compare/causes/of_pair.hpp"
 #include "core/compare/explain.hpp"
 #include "tests/support/programmes.hpp"
 #include "tests/support/signals.hpp"
@@ -14,11 +16,6 @@ using namespace heathmist;
 using namespace heathmist::test;
 
 namespace {
-
-double number(const Cause* c, const char* key) {
-  return c && c->values[key].is_number() ? c->values[key].get<double>() : NAN;
-}
-bool is_near(double value, double truth, double by) { return std::abs(value - truth) <= by; }
 
 /// Frame n is what the sound was at frame from(n); before and behind it there is nothing.
 Planar laid_by(const Planar& sound, int64_t frames, const std::function<int64_t(int64_t n)>& from) {
@@ -78,6 +75,19 @@ class TestToldRight : public StageTest {
     QVERIFY2(!tells(r, "delay") && !tells(r, "clicks") && r.fit.delay_samples == 0, qPrintable(told(r)));
   }
 
+  /// Both late, by much and by more, and filtered: neither delay is a turn of phase.
+  void both_channels_late_and_filtered_keep_their_delays() {
+    const Planar sound = programme("wide", 48000, 8, 13), dull = filtered(sound, 48000, "high shelf", 4000, 0.7071, -6);
+    Planar ret = sound;
+    for (int c = 0; c < 2; ++c)
+      for (int64_t n = 0, late = c ? 443 : 210; n < ret.frames(); ++n)
+        ret.channel(c)[size_t(n)] = n < late ? 0 : dull.channel(c)[size_t(n - late)];
+    const auto r = told_of(sound, ret, 48000);
+    QVERIFY2(is_near(r.fit.delay_samples, 210, 0.5) && std::string(r.fit.polarity()) == "normal", qPrintable(told(r)));
+    QVERIFY2(is_near(number(cause(r, "channel_delay"), "delay_samples"), 233, 0.1) && tells(r, "eq"),
+             qPrintable(told(r)));
+  }
+
   void a_turn_of_phase_is_no_drift() {
     const Planar sound = programme("piano", 48000, 16, 5);
     const auto r = told_of(sound, filtered(sound, 48000, "all pass", 2000, 0.7), 48000);
@@ -126,6 +136,18 @@ class TestToldRight : public StageTest {
     const Cause* word = cause(r, "word_length");
     QVERIFY2(word && word->values["bits"] == 16 && word->values["dither"] == dither.toStdString(), qPrintable(told(r)));
     QVERIFY2(!tells(r, "noise"), qPrintable(told(r)));
+  }
+
+  /// Louder than any dither of that length, and not shaped: it was added.
+  void noise_behind_a_conversion_is_no_word_length() {
+    const Planar sound = scaled(programme("dense", 44100, 8, 12), 0.9);
+    const auto master = save(folder_ / "m.wav", sound, 44100, WordFormat::pcm16);
+    const auto other = run(Clip::open(master), {{{"type", "converter"}, {"rate_hz", 48000}, {"by", "libsoxr"}}});
+    Planar ret;
+    other->reader()->read(0, other->format().frames, ret);
+    const auto r = explained_null_of(
+        master, save(folder_ / "r.wav", with_noise(ret, std::pow(10, -80.0 / 20), 4), 48000, WordFormat::pcm16));
+    QVERIFY2(is_near(number(cause(r, "noise"), "level_dbfs"), -80, 1) && !tells(r, "word_length"), qPrintable(told(r)));
   }
 
   /// Of a file so long that only stretches of it are read.
@@ -263,10 +285,24 @@ class TestToldRight : public StageTest {
     QVERIFY(octave(hum, 62.5).before_db - octave(hum, 62.5).after_db > 30);
     QVERIFY(octave(hum, 4000).before_db - octave(hum, 4000).after_db < 3);
     const auto by_eq = eq->by_octave, by_hum = hum->by_octave;
-    if (eq < hum)
-      for (size_t n = 0; n < by_eq.size(); ++n) QCOMPARE(by_eq[n].after_db, by_hum[n].before_db);
+    QVERIFY2(eq < hum && by_eq.size() == by_hum.size(), qPrintable(told(r)));  // each begins where the last one ended
+    for (size_t n = 0; n < by_eq.size(); ++n) QCOMPARE(by_eq[n].after_db, by_hum[n].before_db);
+    for (const Json& c : null_json(r)["causes"])
+      if (c["code"] == "eq" || c["code"] == "hum")
+        QVERIFY(c["by_octave"].size() == by_eq.size() && c["over_time"][0].size() == 3);
     for (const Cause* c : {eq, hum})
       for (const LeftAt& l : c->over_time) QVERIFY(l.at > 0 && l.at < 8 && l.before_db > l.after_db - 0.5);
+  }
+
+  /// What a coder does at the edges of its band is its own; in the middle somebody else did it.
+  void an_eq_at_the_edge_is_the_coders() {
+    NullReport r;
+    r.sums.master = 1, r.sums.residual = 4e-3;
+    for (const auto& [hz, kind] : {std::pair{26.0, Kind::lossy}, {3000.0, Kind::changed}, {18000.0, Kind::lossy}}) {
+      Cause eq{.code = "eq", .before_db = -24.0, .after_db = -39.0}, coded{.code = "lossy", .before_db = -39.0};
+      eq.values = {{"most_hz", hz}};
+      QCOMPARE(name_of(kind_by_causes({eq, coded}, r)), name_of(kind));
+    }
   }
 
   void of_a_mono_file_no_channel_is_named() {

@@ -110,6 +110,12 @@ bool tells(const NullReport& report, const std::string& code) {
   return std::any_of(report.causes.begin(), report.causes.end(), [&](const Cause& c) { return c.code == code; });
 }
 
+double number(const Cause* c, const char* key) {
+  return c && c->values.contains(key) && c->values[key].is_number() ? c->values[key].get<double>() : NAN;
+}
+
+bool is_near(double value, double truth, double by) { return std::abs(value - truth) <= by; }
+
 const Cause* cause(const NullReport& r, const char* code) {
   const auto found = std::find_if(r.causes.begin(), r.causes.end(), [&](const Cause& c) { return c.code == code; });
   return found == r.causes.end() ? nullptr : &*found;

@@ -63,7 +63,9 @@ NullReport told_of(const Folder& folder, const Planar& master, const Planar& ret
 std::string contradiction_in(const NullReport& report);
 bool tells(const NullReport& report, const std::string& code);   ///< among its causes
 const Cause* cause(const NullReport& report, const char* code);  ///< the first of them; nothing where there is none
-QString told(const NullReport& report);                          ///< kind and causes with their levels, in a line
-double db(std::optional<double> value);                          ///< -999 for none
+double number(const Cause* cause, const char* key);              ///< one of its values; NaN where there is none
+bool is_near(double value, double truth, double by);
+QString told(const NullReport& report);  ///< kind and causes with their levels, in a line
+double db(std::optional<double> value);  ///< -999 for none
 
 }  // namespace heathmist::test

@@ -103,16 +103,11 @@ QWidget* PlateBoard::make_right() {
   right_->add(tr("Thirds"), tr("Depth by third octave (Alt+0)"), thirds_);
   head->addWidget(right_);
   legend_ = soft_label(page);
-  legend_->setText(tr("under master, dB"));
   legend_->setAlignment(Qt::AlignRight | Qt::AlignVCenter);
   legend_->setSizePolicy(QSizePolicy::Ignored, QSizePolicy::Preferred);
   head->addWidget(legend_, 1);
   rows->addWidget(right_->pages(), 1);
-  connect(right_, &Chooser::chosen, this, [this](int now) {
-    legend_->setText(now == depth_page  ? tr("under master, dB")
-                     : now == mask_page ? tr("over mask, dB: a hint")
-                                        : QString());
-  });
+  connect(right_, &Chooser::chosen, this, [this](int now) { tell_unit(now); });
   connect(depth_, &DepthPlate::clicked, this, &PlateBoard::cell_chosen);
   connect(mask_, &DepthPlate::clicked, this, &PlateBoard::cell_chosen);
   auto go = [this](QTableWidgetItem* item) {
@@ -214,6 +209,15 @@ void PlateBoard::make_menus(QHBoxLayout* head) {
   path_tools_ = {lower_button};
   for (QWidget* tool : {along_button, drawn_button, lower_button}) head->addWidget(tool);
   lower_button->hide();
+}
+
+/// Of the colours at the right: in words where there is room for them beside the names of the plates.
+void PlateBoard::tell_unit(int page) {
+  const bool wide = width() > 900, roomy = width() > 700;
+  legend_->setVisible(roomy);
+  legend_->setText(page == depth_page  ? (wide ? tr("under master, dB") : tr("dB"))
+                   : page == mask_page ? (wide ? tr("over mask, dB: a hint") : tr("dB"))
+                                       : QString());
 }
 
 /// What a tool is set to, where there is room for it.
@@ -386,7 +390,7 @@ void PlateBoard::resizeEvent(QResizeEvent* event) {
   for (const auto* tools : {&causes_tools_, &spectra_tools_, &path_tools_})
     for (QWidget* tool : *tools)
       if (auto* button = qobject_cast<QToolButton*>(tool)) say(button, button->property("words").toString());
-  legend_->setVisible(event->size().width() > 900);  // the names of the plates come first
+  tell_unit(right_->index());
 }
 
 void PlateBoard::set_range(double from_s, double to_s) {

@@ -67,6 +67,7 @@ class PlateBoard : public QWidget {
   void make_menus(QHBoxLayout* head);
   QTableWidget* make_table(const QStringList& heads, const QString& words);
   void say(QToolButton* tool, const QString& words);
+  void tell_unit(int page);
   void draw_spectra();
   void draw_stack();
   void show_cause(int step, bool without);

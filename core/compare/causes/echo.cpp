@@ -150,13 +150,14 @@ class OneRepeat {
   std::span<const double> model_, left_;
 };
 
-/// The lag near `place` at which one repeat takes out most of all pairs.
+/// The lag within four samples of `place` at which one repeat takes out most of all pairs.
 int64_t best_lag(const std::vector<OneRepeat>& repeats, int64_t place, int threads) {
-  std::vector<double> taken(2 * around + 1);
+  constexpr int64_t near = 4;
+  std::vector<double> taken(2 * near + 1);
   each_pair(threads, int(taken.size()), [&](int k) {
-    for (const auto& r : repeats) taken[size_t(k)] += r.at(place - around + k).taken;
+    for (const auto& r : repeats) taken[size_t(k)] += r.at(place - near + k).taken;
   });
-  return place - around + (std::max_element(taken.begin(), taken.end()) - taken.begin());
+  return place - near + (std::max_element(taken.begin(), taken.end()) - taken.begin());
 }
 
 /// The stretch that is read: the loudest where there are several, and no more than is quick.

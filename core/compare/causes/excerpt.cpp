@@ -14,7 +14,7 @@ constexpr size_t most_events = 3;
 constexpr int64_t block_frames = 1 << 16;
 constexpr double beyond_s = 0.005;
 constexpr double settling_s = 0.1;  // at the start of a stretch: what a filter still holds of before is not there
-constexpr double ahead_s = 0.1;  // ... and before one: a linear phase reaches ahead
+constexpr double ahead_s = 0.1;     // ... and before one: a linear phase reaches ahead
 
 /// Energies of the master and the residual in short pieces, summed from the start.
 struct Running {
@@ -85,6 +85,18 @@ void keep_course(Excerpt& e, const ResidualSums& sums, const Fit& fit) {
     e.course.push_back({double(s.mm[n]), double(s.mr[n]) / g, double(s.rr[n]) / (g * g)});
 }
 
+/// Where a channel that is laid by its own delay has not begun yet, or has ended.
+void leave_out_ends(Excerpt& e, const Fit& fit, int64_t return_frames) {
+  double early = 0, late = 0;  // frames that the return lacks of a channel, at the start and at the end of the overlap
+  for (const auto& p : fit.pairs) {
+    early = std::max(early, -(double(fit.first) * fit.ratio() + p.delay_samples));
+    late = std::max(late, double(fit.last) * fit.ratio() + p.delay_samples - double(return_frames));
+  }
+  const auto whole = [&](double frames) { return std::min(e.frames(), int64_t(std::ceil(frames))); };
+  if (early > 0 && e.stretches.front().first == fit.first) std::fill_n(e.told.begin(), whole(early), 0);
+  if (late > 0) std::fill_n(e.told.end() - whole(late), whole(late), 0);
+}
+
 }  // namespace
 
 double Places::time_of(int64_t place) const {
@@ -125,22 +137,6 @@ double power_left(const Excerpt& e, const Planar& model, bool odd) {
   }
   return count > 0 ? sum / count : 0;
 }
-
-namespace {
-
-/// Where a channel that is laid by its own delay has not begun yet, or has ended.
-void leave_out_ends(Excerpt& e, const Fit& fit, int64_t return_frames) {
-  double early = 0, late = 0;  // frames that the return lacks of a channel, at the start and at the end of the overlap
-  for (const auto& p : fit.pairs) {
-    early = std::max(early, -(double(fit.first) * fit.ratio() + p.delay_samples));
-    late = std::max(late, double(fit.last) * fit.ratio() + p.delay_samples - double(return_frames));
-  }
-  const auto whole = [&](double frames) { return std::min(e.frames(), int64_t(std::ceil(frames))); };
-  if (early > 0 && e.stretches.front().first == fit.first) std::fill_n(e.told.begin(), whole(early), 0);
-  if (late > 0) std::fill_n(e.told.end() - whole(late), whole(late), 0);
-}
-
-}  // namespace
 
 Excerpt take_excerpt(const Clip& master, const Clip& ret, const Fit& fit, const ResidualSums& sums,
                      const Continuity& breaks, bool by_channel, int64_t most_samples, const Job& job) {

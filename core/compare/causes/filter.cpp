@@ -95,8 +95,8 @@ Json section_json(const EqSection& s) {
 }
 
 /// The frequency above which nothing is left of a spectrum that goes on in the model: where the response comes down by
-/// 3 dB, of a fall that leaves nothing a third of an octave farther up. Where the model holds little, under the return's
-/// noise, nothing is known.
+/// 3 dB, of a fall that leaves nothing five twelfths of an octave farther up. Where the model holds little, under the
+/// return's noise, nothing is known.
 std::optional<double> band_limit(const Response& r, size_t pair, double flat_db) {
   struct Level {
     double hz, db;
@@ -335,8 +335,7 @@ std::optional<Found> estimate_filter(const Excerpt& e, const Planar& model) {
     if (const auto own = tail_of(r, size_t(p), e.rate_hz);
         own && shapes.back().error_db > ragged_db && (!tail || own->direct_to_tail_db < tail->direct_to_tail_db))
       tail = own;
-    if (const auto own = band_limit(r, size_t(p), shapes.back().flat_db); own && (!limit || *own < *limit))
-      limit = own;
+    if (const auto own = band_limit(r, size_t(p), shapes.back().flat_db); own && (!limit || *own < *limit)) limit = own;
   }
   Cause c;
   if (tail) {

@@ -108,7 +108,8 @@ std::optional<Found> estimate_mute(const Excerpt& e, const Planar& model) {
     for (int64_t n = 0; n < e.frames(); ++n)
       if (e.told[size_t(n)]) total += std::pow(model.channel(p)[size_t(n)], 2);
     for (const Gap& g : found)
-      for (int64_t n = g.from; n < g.to; ++n) in_gaps += std::pow(model.channel(p)[size_t(n)], 2);
+      for (int64_t n = g.from; n < g.to; ++n)
+        if (e.told[size_t(n)]) in_gaps += std::pow(model.channel(p)[size_t(n)], 2);
     if (found.empty()) continue;
     if (in_gaps > whole_channel * total) silent.push_back(p);
     channels.push_back(p);

@@ -205,17 +205,29 @@ std::optional<Cause> word_length(const Excerpt& e, const Planar& model, const Bu
   return c;
 }
 
-/// The error of the word length that a return of another rate was written to, by its power over all of its own band
-/// (dB, at the master's level): a twelfth of a step squared, with dither a sixth or a quarter (Lipshitz, Wannamaker and
-/// Vanderkooy 1992). Shaped, it may be much louder.
-std::optional<Cause> word_length_elsewhere(const Excerpt& e, const BudgetFacts& facts, double power_db,
+/// The error of the word length that a return of another rate was written to, by the density of noise over the band
+/// that both share, brought to all of the return's: a twelfth of a step squared, with dither a sixth or a quarter
+/// (Lipshitz, Wannamaker and Vanderkooy 1992); or shaped, and louder. Louder and not shaped is noise.
+std::optional<Cause> word_length_elsewhere(const Excerpt& e, const BudgetFacts& facts, const Cells& cells,
                                            double level_dbfs) {
-  constexpr double near_db = 0.8, softest_db = -14, loudest_db = 18;
+  constexpr double near_db = 0.8, most_steps2 = 0.45, softest_db = -14, loudest_db = 18;
+  if (!facts.bits_elsewhere || *facts.bits_elsewhere >= 24) return {};
+  const double shared = std::min(1.0, double(facts.rate_elsewhere_hz) / e.rate_hz);
+  const double scale = scale_of(e.pairs()) * facts.rate_elsewhere_hz / cells.bin_hz / 2 / double(cells.columns.size());
   const double step_db = 20 * std::log10(std::ldexp(1.0, 1 - *facts.bits_elsewhere));
-  const double steps_db = power_db + facts.gain_db - step_db;
-  if (*facts.bits_elsewhere >= 24 || level_dbfs - step_db < softest_db || level_dbfs - step_db > loudest_db) return {};
+  const double steps_db =
+      density_db(cells.spectrum, 0.05 * shared, 0.6 * shared) + 10 * std::log10(scale) + facts.gain_db - step_db;
+  const double tilt =
+      density_db(cells.spectrum, 0.7 * shared, 0.9 * shared) - density_db(cells.spectrum, 0.02 * shared, 0.25 * shared);
+  const bool shaped = tilt > shaped_tilt_db && level_dbfs - step_db < loudest_db;
+  const bool plain = steps_db > softest_db && steps_db < 10 * std::log10(most_steps2);
+  if (!shaped && !plain) return {};
   const auto near = [&](double steps2) { return std::abs(steps_db - 10 * std::log10(steps2)) < near_db; };
-  const char* dither = near(1.0 / 12) ? "none" : near(1.0 / 6) ? "rectangular" : near(1.0 / 4) ? "triangular" : nullptr;
+  const char* dither = shaped           ? "shaped"
+                       : near(1.0 / 12) ? "none"
+                       : near(1.0 / 6)  ? "rectangular"
+                       : near(1.0 / 4)  ? "triangular"
+                                        : nullptr;
   Cause c{.code = "word_length"};
   for (int p = 0; p < e.pairs(); ++p) c.channels.push_back(p);
   c.values = {{"bits", *facts.bits_elsewhere}, {"truncated", dither ? Json(false) : Json(nullptr)}};
@@ -271,15 +283,8 @@ std::optional<Cause> cause_of_rest(const Excerpt& e, const Planar& model, const 
                                                   : "rising"},
               {"tilt_db", high - low},
               {"steady", steady}};
-  if (facts.bits_elsewhere && steady) {
-    const double bins = double(fft_size) * std::min(1.0, double(facts.rate_elsewhere_hz) / e.rate_hz);
-    const double per_bin =
-        density_db(cells.spectrum, 0.05, 0.3 * bins / fft_size * 2) - 10 * std::log10(double(cells.columns.size()));
-    if (auto word = word_length_elsewhere(
-            e, facts, per_bin + 10 * std::log10(scale_of(e.pairs()) * facts.rate_elsewhere_hz / cells.bin_hz / 2),
-            level_dbfs))
-      return word;
-  }
+  if (steady)
+    if (auto word = word_length_elsewhere(e, facts, cells, level_dbfs)) return word;
   return c;
 }
 
