@@ -5,6 +5,7 @@
 //   --null A B    only null and explain two files and print the peak memory (used for the memory figure)
 #include <benchmark/benchmark.h>
 #include <fmt/format.h>
+#include <sched.h>
 #include <sys/resource.h>
 #include <sys/wait.h>
 #include <unistd.h>
@@ -12,6 +13,7 @@
 #include <cstdlib>
 #include <map>
 
+#include "benchmarks/pairs.hpp"
 #include "benchmarks/peers.hpp"
 #include "core/bench/converter_board.hpp"
 #include "core/bench/document.hpp"
@@ -44,14 +46,18 @@ class Ratios : public benchmark::ConsoleReporter {
  public:
   void ReportRuns(const std::vector<Run>& runs) override {
     for (const auto& run : runs)
-      if (run.aggregate_name == "median") medians_[run.run_name.function_name] = run.GetAdjustedRealTime();
+      if (run.aggregate_name == "median") {
+        medians_[run.run_name.function_name] = run.GetAdjustedRealTime();
+        work_[run.run_name.function_name] = run.GetAdjustedCPUTime();
+      }
     ConsoleReporter::ReportRuns(runs);
   }
   Ratios() : ConsoleReporter(OO_None) {}
   double median(const std::string& name) { return medians_[name]; }
+  double work(const std::string& name) { return work_[name]; }  ///< of all threads
 
  private:
-  std::map<std::string, double> medians_;
+  std::map<std::string, double> medians_, work_;
 };
 
 void add(const char* name, const std::function<void()>& work, int repetitions = 5) {
@@ -60,10 +66,24 @@ void add(const char* name, const std::function<void()>& work, int repetitions = 
                                  for (auto _ : state) work();
                                })
       ->UseRealTime()
+      ->MeasureProcessCPUTime()
       ->Unit(benchmark::kMillisecond)
       ->Iterations(1)
       ->Repetitions(repetitions)
       ->DisplayAggregatesOnly(true);
+}
+
+/// The same on the first core alone, with all threads that the work begins.
+std::function<void()> on_one_core(const std::function<void()>& work) {
+  return [work] {
+    cpu_set_t before, first;
+    sched_getaffinity(0, sizeof before, &before);
+    CPU_ZERO(&first);
+    CPU_SET(0, &first);
+    sched_setaffinity(0, sizeof first, &first);
+    work();
+    sched_setaffinity(0, sizeof before, &before);
+  };
 }
 
 long peak_memory_mib(const char* self, const fs::path& a, const fs::path& b) {
@@ -116,6 +136,8 @@ int main(int argc, char** argv) {
     auto report = null_test(m, r);
     explain(*m, *r, {m, r}, report);
   });
+  for (const auto& m : pairs::measurements(files.master))
+    add(m.name.c_str(), m.one_core ? on_one_core(m.work) : m.work, 3);
   add("null_whole_file_fftw", [&] { peers::whole_file_correlation(files.master, files.ret); });
   add("fit_heathmist", [&] { find_fit(*Clip::open(files.master), *Clip::open(files.ret), {}); });
   add("open_heathmist", [&] { survey(*Clip::open(files.long_master)); });
@@ -169,6 +191,9 @@ int main(int argc, char** argv) {
       minutes, ratios.median("null_heathmist") / ratios.median("null_whole_file_fftw"));
   fmt::print("the same with its explanation in full against the plain null: {:.2f} of its time (to reach: 3)\n",
              ratios.median("explained_heathmist") / ratios.median("null_heathmist"));
+  for (const auto& line : pairs::told([&](const std::string& name) { return ratios.median(name); },
+                                      [&](const std::string& name) { return ratios.work(name); }))
+    fmt::print("{}\n", line);
   fmt::print(
       "opening a {}-minute 96 kHz file to its overview against reading it once: {:.2f} of its time (to reach: 1.5)\n",
       long_minutes, ratios.median("open_heathmist") / ratios.median("open_plain_read"));

@@ -5,6 +5,7 @@
 #include <numbers>
 #include <numeric>
 
+#include "core/compare/segments.hpp"
 #include "core/dsp/fft.hpp"
 
 namespace heathmist {
@@ -21,27 +22,30 @@ constexpr double chance_margin = 4;      // times what chance alone explains: le
 constexpr double crossing_margin = 9;    // the same for what comes across from the other channel
 constexpr double least_apart = 0.03;  // 1 - coherence of the master's channels, under which they cannot be told apart
 constexpr double least_told = 0.05;   // of the master's power that must lie where crosstalk can be told
-constexpr int64_t segment_blocks = 24;
+constexpr int64_t segment_blocks = 24, most_segments = 12;  // of a long one, some two minutes in all
+constexpr double overlapped = 0.947;  // averages in a Hann window's block that half overlaps the next
 
 /// Cross-spectra of the master's channels (inputs) and what is left of the residual (outputs).
 struct Averages {
   std::vector<Bins> inputs;               // inputs x inputs, conj(first) * second
   std::vector<Bins> across;               // outputs x inputs, conj(input) * output
   std::vector<std::vector<double>> left;  // outputs
-  double blocks = 0;
+  double blocks = 0, squares = 0;         // sums of the blocks' weights, and of their squares
 
   Averages(size_t pairs, bool crossing, size_t bins)
       : inputs(crossing ? pairs * pairs : pairs, Bins(bins)),
         across(inputs.size(), Bins(bins)),
         left(pairs, std::vector<double>(bins)) {}
-  void add(const Averages& other) {
+  void add(const Averages& other, double weight) {
     for (size_t n = 0; n < inputs.size(); ++n)
       for (size_t k = 0; k < inputs[n].size(); ++k)
-        inputs[n][k] += other.inputs[n][k], across[n][k] += other.across[n][k];
+        inputs[n][k] += weight * other.inputs[n][k], across[n][k] += weight * other.across[n][k];
     for (size_t p = 0; p < left.size(); ++p)
-      for (size_t k = 0; k < left[p].size(); ++k) left[p][k] += other.left[p][k];
-    blocks += other.blocks;
+      for (size_t k = 0; k < left[p].size(); ++k) left[p][k] += weight * other.left[p][k];
+    blocks += weight * other.blocks, squares += weight * weight * other.blocks;
   }
+  /// How many averages of one weight say as much (Kish 1965).
+  double independent() const { return overlapped * (squares > 0 ? blocks * blocks / squares : 0); }
 };
 
 struct Plan {
@@ -52,6 +56,7 @@ struct Plan {
   bool crossing;  // the path goes across the channels as well
   int64_t blocks;
   std::vector<double> window;
+  std::vector<Segment> segments{};          // that are read
   const std::vector<Bins>* path = nullptr;  // what is taken out already: outputs x inputs
 
   size_t place(size_t output, size_t input) const { return crossing ? output * pairs + input : output; }
@@ -143,7 +148,7 @@ class Sifter {
 
 Averages averages_of(const Plan& plan, const Job& job) {
   const size_t bins = plan.size / 2 + 1;
-  const int64_t segments = (plan.blocks + segment_blocks - 1) / segment_blocks;
+  const auto segments = std::ssize(plan.segments);
   Averages all(plan.pairs, plan.crossing, bins);
   // Segments are added in order, a few at a time: the result depends on no thread count, the memory not on the length.
   constexpr int64_t batch = 8;
@@ -152,8 +157,9 @@ Averages averages_of(const Plan& plan, const Job& job) {
     std::vector<Averages> parts(size_t(count), Averages(plan.pairs, plan.crossing, bins));
     for_each_segment(
         count, job.part(double(from) / double(segments), double(from + count) / double(segments)),
-        [&] { return Sifter(plan); }, [&](Sifter& sifter, int64_t n) { sifter.segment(from + n, parts[size_t(n)]); });
-    for (const auto& part : parts) all.add(part);
+        [&] { return Sifter(plan); },
+        [&](Sifter& sifter, int64_t n) { sifter.segment(plan.segments[size_t(from + n)].index, parts[size_t(n)]); });
+    for (int64_t n = 0; n < count; ++n) all.add(parts[size_t(n)], plan.segments[size_t(from + n)].weight);
   }
   return all;
 }
@@ -169,7 +175,7 @@ Found solve(const Plan& plan, const Averages& a) {
   const size_t bins = plan.size / 2 + 1;
   Found found{std::vector<Bins>(a.across.size(), Bins(bins)), {plan.pairs, std::vector<double>(bins)}};
   const bool two = plan.crossing && plan.pairs == 2;
-  const double averages = std::max(2.0, a.blocks * 0.947), chance = (two ? 2 : 1) / averages;
+  const double averages = std::max(2.0, a.independent()), chance = (two ? 2 : 1) / averages;
   for (size_t k = 0; k < bins; ++k)
     for (size_t o = 0; o < plan.pairs; ++o) {
       const double left = a.left[o][k];
@@ -255,6 +261,8 @@ Split split_residual(const Clip& master, const Clip& ret, const Fit& fit, const 
   plan.crossing = plan.crossing && fit.pairs[0].master != fit.pairs[1].master;
   plan.blocks = std::max<int64_t>(1, (frames - int64_t(plan.size) * 5 / 4) / int64_t(plan.size / 2) + 1);
   plan.window = dsp::hann(plan.size);
+  plan.segments = segments_of(sums, fit, rate, (plan.blocks + segment_blocks - 1) / segment_blocks,
+                              segment_blocks * int64_t(plan.size / 2), most_segments);
 
   dsp::RealFft<double> fft(plan.size);
   Averages first = averages_of(plan, job.part(0, 0.2)), left = first;
@@ -274,7 +282,7 @@ Split split_residual(const Clip& master, const Clip& ret, const Fit& fit, const 
 
   const size_t bins = plan.size / 2 + 1;
   split.path.bin_hz = double(rate) / double(plan.size);
-  split.path.blocks = first.blocks * 0.947;
+  split.path.blocks = first.independent();
   for (size_t o = 0; o < plan.pairs; ++o) {
     split.path.difference.emplace_back(plan.pairs, Bins(bins));
     for (size_t i = 0; i < plan.pairs; ++i)

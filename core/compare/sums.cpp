@@ -32,7 +32,7 @@ std::optional<double> ResidualSums::remainder_relative_db() const { return power
 
 namespace {
 
-constexpr int64_t block_frames = 1 << 15;
+constexpr int64_t block_frames = 49100;  // what two transforms of the longer FullBand block read, drift and all
 constexpr int most_columns = 4096;
 
 std::vector<double> sixth_octave_edges(double sample_rate_hz) {
@@ -100,7 +100,7 @@ class Worker {
     const auto tail = int64_t(a_.size());
     for (int64_t at = from; at < to; at += block_frames) {
       const int64_t frames = std::min(block_frames, to - at);
-      load(at, frames + tail);
+      load(at, frames + tail, at == from ? 0 : tail);
       for (size_t p = 0; p < pairs; ++p) {
         levels(p, at, frames, part);
         loudness(p, at, frames);
@@ -110,10 +110,21 @@ class Worker {
   }
 
  private:
-  /// Master, laid return and residual of every pair from frame `at`; zero outside the range.
-  void load(int64_t at, int64_t frames) {
-    master_.read(at, frames, m_);
-    laid_.read(at, frames, r_);
+  /// Master, laid return and residual of every pair from frame `at`; zero outside the range. The last `held` frames that
+  /// were loaded are the first now.
+  void load(int64_t at, int64_t frames, int64_t held = 0) {
+    const auto go_on = [&](auto& reader, Planar& samples) {
+      reader.read(at + held, frames - held, fresh_);
+      if (!held) return std::swap(samples, fresh_);
+      const int64_t before = samples.frames();
+      next_.resize(fresh_.channels(), frames);
+      for (int c = 0; c < next_.channels(); ++c) {
+        std::copy_n(samples.channel(c).begin() + long(before - held), held, next_.channel(c).begin());
+        std::copy(fresh_.channel(c).begin(), fresh_.channel(c).end(), next_.channel(c).begin() + long(held));
+      }
+      std::swap(samples, next_);
+    };
+    go_on(master_, m_), go_on(laid_, r_);
     const auto inside = size_t(std::clamp<int64_t>(l_.last - at, 0, frames));
     e_.resize(int(l_.fit.pairs.size()), frames);
     for (int c = 0; c < m_.channels(); ++c) std::fill(m_.channel(c).begin() + long(inside), m_.channel(c).end(), 0.0);
@@ -253,7 +264,7 @@ class Worker {
   LaidMaster master_;
   LaidReturn laid_;
   dsp::RealFft<double> a_, b_;
-  Planar m_, r_, e_;
+  Planar m_, r_, e_, fresh_, next_;
   std::vector<KWeighting> weighting_;
 };
 

@@ -37,6 +37,17 @@ class KaiserTable {
 
 double sinc(double t) { return t == 0 ? 1 : std::sin(std::numbers::pi * t) / (std::numbers::pi * t); }
 
+/// The product, without the care for infinities that std::complex takes.
+void multiply(std::span<const std::complex<double>> a, std::span<const std::complex<double>> b,
+              std::span<std::complex<double>> to) {
+  const auto *x = reinterpret_cast<const double*>(a.data()), *y = reinterpret_cast<const double*>(b.data());
+  auto* z = reinterpret_cast<double*>(to.data());
+  for (size_t n = 0; n < 2 * b.size(); n += 2) {
+    const double re = x[n] * y[n] - x[n + 1] * y[n + 1], im = x[n] * y[n + 1] + x[n + 1] * y[n];
+    z[n] = re, z[n + 1] = im;
+  }
+}
+
 constexpr double edge = 0.99905;      // of the Nyquist frequency: the middle of a transition of 0.0019
 constexpr double most_drift = 0.004;  // of a step
 constexpr size_t short_block = 2 * FullBand::taps, long_block = 4 * FullBand::taps;
@@ -62,7 +73,15 @@ FullBand::Block& FullBand::block_of(size_t size) {
   return block;
 }
 
-void FullBand::shift(std::span<const double> in, std::span<double> out) {
+void FullBand::filter(Block& block, std::span<const std::complex<double>> spectrum, std::span<double> fresh) {
+  multiply(spectrum, block.kernel, block.fft.spectrum());
+  block.fft.inverse();
+  std::copy_n(block.fft.time().begin() + taps - 1, fresh.size(), fresh.begin());
+}
+
+void FullBand::shift(std::span<const double> in, std::span<double> out) { shift(in, out, *this, {}); }
+
+void FullBand::shift(std::span<const double> in, std::span<double> out, FullBand& other, std::span<double> of_other) {
   for (size_t at = 0; at < out.size();) {
     const size_t left = out.size() - at, size = left > short_block - taps + 1 ? long_block : short_block;
     const size_t fresh = std::min(left, size - taps + 1);
@@ -71,9 +90,9 @@ void FullBand::shift(std::span<const double> in, std::span<double> out) {
     std::copy_n(in.begin() + long(at), fresh + taps - 1, time.begin());
     std::fill(time.begin() + long(fresh + taps - 1), time.end(), 0.0);
     block.fft.forward();
-    for (size_t k = 0; k < block.kernel.size(); ++k) block.fft.spectrum()[k] *= block.kernel[k];
-    block.fft.inverse();
-    std::copy_n(time.begin() + taps - 1, fresh, out.begin() + long(at));
+    spectrum_.assign(block.fft.spectrum().begin(), block.fft.spectrum().end());
+    filter(block, spectrum_, out.subspan(at, fresh));
+    if (!of_other.empty()) other.filter(other.block_of(size), spectrum_, of_other.subspan(at, fresh));
     at += fresh;
   }
 }
@@ -100,8 +119,7 @@ struct ShortKernel {
 void FullBandStretch::stretch(std::span<const double> in, double start, std::span<double> out) {
   static const ShortKernel kernel;
   even_.resize(in.size() - FullBand::taps + 1), odd_.resize(even_.size()), dense_.resize(2 * even_.size());
-  whole_.shift(in, even_);
-  half_.shift(in, odd_);
+  whole_.shift(in, even_, half_, odd_);
   for (size_t n = 0; n < even_.size(); ++n) dense_[2 * n] = even_[n], dense_[2 * n + 1] = odd_[n];
   const double first = 2 * double(before - FullBand::before);  // x[0] in dense_
   for (size_t n = 0; n < out.size(); ++n) {

@@ -26,6 +26,8 @@ class FullBand {
   explicit FullBand(double fraction, double step = 1, double other_step = 1);
   /// out[n] = x(n + fraction), where x[n] is in[n + before]; `in` holds out.size() + taps - 1 samples.
   void shift(std::span<const double> in, std::span<double> out);
+  /// The same with what another one reads of it, by one transform of the input.
+  void shift(std::span<const double> in, std::span<double> out, FullBand& other, std::span<double> of_other);
 
  private:
   struct Block {
@@ -33,8 +35,10 @@ class FullBand {
     std::vector<std::complex<double>> kernel;
   };
   Block& block_of(size_t size);
+  void filter(Block& block, std::span<const std::complex<double>> spectrum, std::span<double> fresh);
   double fraction_, step_, cutoff_;
   std::map<size_t, Block> blocks_;
+  std::vector<std::complex<double>> spectrum_;
 };
 
 /// The same at places that run at another speed: the signal is brought to twice its rate by FullBand, where a short

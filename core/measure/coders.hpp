@@ -14,6 +14,7 @@ class CoderTransform {
   virtual ~CoderTransform() = default;
   std::string family;
   size_t hop = 0, reach = 0, size = 0;
+  size_t grid = 0;       ///< blocks start at multiples of this apart: the hop, or less where short blocks come between
   bool mid_side = true;  ///< stereo may be coded as its sum and difference
   /// The samples that blocks are taken from; they must stay where they are.
   virtual void take(std::span<const double> samples) { samples_ = samples; }

@@ -14,7 +14,7 @@ namespace heathmist {
 namespace {
 
 constexpr size_t first_blocks = 6, all_blocks = 48;  // an offset is chosen on the first and judged on the others
-constexpr size_t best_kept = 6;
+constexpr size_t best_kept = 6, best_of_grid = 2;
 // An offset is held against those so near that the programme is the same, far enough for every phase to turn.
 constexpr std::array beside{5, 13, 29};
 constexpr size_t must_agree = 3;      // blocks that must show it: a coder's short blocks, and its dense ones, do not
@@ -102,6 +102,15 @@ size_t on_grid(int64_t offset, const Piece& piece, int64_t hop) {
   return size_t(((offset - piece.first) % hop + hop) % hop);
 }
 
+/// The least score over the places at which a block of the grid may start, from an offset on: short blocks that come
+/// between shift the long ones behind them.
+double least_score(CoderTransform& t, int64_t offset, const Piece& piece, Band band, std::vector<double>& out) {
+  double least = 1e300;
+  for (size_t by = 0; by < t.hop; by += t.grid)
+    least = std::min(least, score(t, on_grid(offset + int64_t(by), piece, int64_t(t.hop)), band, out));
+  return least;
+}
+
 /// Power of a coefficient of what rounding to 16 bits adds: no coder's steps are as fine, and what decoders and windows
 /// that are not quite its own leave of nothing lies under that.
 double rounding_in(CoderTransform& t) {
@@ -131,9 +140,50 @@ double filled(CoderTransform& t, const std::vector<Piece>& pieces, int64_t offse
   return std::reduce(shares.begin(), shares.begin() + long(shares.size() / 2 + 1)) / double(shares.size() / 2 + 1);
 }
 
+/// Bits that a block of integers, each a multiple of a step that its neighbours share, takes: of every coefficient that
+/// is more than nothing the logarithm of its size in steps, its sign and its place.
+double bits_by_size(std::span<const double> block, double nothing_power) {
+  constexpr size_t alike = 16;
+  constexpr double sign_and_place = 1.5, floor_curve = 120,
+                   of_least = 1.6;  // the least of a dense group is no single step
+  double bits = floor_curve;
+  for (size_t at = 0; at < block.size(); at += alike) {
+    const auto group = block.subspan(at, std::min(alike, block.size() - at));
+    double step = 1e300;
+    for (const double v : group)
+      if (v * v > nothing_power) step = std::min(step, std::abs(v));
+    for (const double v : group)
+      if (v * v > nothing_power) bits += sign_and_place + of_least * std::log2(std::abs(v) / step);
+  }
+  return bits;
+}
+
+/// Of the blocks that lie on the grid best, in bits a second and channel.
+double bits_on_grid(CoderTransform& t, const std::vector<Piece>& pieces, int64_t offset, int rate_hz, Band band,
+                    std::vector<double>& out) {
+  const double least = 16 * rounding_in(t);
+  std::vector<double> bits;
+  for (const Piece& p : pieces) {
+    double sum = 0;
+    for (const auto& x : p.channels) {
+      t.take(x);
+      std::pair<double, size_t> best{1e300, 0};
+      for (size_t by = 0; by < t.hop; by += t.grid) {
+        const size_t at = on_grid(offset + int64_t(by), p, int64_t(t.hop));
+        best = std::min(best, {score(t, at, band, out), at});
+      }
+      t.forward(best.second, out);
+      sum += bits_by_size(out, least);
+    }
+    bits.push_back(sum / double(p.channels.size()));
+  }
+  return std::reduce(bits.begin(), bits.end()) / double(bits.size()) / double(t.hop) * rate_hz;
+}
+
 /// Bits a second and channel.
-double bits_a_second(CoderTransform& t, const std::vector<Piece>& pieces, int64_t offset, int rate_hz,
+double bits_a_second(CoderTransform& t, const std::vector<Piece>& pieces, int64_t offset, int rate_hz, Band band,
                      std::vector<double>& out) {
+  if (t.grid < t.hop) return bits_on_grid(t, pieces, offset, rate_hz, band, out);
   // that a coefficient which is more than nothing takes, side data included: by encodes of six programmes
   const double usual_bits = t.family == "mp3" ? 5.5 : t.family == "aac" ? 5.2 : 2.7;
   double bits = 0, blocks = 0;
@@ -149,9 +199,39 @@ double bits_a_second(CoderTransform& t, const std::vector<Piece>& pieces, int64_
 }
 
 struct Tried {
-  int64_t offset;
+  int64_t offset;  ///< on the grid
   double score;
+  int64_t frame_offset;  ///< of most blocks
 };
+
+/// Every offset of the grid, by what the blocks of the first pieces score there, the best ones first.
+std::vector<Tried> offsets_by_score(CoderTransform& t, std::span<const Piece> pieces, Band band, const Job& job) {
+  const size_t phases = t.hop / t.grid;
+  std::vector<double> out(t.size), sum(t.hop, 0.0), least(t.grid, 0.0);
+  for (const Piece& p : pieces)
+    for (const auto& x : p.channels) {
+      job.check();
+      t.take(x);
+      for (size_t offset = 0; offset < t.grid; ++offset) {
+        double best = 1e300;
+        for (size_t k = 0; k < phases; ++k) {
+          const size_t at = offset + k * t.grid;
+          const double now = score(t, on_grid(int64_t(at), p, int64_t(t.hop)), band, out);
+          sum[at] += now, best = std::min(best, now);
+        }
+        least[offset] += best;
+      }
+    }
+  std::vector<Tried> all;
+  for (size_t offset = 0; offset < t.grid; ++offset) {
+    size_t frame = offset;
+    for (size_t at = offset; at < t.hop; at += t.grid)
+      if (sum[at] < sum[frame]) frame = at;
+    all.push_back({int64_t(offset), least[offset], int64_t(frame)});
+  }
+  std::sort(all.begin(), all.end(), [](const Tried& a, const Tried& b) { return a.score < b.score; });
+  return all;
+}
 
 std::optional<CodingTrace> try_transform(const Clip& clip, CoderTransform& t, double top_hz, const Job& job) {
   const int rate = clip.format().sample_rate_hz;
@@ -164,23 +244,15 @@ std::optional<CodingTrace> try_transform(const Clip& clip, CoderTransform& t, do
                   size_t(std::min({to_hz, std::max(6000.0, 0.94 * top_hz), 0.47 * rate}) / bin_hz)};
   if (band.high < band.low + 20) return {};
   std::vector<double> out(t.size);
-  std::vector<Tried> all;
-  for (int64_t offset = 0; offset < hop; ++offset) all.push_back({offset, 0});
-  for (size_t n = 0; n < first_blocks; ++n)
-    for (const auto& x : pieces[n].channels) {
-      job.check();
-      t.take(x);
-      for (Tried& tried : all) tried.score += score(t, on_grid(tried.offset, pieces[n], hop), band, out);
-    }
-  std::sort(all.begin(), all.end(), [](const Tried& a, const Tried& b) { return a.score < b.score; });
-  all.resize(std::min(best_kept, all.size()));
+  auto all = offsets_by_score(t, std::span(pieces).first(first_blocks), band, job);
+  all.resize(std::min(t.grid == t.hop ? best_kept : best_of_grid, all.size()));
   std::vector<std::vector<double>> depths_of(all.size());  // [offset][piece]: by how much it is smaller there
   for (size_t n = first_blocks; n < pieces.size(); ++n) {
     for (auto& depths : depths_of) depths.push_back(0);
     for (const auto& x : pieces[n].channels) {
       t.take(x);
       for (size_t k = 0; k < all.size(); ++k) {
-        const auto score_at = [&](int by) { return score(t, on_grid(all[k].offset + by, pieces[n], hop), band, out); };
+        const auto score_at = [&](int by) { return least_score(t, all[k].offset + by, pieces[n], band, out); };
         double before = 0, after = 0;
         for (const int by : beside) before += score_at(-by), after += score_at(by);
         // on either side: a sudden start is one block's and not the next one's
@@ -203,7 +275,7 @@ std::optional<CodingTrace> try_transform(const Clip& clip, CoderTransform& t, do
         ((t.family != "opus" && depth > least_depth_db && depth > over_chance * chance) || steady))
       best = {t.family,
               0,
-              all[k].offset,
+              all[k].frame_offset,
               {},
               depth,
               double(std::count_if(depths.begin(), depths.end(), [=](double d) { return d > 0.5 * depth; })) /
@@ -213,7 +285,7 @@ std::optional<CodingTrace> try_transform(const Clip& clip, CoderTransform& t, do
   best.confidence = 1 - 0.5 * std::exp(-best.depth_db / 8);
   if (t.family != "opus")  // whose coefficients are never nothing: noise is put in
     best.about_kbps =
-        bits_a_second(t, pieces, best.frame_offset, rate, out) * std::min(2, clip.format().channels) / 1000;
+        bits_a_second(t, pieces, best.frame_offset, rate, band, out) * std::min(2, clip.format().channels) / 1000;
   return best;
 }
 

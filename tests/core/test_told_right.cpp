@@ -241,6 +241,55 @@ class TestToldRight : public StageTest {
   }
 
   /// Sustained sounds blur the division of spectra; one clean repeat is found all the same.
+  /// What is cut off pulls the gain, and noise hides that the tops are flat.
+  void a_clip_under_noise_is_one() {
+    const Planar sound = programme("loop", 48000, 8, 278);
+    Planar ret = sound;
+    dsp::Noise chance(4);
+    for (int c = 0; c < 2; ++c)
+      for (double& x : ret.channel(c)) x = std::clamp(x, -0.33, 0.33) + 0.003 * chance.gaussian();
+    const auto report = told_of(sound, ret, 48000, WordFormat::pcm24);
+    const Cause* clip = cause(report, "clip");
+    QVERIFY2(clip && tells(report, "noise") && report.causes.size() == 2, qPrintable(told(report)));
+    QVERIFY(is_near(number(clip, "level_dbfs"), 20 * std::log10(0.33), 0.02));
+  }
+
+  /// Beats that are all alike come back at one level whatever turned them down; peaks of many heights do not.
+  void a_compressor_of_a_loop_is_no_limiter_data() {
+    QTest::addColumn<QString>("what");
+    QTest::addColumn<QString>("name");
+    QTest::newRow("compressed loop") << "compressor"
+                                     << "loop";
+    QTest::newRow("limited from silence") << "limiter"
+                                          << "from_silence";
+    QTest::newRow("limited drums") << "limiter"
+                                   << "drums";
+  }
+  void a_compressor_of_a_loop_is_no_limiter() {
+    QFETCH(QString, what);
+    QFETCH(QString, name);
+    const Planar sound = programme(name.toStdString(), 44100, 8, 145);
+    for (const uint64_t seed : {45, 46}) {
+      dsp::Noise chance(seed);
+      const auto report =
+          told_of(sound, treatment(what.toStdString()).run(sound, 44100, chance), 44100, WordFormat::pcm24);
+      QVERIFY2(tells(report, what.toStdString()), qPrintable(told(report)));
+    }
+  }
+
+  void a_fade_and_a_step_are_not_ten_steps() {
+    const Planar sound = programme("drums", 44100, 8, 182);
+    const auto gain = [](int64_t n) {
+      const double u = std::clamp(double(n) / 90000, 0.0, 1.0);
+      return (0.5 - 0.5 * std::cos(std::numbers::pi * u)) * (n < 211000 ? 1 : 0.727);
+    };
+    const auto report = told_of(sound, gained(sound, gain), 44100, WordFormat::pcm24);
+    const Cause* step = cause(report, "gain_step");
+    QVERIFY2(tells(report, "fade") && step, qPrintable(told(report)));
+    QCOMPARE(step->values["count"].get<int>(), 1);
+    QVERIFY(is_near(number(step, "step_db"), 20 * std::log10(0.727), 0.05));
+  }
+
   void an_echo_of_an_organ_is_one() {
     const Planar sound = programme("choir", 48000, 12, 3);
     Planar ret = sound;

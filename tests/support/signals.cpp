@@ -150,7 +150,6 @@ std::string contradiction_in(const NullReport& report) {
                                                                         {"unrelated", "gain"},
                                                                         {"unrelated", "drift"},
                                                                         {"unrelated", "lossy"},
-                                                                        {"noise", "limited"},
                                                                         {"silent_channel", "channel_gain"},
                                                                         {"loudness_unchanged", "fade"},
                                                                         {"loudness_unchanged", "mute"},

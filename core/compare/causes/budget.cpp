@@ -33,6 +33,7 @@ constexpr int most_rounds = 8;          // two causes that hide one another come
 constexpr double most_let_go_db = 0.5;  // that a cause may have taken out and be let go
 constexpr double simpler_db = 3;        // by which another set of causes must beat one that holds a gain free to move
 constexpr double odd_share = 0.4, worse_share = 1e-3;  // of what is left, that odd pieces must hold to be asked
+constexpr int64_t outline_samples = 3 << 18;           // frames by pairs; with twice as many all is searched at once
 constexpr int most_workers = 4;                        // each holds a model of its own
 
 struct Kept {
@@ -231,6 +232,31 @@ struct Search {
   }
 
   void run() {
+    add_causes();
+    once_more_over_all();
+    let_go();
+    name_dynamics();
+  }
+
+  /// What was found in an outline, estimated in all of it; and what the outline does not hold.
+  void run_from(const std::vector<Kept>& outline) {
+    double now = left();
+    for (const Kept& k : outline) {
+      auto found = estimated(*k.of, view_without({}));
+      if (!found) continue;
+      kept.push_back({std::move(*found), k.of});
+      if (const double then = left(); then < now)
+        now = then;
+      else
+        kept.pop_back();
+    }
+    again();
+    const size_t known = kept.size();
+    add_causes();
+    if (kept.size() > known) let_go();
+  }
+
+  void add_causes() {
     View so_far = view_without({});
     while (kept.size() < most_causes && so_far.before > master_share(nothing_left)) {
       // The error of a word length is no offset and no noise, though it may look like both.
@@ -243,8 +269,16 @@ struct Search {
       job.report(0.7 * (1 - std::pow(0.6, double(kept.size()))));  // how many there are is not known before
       so_far = view_without({});
     }
-    once_more_over_all();
-    let_go();
+  }
+
+  /// Whether it was a limiter or a compressor shows in peaks that nothing else was added to.
+  void name_dynamics() {
+    constexpr double no_worse_db = -0.1;
+    for (size_t n = 0; n < kept.size() && kept.size() > 1; ++n)
+      if (kept[n].of == &named("dynamics"))
+        if (auto found = estimated(*kept[n].of, view_without(n)))
+          if (found->cause.code != kept[n].found.cause.code)
+            keep_if_better(n, {std::move(*found), kept[n].of}, left(), no_worse_db);
   }
 
   /// What is left, and what the causes cost.
@@ -296,7 +330,7 @@ std::optional<Cause> word_length_alone(const Excerpt& e, const BudgetFacts& fact
 
 /// A gain that is free to move explains much that has a cause of its own, or two: the search without it is tried too,
 /// and the one that starts from a fade.
-Search search_of(const Excerpt& excerpt, const BudgetFacts& facts, const Job& job) {
+Search searched(const Excerpt& excerpt, const BudgetFacts& facts, const Job& job) {
   Search search{excerpt, facts, Job{job.stop, job.progress, std::min(job.workers(), most_workers)}};
   search.run();
   job.report(0.7);
@@ -314,6 +348,16 @@ Search search_of(const Excerpt& excerpt, const BudgetFacts& facts, const Job& jo
     other.run();
     if (other.score_db() < search.score_db() - simpler_db) search.kept = std::move(other.kept);
   }
+  return search;
+}
+
+/// A long excerpt is searched in an outline of it first.
+Search search_of(const Excerpt& excerpt, const BudgetFacts& facts, const Job& job) {
+  if (excerpt.frames() * excerpt.pairs() < 2 * outline_samples) return searched(excerpt, facts, job);
+  const Excerpt outline = outline_of(excerpt, outline_samples);
+  const Search first = searched(outline, facts, job.part(0, 0.5));
+  Search search{excerpt, facts, Job{job.stop, job.part(0.5, 1).progress, first.job.threads}};
+  search.run_from(first.kept);
   return search;
 }
 

@@ -69,9 +69,25 @@ std::optional<Curve> curve_of(const Excerpt& e, const Planar& model) {
   return c;
 }
 
+/// Levels of the return, and the gain of what lies between them: the fit's is pulled by what was cut off.
 struct Clip2 {
-  double low, high;
+  double low, high, gain = 1;
+  double operator()(double x) const { return std::clamp(gain * x, low, high); }
 };
+
+/// The gain of what lies well between the two levels; 1 where it is next to that.
+double gain_between(const Excerpt& e, const Planar& model, double low, double high) {
+  constexpr double well_between = 0.7, next_to_one = 2e-3;
+  double xx = 0, xy = 0;
+  for (int p = 0; p < e.pairs(); ++p)
+    for (int64_t n = 0; n < e.frames(); ++n) {
+      const double x = model.channel(p)[size_t(n)];
+      if (e.told[size_t(n)] && x > well_between * low && x < well_between * high)
+        xx += x * x, xy += x * e.ret.channel(p)[size_t(n)];
+    }
+  const double gain = xx > 0 ? xy / xx : 1;
+  return gain > 0 && std::abs(gain - 1) > next_to_one ? gain : 1;
+}
 
 /// The two levels that the return never passes, where it keeps to them: first from the greatest samples of the model.
 std::optional<Clip2> clip_of(const Excerpt& e, const Planar& model) {
@@ -104,19 +120,35 @@ std::optional<Clip2> clip_of(const Excerpt& e, const Planar& model) {
   if (!cut_high) high = std::max(high, 1.01 * model_high);
   if (!cut_low) low = std::min(low, 1.01 * model_low);
   // Where something was added after it, the levels are what the cut samples come back at on average.
+  double gain = 1;
   for (int round = 0; round < 3; ++round) {
+    gain = gain_between(e, model, low / gain, high / gain);
     double over = 0, under = 0, over_count = 0, under_count = 0;
     for (int p = 0; p < e.pairs(); ++p)
       for (int64_t n = 0; n < e.frames(); ++n) {
         const double y = e.ret.channel(p)[size_t(n)], x = model.channel(p)[size_t(n)];
         if (!e.told[size_t(n)]) continue;
-        if (x > high) over += y, over_count += 1;
-        if (x < low) under += y, under_count += 1;
+        if (gain * x > high) over += y, over_count += 1;
+        if (gain * x < low) under += y, under_count += 1;
       }
     if (over_count > 0) high = over / over_count;
     if (under_count > 0) low = under / under_count;
   }
-  return high > 0 && low < 0 ? std::optional(Clip2{low, high}) : std::nullopt;
+  return high > 0 && low < 0 ? std::optional(Clip2{low, high, gain}) : std::nullopt;
+}
+
+/// Whether cutting takes out more than the gain beside it does alone: a gain that was pulled is no clipping.
+bool cuts_more_than_it_turns(const Excerpt& e, const Planar& model, const Clip2& cut) {
+  constexpr double more = 1.25;
+  if (cut.gain == 1) return true;
+  double turned = 0, both = 0;
+  for (int p = 0; p < e.pairs(); ++p)
+    for (int64_t n = 0; n < e.frames(); ++n) {
+      if (!e.told[size_t(n)]) continue;
+      const double x = model.channel(p)[size_t(n)], y = e.ret.channel(p)[size_t(n)];
+      turned += (y - cut.gain * x) * (y - cut.gain * x), both += (y - cut(x)) * (y - cut(x));
+    }
+  return turned > more * both;
 }
 
 /// Levels of the harmonics of a sine of this peak against its fundamental, and THD (the harmonics' RMS sum).
@@ -162,26 +194,27 @@ void tell(Cause& c, double peak, const Harmonics& h) {
 
 std::optional<Found> estimate_clip(const Excerpt& e, const Planar& model) {
   const auto levels = clip_of(e, model);
-  if (!levels) return {};
+  if (!levels || !cuts_more_than_it_turns(e, model, *levels)) return {};
   const double peak = peak_of(model);
-  const auto cut = [l = *levels](double x) { return std::clamp(x, l.low, l.high); };
+  const Clip2 cut = *levels;
   int64_t samples = 0, runs = 0;
   for (int p = 0; p < e.pairs(); ++p) {
     bool over = false;
     for (const double x : model.channel(p)) {
-      const bool now = x > levels->high || x < levels->low;
+      const bool now = cut.gain * x > cut.high || cut.gain * x < cut.low;
       samples += now, runs += now && !over, over = now;
     }
   }
   Cause c{.code = "clip"};
   for (int p = 0; p < e.pairs(); ++p) c.channels.push_back(p);
-  const double level = std::max(levels->high, -levels->low);
+  const double level = std::max(cut.high, -cut.low);
   c.values = {{"level_dbfs", 20 * std::log10(level)},
-              {"low", levels->low},
-              {"high", levels->high},
+              {"low", cut.low},
+              {"high", cut.high},
+              {"under_it_db", 20 * std::log10(cut.gain)},
               {"samples", samples},
               {"runs", runs},
-              {"most_reduction_db", 20 * std::log10(peak / level)}};
+              {"most_reduction_db", 20 * std::log10(cut.gain * peak / level)}};
   if (!e.whole) c.values.erase("runs"), c.values.erase("samples");  // the excerpt holds but some of them
   tell(c, peak, harmonics_of(peak, cut));
   return Found{c, [cut](const Places&, Planar& m) {

@@ -9,6 +9,7 @@ namespace heathmist::causes {
 
 namespace {
 
+constexpr double least_gain = 1e-4;  // under which nothing comes back
 constexpr double least_step_db = 0.05;
 constexpr double arithmetic = 1e-10;  // of the return's energy: what sums lose to rounding is no step
 constexpr size_t most_steps = 12, least_pieces = 4;
@@ -58,6 +59,21 @@ std::vector<size_t> split(const Sums& s, size_t count) {
   return borders;
 }
 
+/// Without the borders between gains that are next to the same: what another cause left there is no step.
+void join_what_is_alike(const Sums& s, std::vector<size_t>& borders) {
+  while (borders.size() > 2) {
+    size_t least = 0;
+    double step = least_step_db;
+    for (size_t n = 1; n + 1 < borders.size(); ++n) {
+      const double before = s.gain(borders[n - 1], borders[n]), after = s.gain(borders[n], borders[n + 1]);
+      if (before <= least_gain || after <= least_gain) continue;
+      if (const double now = std::abs(20 * std::log10(after / before)); now < step) step = now, least = n;
+    }
+    if (!least) return;
+    borders.erase(borders.begin() + long(least));
+  }
+}
+
 /// The time near `time` from which gain b explains the return better than a; as it is where the excerpt lacks it.
 int64_t border(const Excerpt& e, const Planar& model, int64_t time, int64_t reach, double a, double b) {
   const auto about = e.place_of(double(time));
@@ -80,7 +96,8 @@ int64_t border(const Excerpt& e, const Planar& model, int64_t time, int64_t reac
 std::optional<Found> estimate_gain_step(const Excerpt& e, const Planar& model) {
   const GainCurve curve = gain_course(e, model);
   const Sums sums(curve);
-  const auto borders = split(sums, curve.pieces.size());
+  auto borders = split(sums, curve.pieces.size());
+  join_what_is_alike(sums, borders);
   if (borders.size() < 3) return {};
   struct Part {
     int64_t from;
@@ -94,9 +111,8 @@ std::optional<Found> estimate_gain_step(const Excerpt& e, const Planar& model) {
     parts[n].from = border(e, model, parts[n].from, 2 * curve.piece, parts[n - 1].gain, parts[n].gain);
   Json steps = Json::array();
   for (size_t n = 1; n < parts.size(); ++n) {
-    if (parts[n].gain <= 1e-4 || parts[n - 1].gain <= 1e-4) return {};  // nothing comes back: no step
+    if (parts[n].gain <= least_gain || parts[n - 1].gain <= least_gain) return {};  // nothing comes back: no step
     const double step = 20 * std::log10(parts[n].gain / parts[n - 1].gain);
-    if (std::abs(step) < least_step_db) return {};
     steps.push_back({{"at_s", e.seconds_of(double(parts[n].from))},
                      {"step_db", step},
                      {"from_db", 20 * std::log10(parts[n - 1].gain)},

@@ -41,9 +41,10 @@ const std::map<std::string, Kind> groups{{"eq", Kind::linear},
                                          {"word_length", Kind::word_length},
                                          {"lossy", Kind::lossy}};
 
-/// At the edges of the band a coder turns what it codes itself.
+/// A coder ends the band, and turns what it codes at its edges, itself.
 bool is_of_the_coder(const Cause& c) {
   constexpr double lowest_hz = 35, highest_hz = 15000;
+  if (c.code == "band_limit") return true;
   if (c.code != "eq") return false;
   const double hz = c.values["most_hz"].get<double>();
   return hz < lowest_hz || hz > highest_hz;

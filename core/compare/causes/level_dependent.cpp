@@ -4,6 +4,7 @@
 
 #include "core/compare/causes/estimates.hpp"
 #include "core/compare/causes/gain_curve.hpp"
+#include "core/dsp/median.hpp"
 
 namespace heathmist::causes {
 
@@ -15,6 +16,7 @@ constexpr double least_fast = 0.02;
 constexpr double follows = 0.35;           // share of the gain's variance that the level must explain
 constexpr double limiter_spread_db = 1.0;  // of the return's peaks where the gain is down
 constexpr double limiter_ratio = 8;
+constexpr double limiter_rise = 0.15;  // dB by which a peak comes back higher where it is a dB higher
 
 struct Trace {
   int64_t piece = 1;
@@ -130,10 +132,6 @@ Corner corner_of(const Law& law) {
   return best;
 }
 
-}  // namespace
-
-namespace {
-
 /// Share of the gain's movement (in dB, weighted) that is faster than a third of a second: a hand moves slower.
 double fast_share(const Trace& t) {
   const auto reach = int64_t(0.17 / piece_s);
@@ -156,6 +154,49 @@ double fast_share(const Trace& t) {
   return all > 0 ? fast / all : 0;
 }
 
+/// Peaks of the programme that the gain has just come down for: what they would come back at, and do.
+struct Peaks {
+  std::vector<double> would, does;
+};
+Peaks peaks_turned_down(const Trace& t, double usual_db, double most_db) {
+  Peaks peaks;
+  for (size_t n = 1; n + 1 < t.gain.size(); ++n) {
+    if (t.weight[n] <= 0 || t.gain[n] > t.gain[n - 1] || t.gain[n] > t.gain[n + 1]) continue;
+    const double down = 20 * std::log10(std::max(1e-4, t.gain[n])) - usual_db;
+    if (down >= std::min(-0.3, 0.3 * most_db) || t.level_db[n] + usual_db <= t.return_db[n]) continue;
+    const auto greatest = [n](const std::vector<double>& db) {
+      return *std::max_element(db.begin() + long(n) - 1, db.begin() + long(n) + 2);
+    };
+    peaks.would.push_back(greatest(t.level_db) + usual_db), peaks.does.push_back(greatest(t.return_db));
+  }
+  return peaks;
+}
+
+/// By how much peaks come back higher where they are higher: the median over all two of them that lie apart (Theil
+/// 1950, Sen 1968). Nothing where too few do.
+std::optional<double> rise_of(const Peaks& peaks) {
+  constexpr double apart_db = 1;
+  constexpr size_t least = 6;
+  std::vector<double> rises;
+  for (size_t a = 0; a < peaks.would.size(); ++a)
+    for (size_t b = a + 1; b < std::min(peaks.would.size(), a + 200); ++b)
+      if (const double further = peaks.would[b] - peaks.would[a]; std::abs(further) > apart_db)
+        rises.push_back((peaks.does[b] - peaks.does[a]) / further);
+  return rises.size() < least ? std::nullopt : std::optional(dsp::median(rises));
+}
+
+/// A limiter brings peaks of any height back at one level.
+bool limits(const Peaks& peaks, double ratio) {
+  if (ratio > limiter_ratio) return true;
+  auto does = peaks.does;
+  if (does.size() < 4) return false;
+  std::sort(does.begin(), does.end());
+  const double spread = does[does.size() * 9 / 10] - does[does.size() / 4];
+  const bool steep = ratio > limiter_ratio / 3;
+  if (const auto rise = rise_of(peaks)) return *rise < limiter_rise && spread < (steep ? 2 : 1) * limiter_spread_db;
+  return steep && spread < 2 * limiter_spread_db;
+}
+
 }  // namespace
 
 std::optional<Found> estimate_dynamics(const Excerpt& e, const Planar& model) {
@@ -164,34 +205,21 @@ std::optional<Found> estimate_dynamics(const Excerpt& e, const Planar& model) {
   const Law law = best_law(t);
   if (law.explained < follows || law.level.size() < 3) return {};
   const Corner corner = corner_of(law);
-  std::vector<double> db, peaks;
-  double weight = 0, mean = 0, loudest = -200;
+  std::vector<double> db;
+  double weight = 0, mean = 0;
   for (size_t n = 0; n < t.gain.size(); ++n)
-    if (t.weight[n] > 0)
-      db.push_back(20 * std::log10(std::max(1e-4, t.gain[n]))), loudest = std::max(loudest, t.level_db[n]);
+    if (t.weight[n] > 0) db.push_back(20 * std::log10(std::max(1e-4, t.gain[n])));
   if (db.size() < 50) return {};
   std::sort(db.begin(), db.end());
   const double usual = db[db.size() * 9 / 10], most = db[db.size() / 1000] - usual;
   if (-most < least_range_db) return {};
-  for (size_t n = 0; n < t.gain.size(); ++n) {
-    if (t.weight[n] <= 0) continue;
-    const double down = std::min(0.0, 20 * std::log10(std::max(1e-4, t.gain[n])) - usual);
-    weight += t.weight[n], mean += t.weight[n] * down;
-    if (n == 0 || n + 1 == t.gain.size() || t.gain[n] > t.gain[n - 1] || t.gain[n] > t.gain[n + 1]) continue;
-    if (down < std::min(-0.3, 0.3 * most) && t.level_db[n] + usual > t.return_db[n])  // where it has just gone down
-      peaks.push_back(*std::max_element(t.return_db.begin() + long(n) - 1, t.return_db.begin() + long(n) + 2));
-  }
-  Cause c;
+  for (size_t n = 0; n < t.gain.size(); ++n)
+    if (t.weight[n] > 0)
+      weight += t.weight[n], mean += t.weight[n] * std::min(0.0, 20 * std::log10(std::max(1e-4, t.gain[n])) - usual);
   const bool falls = corner.slope < 0;  // less gain the louder it is
-  double spread = 99;
-  if (peaks.size() > 5) {
-    std::sort(peaks.begin(), peaks.end());
-    spread = peaks[peaks.size() * 9 / 10] - peaks[peaks.size() / 4];
-  }
   const double ratio = falls ? 1 / std::max(1e-3, 1 + corner.slope) : 1 + corner.slope;
-  const bool limits = spread < limiter_spread_db || ratio > limiter_ratio ||
-                      (spread < 2 * limiter_spread_db && ratio > limiter_ratio / 3);
-  c.code = !falls ? "expander" : limits ? "limiter" : "compressor";
+  const Peaks peaks = peaks_turned_down(t, usual, most);
+  Cause c{.code = !falls ? "expander" : limits(peaks, ratio) ? "limiter" : "compressor"};
   for (int p = 0; p < e.pairs(); ++p) c.channels.push_back(p);
   c.values = {{"threshold_dbfs", corner.at},
               {"most_reduction_db", -most},
@@ -201,7 +229,8 @@ std::optional<Found> estimate_dynamics(const Excerpt& e, const Planar& model) {
               {"release_ms", 1000 * law.release_s},
               {"follows", law.explained}};
   if (c.code == "limiter")
-    c.values["ceiling_dbfs"] = peaks.empty() ? Json(nullptr) : Json(peaks.back());
+    c.values["ceiling_dbfs"] =
+        peaks.does.empty() ? Json(nullptr) : Json(*std::max_element(peaks.does.begin(), peaks.does.end()));
   else
     c.values["ratio"] = ratio;
   return Found{c, [t, own = static_cast<const Places&>(e)](const Places& where, Planar& m) {

@@ -132,12 +132,13 @@ Cause cause_of(const Break& b, const NullReport& report) {
 }
 
 /// The level that a cause gives to what it leaves as it was: an EQ its flat part, a change of width the mid (or what is
-/// left), a fold the sum, a copy the copied side, dynamics what they do not turn down.
+/// left), a fold the sum, a copy the copied side, dynamics what they do not turn down, clipping what lies under it.
 double level_within_db(const Cause& c) {
   const Json& v = c.values;
   if (c.code == "eq") return v["flat_db"].get<double>();
   if (c.code == "width") return v[v.contains("only_side_db") ? "only_side_db" : "mid_db"].get<double>();
   if (c.code == "crosstalk") return v["direct_db"].get<double>();
+  if (c.code == "clip") return v["under_it_db"].get<double>();
   if (c.code == "compressor" || c.code == "limiter" || c.code == "expander") return v["makeup_db"].get<double>();
   if ((c.code != "mono" && c.code != "copied_channel") || !v.contains("matrix")) return 0;
   const double in_left = v["matrix"][0][0].get<double>(), of_right = v["matrix"][0][1].get<double>();

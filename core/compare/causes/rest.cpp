@@ -71,7 +71,7 @@ Cells cells_of(const Excerpt& e, const Planar& model) {
 }
 
 struct Behaviour {
-  double slope = 0;     ///< dB of the rest for a dB of programme, within each band
+  double slope = 0;     ///< dB of the rest for a dB of programme, within each band; as much of it as lies there
   double moves_db = 0;  ///< deviation of the rest's level, median over bands
 };
 Behaviour behaviour_of(const Cells& c) {
@@ -91,7 +91,8 @@ Behaviour behaviour_of(const Cells& c) {
     }
     moves.push_back(std::sqrt(std::max(0.0, ryy / columns - ry / columns * ry / columns)));
     if (n < 4) continue;
-    var += sxx - sx * sx / n, cov += sxy - sx * sy / n, count += n;
+    const double weight = std::pow(10, ry / columns / 10);
+    var += weight * (sxx - sx * sx / n), cov += weight * (sxy - sx * sy / n), count += weight * n;
   }
   if (count > 0 && var / count >= least_movement_db2) b.slope = cov / var;
   std::nth_element(moves.begin(), moves.begin() + long(moves.size() / 2), moves.end());

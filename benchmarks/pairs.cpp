@@ -1,0 +1,75 @@
+#include "benchmarks/pairs.hpp"
+
+#include <fmt/format.h>
+
+#include "core/compare/explain.hpp"
+#include "core/stages/chain.hpp"
+
+namespace heathmist::pairs {
+
+namespace fs = std::filesystem;
+
+namespace {
+
+struct Treatment {
+  std::string name;
+  std::vector<Stage> stages;
+};
+
+const std::vector<Treatment>& treatments() {
+  static const std::vector<Treatment> all = {
+      {"late", {{"delay", {{"delay_samples", 1234}}}}},
+      {"mastered",
+       {{"filter", {{"shape", "bell"}, {"hz", 2000}, {"gain_db", 3}, {"q", 1.2}}},
+        {"compressor", {{"threshold_dbfs", -24}}},
+        {"hum", Json::object()},
+        {"word_length", {{"bits", 16}}}}},
+      {"drifting", {{"drift", {{"drift_ppm", 40}}}}},
+      {"swapped", {{"map", {{"map", "swap"}}}}},
+      {"swapped_inverted", {{"map", {{"map", "swap"}}}, {"polarity", Json::object()}}},
+  };
+  return all;
+}
+
+void null_of(const fs::path& master, const fs::path& ret, bool explained) {
+  fs::remove_all(cache_folder());
+  const auto m = Clip::open(master), r = Clip::open(ret);
+  auto report = null_test(m, r);
+  if (explained) explain(*m, *r, {m, r}, report);
+}
+
+}  // namespace
+
+std::vector<Measurement> measurements(const fs::path& master) {
+  std::vector<Measurement> all;
+  for (const Treatment& t : treatments()) {
+    const fs::path file = master.parent_path() / (t.name + ".wav");
+    const Chain chain{t.name, t.stages};
+    write_return(pass(Clip::open(master), chain), chain, {file, true});
+    const auto add = [&](const std::string& what, bool explained, bool one_core) {
+      all.push_back({what + t.name, [=] { null_of(master, file, explained); }, one_core});
+    };
+    add("null_", false, false);
+    if (t.name != "mastered") continue;
+    add("explained_", true, false);
+    add("explained_on_one_core_", true, true);
+  }
+  return all;
+}
+
+std::vector<std::string> told(const std::function<double(const std::string&)>& wall_ms,
+                              const std::function<double(const std::string&)>& cpu_ms) {
+  return {
+      fmt::format("null and explanation of EQ, compressor, hum and 16 bits against the plain null, work of all threads: "
+                  "{:.2f} (to reach: 2)",
+                  cpu_ms("explained_mastered") / cpu_ms("null_mastered")),
+      fmt::format("the same on all cores against one, time on the clock: {:.2f} (to reach: 0.6 with two)",
+                  wall_ms("explained_mastered") / wall_ms("explained_on_one_core_mastered")),
+      fmt::format("null of a drifting pair against a plain one, work: {:.2f} (to reach: 2)",
+                  cpu_ms("null_drifting") / cpu_ms("null_late")),
+      fmt::format("null of channels swapped and inverted against swapped, work: {:.2f} (to reach: 1)",
+                  cpu_ms("null_swapped_inverted") / cpu_ms("null_swapped")),
+  };
+}
+
+}  // namespace heathmist::pairs

@@ -1,0 +1,122 @@
+// Pairs too long to be read whole by every estimate: what is read of them, and that they are told as short ones are.
+#include <QtTest>
+#include <cmath>
+#include <numeric>
+
+#include "core/compare/causes/excerpt.hpp"
+#include "core/compare/path.hpp"
+#include "core/compare/segments.hpp"
+#include "core/measure/loudness.hpp"
+#include "tests/support/programmes.hpp"
+#include "tests/support/signals.hpp"
+#include "tests/support/treatments.hpp"
+
+using namespace heathmist;
+using namespace heathmist::test;
+
+class TestLongPairs : public QObject {
+  Q_OBJECT
+
+ private slots:
+  void initTestCase() { qputenv("XDG_CACHE_HOME", QByteArray((folder_ / "cache").c_str())); }
+
+  void segments_stand_for_all_and_hold_the_strongest() {
+    dsp::Noise chance(5);
+    for (int round = 0; round < 50; ++round) {
+      const int64_t count = 1 + int64_t(chance.between(0, 200)), most = 3 + int64_t(chance.between(0, 30));
+      constexpr int rate = 48000;
+      const int64_t piece = loudness_piece_frames(rate) / 5, frames = 7 * piece;
+      ResidualSums sums;
+      size_t loudest = 0;
+      for (int64_t n = 0; n < 7 * count; ++n) {
+        sums.short_pieces.mm.push_back(0), sums.short_pieces.mr.push_back(0);
+        sums.short_pieces.rr.push_back(float(chance.between(0, 1)));
+        if (sums.short_pieces.rr.back() > sums.short_pieces.rr[loudest]) loudest = size_t(n);
+      }
+      sums.short_pieces.rr[loudest] = 100;
+      const auto chosen = segments_of(sums, Fit{}, rate, count, frames, most);
+      QCOMPARE(int64_t(chosen.size()), std::min(count, most));
+      double weight = 0;
+      bool holds = false;
+      for (size_t n = 0; n < chosen.size(); ++n) {
+        QVERIFY(chosen[n].index >= 0 && chosen[n].index < count && (n == 0 || chosen[n].index > chosen[n - 1].index));
+        weight += chosen[n].weight;
+        holds |= chosen[n].index == int64_t(loudest) / 7 && chosen[n].weight == 1;
+      }
+      QVERIFY(std::abs(weight - double(count)) < 1e-9);
+      QVERIFY(holds);
+    }
+  }
+
+  /// With an echo and noise, louder in the middle: the remainder is the noise's, loud and soft.
+  void the_split_of_a_long_pair_is_that_of_all_of_it() {
+    constexpr int rate = 8000;
+    constexpr int64_t frames = 400 * rate;
+    dsp::Noise chance(9);
+    Planar master(1, frames), ret(1, frames);
+    double left = 0;
+    for (int64_t n = 0; n < frames; ++n) {
+      const double x = 0.1 * chance.gaussian(), noise = (n / rate / 4 == 54 ? 0.02 : 1e-3) * chance.gaussian();
+      master.channel(0)[size_t(n)] = x;
+      ret.channel(0)[size_t(n)] = x + (n > 200 ? 0.05 * master.channel(0)[size_t(n - 200)] : 0) + noise;
+      left += noise * noise;
+    }
+    const auto m = Clip::open(save(folder_ / "m.wav", master, rate)),
+               r = Clip::open(save(folder_ / "r.wav", ret, rate));
+    const auto report = null_test(m, r);
+    const Split split = split_residual(*m, *r, report.fit, report.sums);
+    QVERIFY(is_near(10 * std::log10(split.remainder_power / (left / frames)), 0, 0.1));
+    QVERIFY(is_near(10 * std::log10(split.linear_power), 10 * std::log10(0.05 * 0.05 * 0.01), 0.1));
+  }
+
+  /// The start, the end, and what lies under them is what lies there in the whole.
+  void an_outline_is_part_of_its_excerpt() {
+    const Planar sound = programme("drums", 44100, 24, 3);
+    dsp::Noise chance(2);
+    const auto m = Clip::open(save(folder_ / "m.wav", sound, 44100)),
+               r = Clip::open(save(folder_ / "r.wav", treatment("step").run(sound, 44100, chance), 44100));
+    const auto report = null_test(m, r);
+    const auto whole = causes::take_excerpt(*m, *r, report.fit, report.sums, {}, false, 1 << 30);
+    const auto outline = causes::outline_of(whole, 100000);
+    QVERIFY(!outline.whole && outline.frames() * 2 <= 100000 && outline.frames() > 40000);
+    QCOMPARE(outline.stretches.front().first, report.fit.first);
+    QCOMPARE(outline.stretches.back().first + outline.stretches.back().frames, report.fit.last);
+    for (int64_t n = 0; n < outline.frames(); n += 97) {
+      const auto place = size_t(outline.time_of(n));
+      QCOMPARE(outline.ret.channel(1)[size_t(n)], whole.ret.channel(1)[place]);
+      QCOMPARE(outline.master->channel(0)[size_t(n)], whole.master->channel(0)[place]);
+    }
+  }
+
+  void two_causes_are_told_as_of_short_ones_data() {
+    QTest::addColumn<QString>("first");
+    QTest::addColumn<QString>("second");
+    QTest::addColumn<QString>("name");
+    for (const auto& [first, second, name] : std::vector<std::array<const char*, 3>>{{"bell", "noise", "choir"},
+                                                                                     {"fade in", "step", "drums"},
+                                                                                     {"compressor", "hum", "loop"},
+                                                                                     {"clip", "noise", "loop"},
+                                                                                     {"low shelf", "clicks", "speech"},
+                                                                                     {"echo", "step", "piano"}})
+      QTest::newRow(qPrintable(QString("%1 + %2 on %3").arg(first, second, name))) << first << second << name;
+  }
+  void two_causes_are_told_as_of_short_ones() {
+    QFETCH(QString, first);
+    QFETCH(QString, second);
+    QFETCH(QString, name);
+    const Treatment &one = treatment(first.toStdString()), &two = treatment(second.toStdString());
+    const Planar sound = programme(name.toStdString(), 44100, 24, 11);
+    dsp::Noise chance(6);
+    const auto report =
+        told_of(folder_, sound, two.run(one.run(sound, 44100, chance), 44100, chance), 44100, WordFormat::pcm24);
+    QVERIFY2(tells(report, one.code) && tells(report, two.code), qPrintable(told(report)));
+    QVERIFY2(report.kind == Kind::changed || name_of(report.kind) == one.kind || name_of(report.kind) == two.kind,
+             qPrintable(told(report)));
+  }
+
+ private:
+  Folder folder_;
+};
+
+QTEST_GUILESS_MAIN(TestLongPairs)
+#include "test_long_pairs.moc"
