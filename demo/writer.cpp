@@ -4,6 +4,7 @@
 #include <cmath>
 #include <functional>
 
+#include "core/audio/fingerprint.hpp"
 #include "core/audio/clip.hpp"
 #include "core/audio/write.hpp"
 #include "core/bench/document.hpp"
@@ -153,14 +154,14 @@ class Writer {
     Master m;
     m.id = std::string("master-") + path(piece.file).stem().string();
     m.name = piece.name;
-    m.audio = {folder_ / piece.file, content_mark(folder_ / piece.file)};
+    m.audio = {folder_ / piece.file, fingerprint(folder_ / piece.file)};
     bench_.masters.push_back(m);
   }
 
   void trial(const std::string& name, const std::string& file, const std::function<void(const path&)>& write) {
     keep(file, write);
     bench_.masters.back().trials.push_back(
-        {"trial-" + path(file).stem().string(), name, {folder_ / file, content_mark(folder_ / file)}, {}});
+        {"trial-" + path(file).stem().string(), name, {folder_ / file, fingerprint(folder_ / file)}, {}});
   }
 
   /// A trial whose return is made when it is looked at.

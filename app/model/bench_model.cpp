@@ -40,18 +40,26 @@ void BenchModel::edit(const QString& what, const std::function<void(Bench&)>& ch
 }
 
 void BenchModel::learn_mark(const std::filesystem::path& file, const std::string& mark) {
-  auto learn = [&](FileRef& ref) {
-    if (ref.file == file && ref.mark.empty()) ref.mark = mark;
+  marks_[file] = mark;
+  put_marks(bench_);
+}
+
+void BenchModel::put_marks(Bench& bench) const {
+  const auto put = [&](FileRef& ref) {
+    if (const auto known = marks_.find(ref.file); known != marks_.end()) ref.mark = known->second;
   };
-  for (Master& m : bench_.masters) {
-    learn(m.audio);
-    for (Trial& t : m.trials) learn(t.ret);
+  for (Master& m : bench.masters) {
+    put(m.audio);
+    for (Trial& t : m.trials) put(t.ret);
   }
+  if (bench.floor) put(bench.floor->recording);
+  if (bench.floor && bench.floor->master) put(*bench.floor->master);
 }
 
 void BenchModel::put(const Bench& bench) {
   auto settings = std::move(bench_.settings);
   bench_ = bench;
+  put_marks(bench_);
   if (!settings.empty()) bench_.settings = std::move(settings);  // what is set stays so through undo
   emit changed();
 }
@@ -59,6 +67,7 @@ void BenchModel::put(const Bench& bench) {
 void BenchModel::open(const QString& file, const Bench& loaded) {
   undo_.clear();
   copy_.drop();
+  marks_.clear();
   bench_.settings.clear();
   file_ = QFileInfo(file).absoluteFilePath();
   put(loaded);
@@ -76,6 +85,7 @@ void BenchModel::save(const QString& file) {
 void BenchModel::start_anew() {
   undo_.clear();
   copy_.drop();
+  marks_.clear();
   file_.clear();
   bench_.settings.clear();
   put(Bench{});

@@ -4,6 +4,7 @@
 #include <QTimer>
 #include <QUndoStack>
 #include <functional>
+#include <map>
 
 #include "core/bench/document.hpp"
 #include "core/bench/unsaved.hpp"
@@ -23,7 +24,7 @@ class BenchModel : public QObject {
   /// Changes the bench as one step that can be undone. Steps with the same `merge` (not 0) in a row become one.
   void edit(const QString& what, const std::function<void(Bench&)>& change, int merge = 0);
 
-  /// Fills in the mark of a file that has none yet; no step of its own.
+  /// Fills in what a file holds, as it is now, here and in all that undo brings back; no step of its own.
   void learn_mark(const std::filesystem::path& file, const std::string& mark);
   /// A setting that goes with the bench when it is saved; no step of its own.
   void set_setting(const std::string& key, const nlohmann::ordered_json& value) { bench_.settings[key] = value; }
@@ -52,7 +53,9 @@ class BenchModel : public QObject {
  private:
   friend class BenchChange;
   void put(const Bench& bench);
+  void put_marks(Bench& bench) const;
   Bench bench_;
+  std::map<std::filesystem::path, std::string> marks_;  // of files, as they were last seen
   QString file_;
   QUndoStack undo_;
   QTimer autosave_timer_;

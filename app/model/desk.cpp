@@ -1,9 +1,11 @@
 #include "app/model/desk.hpp"
 
 #include <QFileInfo>
+#include <QTime>
 
 #include "app/theme/theme.hpp"
 #include "app/widgets/saving.hpp"
+#include "core/audio/fingerprint.hpp"
 #include "core/bench/armed.hpp"
 #include "core/printable.hpp"
 
@@ -36,7 +38,7 @@ Desk::Desk(QObject* parent) : QObject(parent) {
   });
   connect(&runner_, &TrialRunner::progressed, this, [this](const QString& id, double fraction) {
     const Trial* trial = model_.bench().trial(id.toStdString());
-    const bool shown = id.toStdString() == current_ && runner_.result(current_);
+    const bool shown = id.toStdString() == current_ && current_result();
     if (shown)
       emit explaining(std::max(0.0, 2 * fraction - 1));
     else if (trial)
@@ -52,23 +54,22 @@ Desk::Desk(QObject* parent) : QObject(parent) {
     const auto result = runner_.result(id.toStdString());
     const auto& bench = model_.bench();
     const Trial* trial = bench.trial(id.toStdString());
-    const Master* master = bench.master_of(id.toStdString());
-    if (!result || !trial) return;
-    auto summary = summary_of(*result->report);
-    for (const StageReport& s : result->stages)
-      if (s.encoded_bytes) summary.encoded_bytes = s.encoded_bytes, summary.bit_rate_bps = s.bit_rate_bps;
-    state(trial->id).summary = summary;
-    state(trial->id).failure.clear();
-    state(trial->id).running = false;
-    state(master->id).facts = facts_words(*state(trial->id).summary);
+    if (!result || !trial || !(result->spec == *spec_of(trial->id))) return;  // wanted otherwise meanwhile
+    take(*result);
     emit rows_changed();
     if (trial->id == current_) emit trial_ready(result);
     if (!result->why) return;  // its explanation is still to come
-    errands_.run({}, [audio = master->audio, of = *trial, summary]() -> std::function<void()> {
-      keep_summary(audio, of, summary);
-      return {};
-    });
+    errands_.run({},
+                 [audio = bench.master_of(trial->id)->audio, of = *trial, result,
+                  summary = *state(trial->id).summary]() -> std::function<void()> {
+                   // of what the files held when they were measured: one that was changed meanwhile keeps nothing
+                   if (fingerprint(audio.file) == result->master_print &&
+                       (of.chain || fingerprint(of.ret.file) == result->ret_print))
+                     keep_summary(audio, of, summary);
+                   return {};
+                 });
   });
+  connect(&watch_, &FileWatch::settled, this, [this](const QString& file) { look_for_changes({file.toStdString()}); });
   connect(&runner_, &TrialRunner::rested, this, [this] {
     request_rest();
     if (!runner_.is_busy()) emit idle();
@@ -83,17 +84,104 @@ Desk::Desk(QObject* parent) : QObject(parent) {
   connect(&runner_, &TrialRunner::cancelled, this, [this](const QString& id) {
     state(id.toStdString()).running = false;
     emit rows_changed();
-    if (id.toStdString() == current_ && !runner_.result(current_))
+    if (id.toStdString() == current_ && !current_result())
       emit trial_failed(tr("Stopped before it was done. Choose the trial again to measure it."));
   });
 }
 
 std::optional<TrialSpec> Desk::spec_of(const std::string& trial_id) const {
-  const auto& bench = model_.bench();
-  const Trial* trial = bench.trial(trial_id);
-  if (!trial) return {};
-  return TrialSpec{trial->id,   bench.master_of(trial_id)->audio.file, trial->ret.file, trial->hold, bench.floor,
-                   trial->chain};
+  const Trial* trial = model_.bench().trial(trial_id);
+  return trial ? std::optional(spec_of(*model_.bench().master_of(trial_id), *trial)) : std::nullopt;
+}
+
+TrialSpec Desk::spec_of(const Master& master, const Trial& trial) const {
+  TrialSpec spec{trial.id, master.audio.file, trial.ret.file, trial.hold, model_.bench().floor, trial.chain, 0};
+  const auto count = [&](const std::filesystem::path& file) {
+    if (const auto it = versions_.find(file); it != versions_.end()) spec.version += it->second;
+  };
+  for (const auto& file : files_of(master, trial)) count(file);
+  if (!spec.floor) return spec;
+  spec.floor->recording.mark.clear();  // what they hold is told by the version
+  count(spec.floor->recording.file);
+  if (spec.floor->master) spec.floor->master->mark.clear(), count(spec.floor->master->file);
+  return spec;
+}
+
+/// What a trial is made of.
+std::vector<std::filesystem::path> Desk::files_of(const Master& master, const Trial& trial) const {
+  std::vector<std::filesystem::path> files = trial.chain ? files_read_by(*trial.chain) : std::vector{trial.ret.file};
+  files.push_back(master.audio.file);
+  return files;
+}
+
+void Desk::take(const TrialResult& result) {
+  auto summary = summary_of(*result.report);
+  for (const StageReport& s : result.stages)
+    if (s.encoded_bytes) summary.encoded_bytes = s.encoded_bytes, summary.bit_rate_bps = s.bit_rate_bps;
+  RowState& row = state(result.spec.id);
+  row.summary = summary, row.failure.clear(), row.running = false;
+  measured_as_[result.spec.id] = result.spec;
+  state(model_.bench().master_of(result.spec.id)->id).facts = facts_words(summary);
+}
+
+/// Numbers of a trial that is now held, made or pointed at otherwise, by whatever way, are no longer its own.
+void Desk::drop_what_is_out_of_date() {
+  const auto without_floor = [](TrialSpec spec) {
+    spec.floor.reset();  // which moves no number of a row
+    return spec;
+  };
+  for (const Master& m : model_.bench().masters)
+    for (const Trial& t : m.trials) {
+      const auto measured = measured_as_.find(t.id);
+      if (measured == measured_as_.end() || without_floor(measured->second) == without_floor(spec_of(m, t))) continue;
+      measured_as_.erase(measured);
+      RowState& row = state(t.id);
+      row.summary.reset(), row.failure.clear(), row.looked_up = false;
+    }
+}
+
+/// Whether files hold what they held when they were last looked at; what was made of those that do not is measured
+/// anew.
+void Desk::look_for_changes(const std::vector<std::filesystem::path>& files) {
+  for (const auto& file : files)
+    errands_.run("print " + file.string(), [this, file]() -> std::function<void()> {
+      return [this, file, print = fingerprint(file)] { take_fingerprint(file, print); };
+    });
+}
+
+void Desk::take_fingerprint(const std::filesystem::path& file, const std::string& print) {
+  const auto [known, first] = prints_.try_emplace(file, print);
+  if (first || known->second == print) return;
+  known->second = print;
+  bool concerns_current = false, concerns = false;
+  const QString now = QTime::currentTime().toString("HH:mm");
+  const auto touch = [&](const std::string& id, bool itself) {
+    RowState& row = state(id);
+    if (itself) row.file = print.empty() ? FileState::missing : FileState::present;
+    if (!print.empty()) row.anew = now, row.failure.clear();
+    concerns = true, concerns_current |= id == current_;
+  };
+  if (!print.empty()) ++versions_[file], model_.learn_mark(file, print);
+  for (const Master& m : model_.bench().masters) {
+    if (m.audio.file == file) touch(m.id, true), seen_[m.id] = m.audio;
+    for (const Trial& t : m.trials) {
+      const auto of = files_of(m, t);
+      if (std::find(of.begin(), of.end(), file) == of.end()) continue;
+      const bool own = !t.chain && t.ret.file == file;
+      touch(t.id, own);
+      if (own) seen_[t.id] = t.ret;
+    }
+  }
+  const Floor* floor = model_.bench().floor ? &*model_.bench().floor : nullptr;
+  concerns |= floor && (floor->recording.file == file || (floor->master && floor->master->file == file));
+  if (!concerns) return;
+  stopped_ = false;
+  refresh();
+  if (print.empty()) return;  // what was measured of it stays, and is said to be missing
+  emit file_changed(QString::fromStdString(file.string()),
+                    tr("%1 changed at %2: what hangs on it is measured anew.")
+                        .arg(QString::fromStdString(file.filename().string()), now));
+  if (concerns_current || floor) request_current();
 }
 
 /// The stages of a trial's chain that may not run here, and without which it cannot be made.
@@ -137,7 +225,10 @@ void Desk::look_at_files() {
 }
 
 void Desk::refresh() {
-  set_files_in_use(files_of(model_.bench()));
+  const auto all = heathmist::files_of(model_.bench());
+  set_files_in_use(all);
+  watch_.watch(all);
+  drop_what_is_out_of_date();
   for (const Master& m : model_.bench().masters) {
     if (auto& seen = seen_[m.id]; !(seen == m.audio)) look_up(m.id, seen = m.audio);
     for (const Trial& t : m.trials) {
@@ -153,10 +244,11 @@ void Desk::refresh() {
 void Desk::look_up(const std::string& id, const FileRef& ref) {
   errands_.run("file " + id, [this, id, ref]() -> std::function<void()> {
     const FileState found = state_of(ref);
-    const std::string mark = ref.mark.empty() ? content_mark(ref.file) : ref.mark;
-    return [this, id, ref, found, mark] {
+    const std::string print = fingerprint(ref.file), mark = ref.mark.empty() ? print : ref.mark;
+    return [this, id, ref, found, mark, print] {
       auto& seen = seen_[id];
       if (!(seen == ref)) return;  // pointed elsewhere meanwhile
+      prints_.try_emplace(ref.file, print);
       seen.mark = mark;
       state(id).file = found;
       if (ref.mark.empty()) model_.learn_mark(ref.file, mark);
@@ -167,21 +259,23 @@ void Desk::look_up(const std::string& id, const FileRef& ref) {
 
 /// What an earlier run found out about the trial.
 void Desk::look_up(const Master& master, const Trial& trial) {
-  errands_.run("trial " + trial.id, [this, owner = master.id, audio = master.audio, trial]() -> std::function<void()> {
-    const auto kept = kept_summary(audio, trial);
-    return [this, id = trial.id, owner, hold = trial.hold, chain = trial.chain, kept] {
-      const Trial* now = model_.bench().trial(id);
-      if (!now || !(now->hold == hold) || now->chain != chain) return;
-      auto& row = state(id);
-      row.looked_up = true;
-      if (kept && !row.summary) {
-        row.summary = kept;
-        state(owner).facts = facts_words(*kept);
-        emit rows_changed();
-      }
-      if (!runner_.is_busy()) request_rest();
-    };
-  });
+  errands_.run(
+      "trial " + trial.id,
+      [this, owner = master.id, audio = master.audio, trial, spec = spec_of(master, trial)]() -> std::function<void()> {
+        const auto kept = kept_summary(audio, trial);
+        return [this, id = trial.id, owner, spec, kept] {
+          const auto now = spec_of(id);
+          if (!now || !(*now == spec)) return;
+          auto& row = state(id);
+          row.looked_up = true;
+          if (kept && !row.summary) {
+            row.summary = kept, measured_as_[id] = spec;
+            state(owner).facts = facts_words(*kept);
+            emit rows_changed();
+          }
+          if (!runner_.is_busy()) request_rest();
+        };
+      });
 }
 
 QStringList Desk::open(const QString& bench_file) {
@@ -190,6 +284,9 @@ QStringList Desk::open(const QString& bench_file) {
   runner_.forget_all();
   states_.clear();
   seen_.clear();
+  measured_as_.clear();
+  prints_.clear();
+  versions_.clear();
   current_.clear();
   for (const Master& m : loaded.masters)
     if (!m.trials.empty()) {
@@ -228,7 +325,17 @@ void Desk::add_files(const QStringList& files) {
 void Desk::look_at(const std::string& id) {
   current_ = id;
   stopped_ = false;
+  const auto& bench = model_.bench();
+  if (const Trial* trial = bench.trial(id)) look_for_changes(files_of(*bench.master_of(id), *trial));
   request_current();
+}
+
+std::shared_ptr<const TrialResult> Desk::current_result() const {
+  const auto done = runner_.result(current_);
+  const auto spec = spec_of(current_);
+  const bool same_files = done && spec && done->spec.version == spec->version && done->spec.master == spec->master &&
+                          done->spec.ret == spec->ret;
+  return same_files ? done : nullptr;
 }
 
 void Desk::request_current() {
@@ -241,7 +348,7 @@ void Desk::request_current() {
     }
     state(current_).running = true;
     runner_.request(*spec, true);
-    if (!done) emit measuring(name_of(current_));
+    if (!current_result()) emit measuring(name_of(current_));
   } else if (const Master* master = bench.master(current_)) {
     emit master_selected(QString::fromStdString(master->name));
   } else {
@@ -254,8 +361,13 @@ void Desk::request_rest() {
   for (const Master& m : model_.bench().masters)
     for (const Trial& t : m.trials)
       if (const auto& row = state(t.id);
-          row.looked_up && !row.summary && row.failure.isEmpty() && row.file != FileState::missing)
-        return runner_.request(*spec_of(t.id), false);
+          row.looked_up && !row.summary && row.failure.isEmpty() && row.file != FileState::missing) {
+        const TrialSpec spec = spec_of(m, t);
+        const auto done = runner_.result(t.id);
+        if (!done || !(done->spec == spec) || !done->why) return runner_.request(spec, false);
+        take(*done);
+        emit rows_changed();
+      }
 }
 
 FitHold Desk::current_hold() const {
@@ -301,10 +413,10 @@ void Desk::rename(const std::string& id, const QString& name) {
 }
 
 void Desk::point_anew(const std::string& id, const QString& file) {
-  states_.erase(id);
   for (const Master& m : model_.bench().masters)
-    if (m.id == id)
-      for (const Trial& t : m.trials) states_.erase(t.id);
+    for (const Trial& t : m.trials)
+      if (m.id == id || t.id == id) state(t.id).failure.clear();
+  look_for_changes({ref_of(file).file});  // the same path may hold another take
   model_.edit(tr("Point anew"), [&](Bench& bench) {
     if (Master* m = bench.master(id)) m->audio = ref_of(file);
     if (Trial* t = bench.trial(id)) t->ret = ref_of(file);

@@ -2,6 +2,7 @@
 #pragma once
 #include "app/model/bench_model.hpp"
 #include "app/model/errands.hpp"
+#include "app/model/file_watch.hpp"
 #include "app/model/trial_runner.hpp"
 #include "app/window/ledger.hpp"
 
@@ -24,7 +25,8 @@ class Desk : public QObject {
   QStringList open(const QString& bench_file);
   void look_at(const std::string& id);
   const std::string& current() const { return current_; }
-  std::shared_ptr<const TrialResult> current_result() const { return runner_.result(current_); }
+  /// As it was measured last, of what the files hold now; nothing where they have changed since.
+  std::shared_ptr<const TrialResult> current_result() const;
   FitHold current_hold() const;
   bool spec_exists(const std::string& id) const { return spec_of(id).has_value(); }  ///< it is a trial
   QString name_of(const std::string& id) const;
@@ -72,24 +74,36 @@ class Desk : public QObject {
   void progressed(const QString& what, double fraction);
   void explaining(double fraction);  ///< the trial that is looked at has its null, and gets its explanation
   void idle();
+  /// While the bench was open; what hangs on it is measured anew.
+  void file_changed(const QString& file, const QString& sentence);
 
  private:
   void refresh();
   std::vector<Stage> disarmed_of(const std::string& trial_id) const;
   void look_up(const std::string& id, const FileRef& ref);
   void look_up(const Master& master, const Trial& trial);
+  void look_for_changes(const std::vector<std::filesystem::path>& files);
+  void take_fingerprint(const std::filesystem::path& file, const std::string& print);
+  std::vector<std::filesystem::path> files_of(const Master& master, const Trial& trial) const;
+  void drop_what_is_out_of_date();
+  void take(const TrialResult& result);
   void request_current();
   void request_rest();
   std::optional<TrialSpec> spec_of(const std::string& trial_id) const;
+  TrialSpec spec_of(const Master& master, const Trial& trial) const;
   RowState& state(const std::string& id) { return states_[id]; }
 
   BenchModel model_;
   TrialRunner runner_;
   std::map<std::string, RowState> states_;
-  std::map<std::string, FileRef> seen_;  // the file of each row as it was last looked at
+  std::map<std::string, FileRef> seen_;                  // the file of each row as it was last looked at
+  std::map<std::string, TrialSpec> measured_as_;         // what each row's summary is of
+  std::map<std::filesystem::path, std::string> prints_;  // of files, as they were last looked at
+  std::map<std::filesystem::path, int> versions_;        // how often each was seen to change
   std::string current_;
   bool stopped_ = false;  // measuring the rest was cancelled
-  Errands errands_;       // last: its work may speak of all above
+  FileWatch watch_;
+  Errands errands_;  // last: its work may speak of all above
 };
 
 }  // namespace heathmist::app

@@ -3,6 +3,7 @@
 #include <QElapsedTimer>
 #include <algorithm>
 
+#include "core/audio/fingerprint.hpp"
 #include "core/bench/armed.hpp"
 
 namespace heathmist::app {
@@ -15,15 +16,19 @@ TrialRunner::TrialRunner(QObject* parent) : QObject(parent) {
   qRegisterMetaType<Look>();
   qRegisterMetaType<std::shared_ptr<const ResidualSums>>();
   worker_ = std::jthread([this](std::stop_token stop) { work(stop); });
+  looks_worker_ = std::jthread([this](std::stop_token stop) { work_on_looks(stop); });
 }
 
 TrialRunner::~TrialRunner() {
   worker_.request_stop();
+  looks_worker_.request_stop();
   {
     std::scoped_lock held(lock_);
     running_stop_.request_stop();
+    look_stop_.request_stop();
   }
   wake_.notify_all();
+  wake_looks_.notify_all();
 }
 
 void TrialRunner::request(const TrialSpec& spec, bool urgent) {
@@ -51,8 +56,9 @@ void TrialRunner::look(const Look& wanted) {
   {
     std::scoped_lock held(lock_);
     look_ = wanted;
+    look_stop_.request_stop();  // the one before it is no longer wanted
   }
-  wake_.notify_all();
+  wake_looks_.notify_all();
 }
 
 void TrialRunner::cancel() {
@@ -60,6 +66,7 @@ void TrialRunner::cancel() {
   queue_.clear();
   look_.reset();
   running_stop_.request_stop();
+  look_stop_.request_stop();
 }
 
 void TrialRunner::forget_all() {
@@ -75,7 +82,12 @@ void TrialRunner::forget(const std::string& id) {
 
 bool TrialRunner::is_busy() const {
   std::scoped_lock held(lock_);
-  return running_ || look_ || !queue_.empty();
+  return running_ || look_ || looking_ || !queue_.empty();
+}
+
+bool TrialRunner::is_wanted(const std::string& id) const {
+  std::scoped_lock held(lock_);
+  return std::any_of(queue_.begin(), queue_.end(), [&](const TrialSpec& s) { return s.id == id; });
 }
 
 std::shared_ptr<const TrialResult> TrialRunner::result(const std::string& id) const {
@@ -87,40 +99,54 @@ std::shared_ptr<const TrialResult> TrialRunner::result(const std::string& id) co
 void TrialRunner::work(std::stop_token stop) {
   bool worked = false;
   while (!stop.stop_requested()) {
-    std::optional<Look> next_look;
     std::optional<TrialSpec> next;
     std::stop_token token;
     {
       std::unique_lock held(lock_);
       running_.reset();
-      if (std::exchange(worked, false) && !look_ && queue_.empty()) emit rested();
-      if (!wake_.wait(held, stop, [&] { return look_ || !queue_.empty(); })) return;
+      if (std::exchange(worked, false) && queue_.empty()) emit rested();
+      if (!wake_.wait(held, stop, [&] { return !queue_.empty(); })) return;
       running_stop_ = {};
       token = running_stop_.get_token();
-      if (look_) {
-        next_look = std::exchange(look_, {});
-      } else {
-        next = queue_.front();
-        queue_.pop_front();
-        running_ = next;
-      }
+      next = queue_.front();
+      queue_.pop_front();
+      running_ = next;
     }
     worked = true;
-    if (next_look) run_look(*next_look, token);
-    if (next) run_trial(*next, token);
+    run_trial(*next, token);
   }
 }
 
-std::shared_ptr<const Clip> TrialRunner::clip(const std::filesystem::path& file, const Job& job) {
-  const std::string key = file.string() + "\n" + content_mark(file);
-  for (auto it = clips_.begin(); it != clips_.end(); ++it)
-    if (it->first == key) {
-      std::rotate(clips_.begin(), it, it + 1);
-      return clips_.front().second;
+/// On a thread of its own: a selection or a nudge does not wait until a trial is explained.
+void TrialRunner::work_on_looks(std::stop_token stop) {
+  while (!stop.stop_requested()) {
+    std::optional<Look> next;
+    std::stop_token token;
+    {
+      std::unique_lock held(lock_);
+      if (!wake_looks_.wait(held, stop, [&] { return look_.has_value(); })) return;
+      next = std::exchange(look_, {});
+      looking_ = true;
+      look_stop_ = {};
+      token = look_stop_.get_token();
     }
-  clips_.emplace_front(key, Clip::open(file, job));
+    run_look(*next, token);
+    std::scoped_lock held(lock_);
+    looking_ = false;
+    if (!look_ && !running_ && queue_.empty()) emit rested();
+  }
+}
+
+TrialRunner::Opened TrialRunner::open(const std::filesystem::path& file, const Job& job) {
+  const std::string print = fingerprint(file);
+  for (auto it = clips_.begin(); it != clips_.end(); ++it)
+    if (it->file == file && it->print == print) {
+      std::rotate(clips_.begin(), it, it + 1);
+      return clips_.front();
+    }
+  clips_.push_front({file, print, Clip::open(file, job)});
   if (clips_.size() > most_open_clips) clips_.pop_back();
-  return clips_.front().second;
+  return clips_.front();
 }
 
 void TrialRunner::run_trial(const TrialSpec& spec, std::stop_token stop) {
@@ -138,7 +164,7 @@ void TrialRunner::run_trial(const TrialSpec& spec, std::stop_token stop) {
     explain_result(*result, job.part(0.5, 1));
     publish(std::move(result));
   } catch (const Cancelled&) {
-    emit cancelled(id);
+    if (!is_wanted(spec.id)) emit cancelled(id);
   } catch (const std::exception& error) {
     emit failed(id, QString::fromUtf8(error.what()));
   } catch (...) {
@@ -151,14 +177,15 @@ std::shared_ptr<TrialResult> TrialRunner::null_of(const TrialSpec& spec, const J
   const auto before = this->result(spec.id);
   auto result = std::make_shared<TrialResult>();
   result->spec = spec;
-  result->master = clip(spec.master, job.part(0, 0.1));
+  const Opened master = open(spec.master, job.part(0, 0.1));
+  result->master = master.clip, result->master_print = master.print;
   if (spec.chain) {
-    auto made =
-        returns_.make(result->master, content_mark(spec.master), *spec.chain, job.part(0.1, 0.25), grant_here());
+    auto made = returns_.make(result->master, fingerprint(spec.master), *spec.chain, job.part(0.1, 0.25), grant_here());
     result->ret = made.ret;
     result->stages = std::move(made.stages);
   } else {
-    result->ret = clip(spec.ret, job.part(0.1, 0.25));
+    const Opened ret = open(spec.ret, job.part(0.1, 0.25));
+    result->ret = ret.clip, result->ret_print = ret.print;
   }
   const bool same_files = before && before->spec.master == spec.master && before->spec.ret == spec.ret &&
                           before->master == result->master && before->ret == result->ret;
@@ -205,9 +232,9 @@ void TrialRunner::explain_result(TrialResult& result, const Job& job) {
 }
 
 Spectrum TrialRunner::spectrum_of(const Floor& floor, const NullReport& report, const Job& job) {
-  const auto recording = clip(floor.recording.file, job.part(0, 0.2));
+  const auto recording = open(floor.recording.file, job.part(0, 0.2)).clip;
   if (floor.master)
-    return null_test(clip(floor.master->file, job.part(0.2, 0.3)), recording, {}, job.part(0.3, 1))
+    return null_test(open(floor.master->file, job.part(0.2, 0.3)).clip, recording, {}, job.part(0.3, 1))
         .sums.residual_spectrum;
   const auto at_rate = Clip::at_rate(recording, report.master.sample_rate_hz, job.part(0.2, 0.6));
   auto spectrum = average_spectrum(*at_rate, 16384, 0, -1, 2000, job.part(0.6, 1));

@@ -19,6 +19,7 @@ struct TrialSpec {
   FitHold hold;
   std::optional<Floor> floor;
   std::optional<Chain> chain{};  ///< makes the return in place of the file
+  int version = 0;               ///< of what the files hold: another one, where one was seen to change
   bool operator==(const TrialSpec&) const = default;
 };
 
@@ -27,6 +28,7 @@ struct TrialSpec {
 struct TrialResult {
   TrialSpec spec;
   std::shared_ptr<const Clip> master, ret;
+  std::string master_print, ret_print;  ///< fingerprints of the files as they were opened; of no file where it was made
   Comparable pair;
   Fit measured;  ///< the fit before anything was held
   std::shared_ptr<const NullReport> report;
@@ -66,30 +68,39 @@ class TrialRunner : public QObject {
   void progressed(const QString& id, double fraction);  ///< the null: 0 .. 0.5, the explanation: 0.5 .. 1
   void finished(const QString& id);                     ///< twice: the null, and its explanation
   void failed(const QString& id, const QString& sentence);
-  void cancelled(const QString& id);
-  void rested();  ///< nothing runs and nothing waits any more
+  void cancelled(const QString& id);  ///< and not because it is wanted otherwise, or later
+  void rested();                      ///< nothing runs and nothing waits any more
   void looked(const heathmist::app::Look& look, std::shared_ptr<const heathmist::ResidualSums> sums);
 
  private:
   void work(std::stop_token stop);
+  void work_on_looks(std::stop_token stop);
+  bool is_wanted(const std::string& id) const;
   void run_trial(const TrialSpec& spec, std::stop_token stop);
   std::shared_ptr<TrialResult> null_of(const TrialSpec& spec, const Job& job);
   void explain_result(TrialResult& result, const Job& job);
   Spectrum spectrum_of(const Floor& floor, const NullReport& report, const Job& job);
   void publish(std::shared_ptr<const TrialResult> result);
   void run_look(const Look& look, std::stop_token stop);
-  std::shared_ptr<const Clip> clip(const std::filesystem::path& file, const Job& job);
+  struct Opened {
+    std::filesystem::path file;
+    std::string print;
+    std::shared_ptr<const Clip> clip;
+  };
+  Opened open(const std::filesystem::path& file, const Job& job);
 
   mutable std::mutex lock_;
-  std::condition_variable_any wake_;
+  std::condition_variable_any wake_, wake_looks_;
   std::deque<TrialSpec> queue_;
   std::optional<Look> look_;
+  bool looking_ = false;
+  std::stop_source look_stop_;
   std::optional<TrialSpec> running_;
   std::stop_source running_stop_;
   std::map<std::string, std::shared_ptr<const TrialResult>> results_;
-  std::deque<std::pair<std::string, std::shared_ptr<const Clip>>> clips_;  // newest first; worker thread only
-  Returns returns_;                                                        // worker thread only
-  std::jthread worker_;
+  std::deque<Opened> clips_;  // newest first; worker thread only
+  Returns returns_;           // worker thread only
+  std::jthread worker_, looks_worker_;
 };
 
 }  // namespace heathmist::app

@@ -163,7 +163,8 @@ void Ledger::show_bench(const Bench& bench, const std::map<std::string, RowState
     if (state.running) item->setData(kind_role, tr("measuring…"));
     if (!state.summary) return;
     item->setData(kind_role, kind_words(*state.summary));
-    item->setToolTip(QString::fromStdString(state.summary->headline));
+    const QString anew = state.anew.isEmpty() ? QString() : tr("\nMeasured anew: a file changed at %1").arg(state.anew);
+    item->setToolTip(QString::fromStdString(state.summary->headline) + anew);
     if (state.summary->trusted) item->setData(depth_role, gauge_share(state.summary->residual_relative_db));
   };
   for (const Master& m : bench.masters) {

@@ -19,6 +19,7 @@ struct RowState {
   bool disarmed = false;  ///< of a trial: its chain holds a stage that may not run here
   bool running = false;
   bool looked_up = false;  ///< of a trial: it is known whether an earlier run kept its summary
+  QString anew;            ///< of a trial: the time at which one of its files was seen to change
 };
 
 class Ledger : public QWidget {

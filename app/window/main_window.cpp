@@ -175,6 +175,10 @@ void MainWindow::connect_all() {
   connect(&desk_, &Desk::trial_ready, this, &MainWindow::show_result);
   connect(&desk_.model(), &BenchModel::copy_failed, notice_, &Notice::say);
   connect(&desk_.errands(), &Errands::failed, notice_, &Notice::say);
+  connect(&desk_, &Desk::file_changed, this, [this](const QString& file, const QString& sentence) {
+    matrix_->forget_cells_of(file.toStdString());
+    notice_->say(sentence);
+  });
   connect(&player_, &Player::failed, this, [this](const QString& sentence) {
     notice_->say(sentence);
     desk_.look_at_files();

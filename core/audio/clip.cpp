@@ -136,23 +136,4 @@ std::shared_ptr<const Clip> Clip::at_rate(std::shared_ptr<const Clip> clip, int 
   return out.finish(format, true);
 }
 
-std::string content_mark(const std::filesystem::path& file) {
-  struct ::stat facts {};
-  if (::stat(file.c_str(), &facts) != 0 || !S_ISREG(facts.st_mode)) return {};
-  std::ifstream in(file, std::ios::binary);
-  uint64_t hash = 1469598103934665603ULL;  // FNV-1a
-  auto mix = [&](const char* bytes, size_t count) {
-    for (size_t n = 0; n < count; ++n) hash = (hash ^ uint8_t(bytes[n])) * 1099511628211ULL;
-  };
-  constexpr int pieces = 64, piece = 4096;
-  std::vector<char> bytes(piece);
-  for (int p = 0; p < pieces; ++p) {
-    in.clear();
-    in.seekg(std::max<int64_t>(0, (int64_t(facts.st_size) - piece) * p / (pieces - 1)));
-    in.read(bytes.data(), piece);
-    mix(bytes.data(), size_t(std::max<std::streamsize>(in.gcount(), 0)));
-  }
-  return fmt::format("{:x}-{:x}", int64_t(facts.st_size), hash);
-}
-
 }  // namespace heathmist

@@ -93,7 +93,4 @@ class Clip {
   ClipFormat format_;
 };
 
-/// A short mark of a file's content: its size and 64 spread pieces. Empty where it cannot be read.
-std::string content_mark(const std::filesystem::path& file);
-
 }  // namespace heathmist

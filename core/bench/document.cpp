@@ -6,13 +6,14 @@
 #include <random>
 
 #include "core/audio/clip.hpp"
+#include "core/audio/fingerprint.hpp"
 
 namespace heathmist {
 
 FileState state_of(const FileRef& ref) {
   std::error_code trouble;
   if (!std::filesystem::is_regular_file(ref.file, trouble)) return FileState::missing;
-  return ref.mark.empty() || content_mark(ref.file) == ref.mark ? FileState::present : FileState::changed;
+  return ref.mark.empty() || fingerprint(ref.file) == ref.mark ? FileState::present : FileState::changed;
 }
 
 Fit with_hold(Fit fit, const FitHold& hold) {

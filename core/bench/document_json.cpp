@@ -6,6 +6,7 @@
 #include <set>
 
 #include "core/audio/atomic_file.hpp"
+#include "core/audio/fingerprint.hpp"
 #include "core/bench/document.hpp"
 #include "core/printable.hpp"
 
@@ -124,7 +125,8 @@ FileRef ref_from(const Place& place, const std::filesystem::path& folder) {
   std::filesystem::path file = place.has("file_bytes") ? bytes_from_hex(place.at("file_bytes")) : named.text();
   if (file.empty() || file.native().find('\0') != std::string::npos) named.refuse("must name a file");
   if (file.is_relative()) file = (folder / file).lexically_normal();
-  return {file, place.has("mark") ? place.at("mark").text() : std::string()};
+  const std::string mark = place.has("mark") ? place.at("mark").text() : std::string();
+  return {file, is_fingerprint(mark) ? mark : std::string()};  // what earlier versions kept said less
 }
 
 FitBy by_from(const Place& place) {

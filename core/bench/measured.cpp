@@ -5,6 +5,7 @@
 #include <cmath>
 #include <fstream>
 
+#include "core/audio/fingerprint.hpp"
 #include "core/audio/write.hpp"
 #include "core/bench/returns.hpp"
 #include "core/measure/bandwidth.hpp"
@@ -109,7 +110,7 @@ Measured measure(const Clip& clip, const MeterOptions& options, const Job& job) 
 }
 
 std::string measured_mark(const std::filesystem::path& file) {
-  const auto mark = content_mark(file);
+  const auto mark = fingerprint(file);
   std::error_code trouble;
   const auto changed = std::filesystem::last_write_time(file, trouble).time_since_epoch().count();
   return mark.empty() || trouble ? std::string() : fmt::format("{}-{:x}", mark, changed);

@@ -1,4 +1,5 @@
 #include "core/bench/returns.hpp"
+#include "core/audio/fingerprint.hpp"
 
 #include <fmt/format.h>
 
@@ -43,7 +44,7 @@ std::string chain_mark(const Chain& chain) {
     for (size_t n = 0; type && n < type->parameters.size(); ++n) {
       const Parameter& p = type->parameters[n];
       if (p.kind == Parameter::Kind::file && p.key != "keep" && s.values.contains(p.key) && s.values[p.key].is_string())
-        stage["content"].push_back(content_mark(s.values[p.key].get<std::string>()));
+        stage["content"].push_back(fingerprint(s.values[p.key].get<std::string>()));
     }
     json.push_back(stage);
   }

@@ -5,6 +5,7 @@
 #include <fstream>
 
 #include "core/audio/clip.hpp"
+#include "core/audio/fingerprint.hpp"
 #include "core/audio/write.hpp"
 #include "core/bench/json.hpp"
 #include "core/bench/returns.hpp"
@@ -14,13 +15,13 @@ namespace heathmist {
 
 namespace {
 
-constexpr int rules_version = 9;  // raised when the rules of kind or findings change
+constexpr int rules_version = 10;  // raised when the rules of kind or findings change
 
 std::filesystem::path place_of(const FileRef& master, const Trial& trial) {
   const auto folder = cache_folder();
   const FitHold& hold = trial.hold;
-  const auto from = content_mark(master.file),
-             to = trial.chain ? chain_mark(*trial.chain) : content_mark(trial.ret.file);
+  const auto from = fingerprint(master.file),
+             to = trial.chain ? chain_mark(*trial.chain) : fingerprint(trial.ret.file);
   if (folder.empty() || from.empty() || to.empty()) return {};
   const auto by =
       hold.by ? fmt::format("{}-{}-{}-{}", int(hold.by->part), hold.by->channel, hold.by->low_hz, hold.by->high_hz)

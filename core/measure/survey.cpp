@@ -10,6 +10,7 @@
 #include <fstream>
 #include <sstream>
 
+#include "core/audio/fingerprint.hpp"
 #include "core/audio/write.hpp"
 #include "core/dsp/simd.hpp"
 
@@ -198,7 +199,7 @@ std::optional<Survey> unpacked(std::istream& in, const ClipFormat& format) {
 
 Survey cached_survey(const Clip& clip, const Job& job) {
   const auto folder = cache_folder();
-  const auto mark = clip.is_made() ? std::string() : content_mark(clip.path());
+  const auto mark = clip.is_made() ? std::string() : fingerprint(clip.path());
   if (folder.empty() || mark.empty()) return survey(clip, job);
   std::error_code trouble;  // the time of change stands in the name: an edit that the mark misses is still seen
   const auto changed = std::filesystem::last_write_time(clip.path(), trouble).time_since_epoch().count();
@@ -206,6 +207,7 @@ Survey cached_survey(const Clip& clip, const Job& job) {
   if (std::ifstream in(place, std::ios::binary); in)
     if (auto kept = unpacked(in, clip.format())) return *kept;
   auto fresh = survey(clip, job);
+  if (fingerprint(clip.path()) != mark) return fresh;  // changed while it was read
   try {
     write_whole({place, true}, packed(fresh));
   } catch (const InputError&) {  // a cache that cannot be written only costs time

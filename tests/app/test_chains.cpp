@@ -221,6 +221,7 @@ class TestChains : public QObject {
     view->choose_value(MatrixValue::thd_n);
     view->table()->sortByColumn(1, Qt::AscendingOrder);
     QCOMPARE(view->table()->item(0, 0)->text(), QString("Tone 997 Hz"));  // the master has no lines to be read by
+    QVERIFY(view->table()->item(0, 1)->toolTip().startsWith("THD+N"));  // its own reading first
     view->start();
     view->cancel();
     QTRY_VERIFY(view->note().startsWith("stopped"));

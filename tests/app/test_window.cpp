@@ -7,6 +7,7 @@
 #include "app/theme/theme.hpp"
 #include "app/window/finder.hpp"
 #include "app/window/main_window.hpp"
+#include "core/audio/fingerprint.hpp"
 #include "tests/support/window.hpp"
 
 using namespace heathmist;
@@ -217,11 +218,11 @@ class TestWindow : public QObject {
     show_pair(ret_);
     auto& desk = window_->desk();
     QTRY_VERIFY_WITH_TIMEOUT(!desk.errands().is_busy(), 5000);
-    QTRY_COMPARE(desk.model().bench().masters[0].audio.mark, content_mark(master_.toStdString()));
-    QCOMPARE(desk.model().bench().masters[0].trials[0].ret.mark, content_mark(ret_.toStdString()));
+    QTRY_COMPARE(desk.model().bench().masters[0].audio.mark, fingerprint(master_.toStdString()));
+    QCOMPARE(desk.model().bench().masters[0].trials[0].ret.mark, fingerprint(ret_.toStdString()));
     desk.model().undo_stack().undo();
     desk.model().undo_stack().redo();
-    QTRY_COMPARE_WITH_TIMEOUT(desk.model().bench().masters[0].audio.mark, content_mark(master_.toStdString()), 5000);
+    QTRY_COMPARE_WITH_TIMEOUT(desk.model().bench().masters[0].audio.mark, fingerprint(master_.toStdString()), 5000);
   }
 
   void deep_zoom_shows_the_samples_themselves() {

@@ -3,6 +3,7 @@
 #include <fstream>
 #include <set>
 
+#include "core/audio/fingerprint.hpp"
 #include "core/bench/document.hpp"
 #include "core/bench/summary.hpp"
 #include "tests/support/signals.hpp"
@@ -21,8 +22,8 @@ class TestBench : public QObject {
     const auto audio = save(folder_ / "a.wav", Planar(1, 100), 48000);
     Bench bench;
     bench.name = "Curlew Hours";
-    bench.masters.push_back({fresh_id(), "Mill Race", {audio, content_mark(audio)}, {}});
-    Trial trial{fresh_id(), "Back", {audio, content_mark(audio)}, {}};
+    bench.masters.push_back({fresh_id(), "Mill Race", {audio, fingerprint(audio)}, {}});
+    Trial trial{fresh_id(), "Back", {audio, fingerprint(audio)}, {}};
     trial.hold.delay_samples = -12.5;
     trial.hold.inverted = true;
     bench.masters[0].trials.push_back(trial);
@@ -39,7 +40,7 @@ class TestBench : public QObject {
     std::filesystem::create_directories(from);
     const auto audio = save(from / "a.wav", Programme(1, 2).render(48000), 48000);
     Bench bench;
-    bench.masters.push_back({"m", "Mill Race", {audio, content_mark(audio)}, {}});
+    bench.masters.push_back({"m", "Mill Race", {audio, fingerprint(audio)}, {}});
     save_bench(bench, from / "x.heathmist");
     std::filesystem::copy(from, to);
     std::filesystem::remove_all(from);
@@ -135,10 +136,13 @@ class TestBench : public QObject {
   /// A name that is no UTF-8 comes back byte for byte, though JSON cannot hold it.
   void names_in_latin_1_come_back() {
     Bench bench;
-    bench.masters.push_back({"m", "Caf\xe9", {folder_ / "caf\xe9.wav", "1-2"}, {}});
+    bench.masters.push_back({"m", "Caf\xe9", {folder_ / "caf\xe9.wav", "1-" + std::string(32, '2')}, {}});
     save_bench(bench, folder_ / "latin.heathmist");
     const Bench back = load_bench(folder_ / "latin.heathmist");
     QVERIFY(back.masters[0].audio == bench.masters[0].audio);
+    bench.masters[0].audio.mark = "1-2";  // as an earlier version kept them: it says too little to be held against
+    save_bench(bench, folder_ / "latin.heathmist");
+    QCOMPARE(load_bench(folder_ / "latin.heathmist").masters[0].audio.mark, std::string());
   }
 
   void held_values_take_the_place_of_measured_ones() {
@@ -157,8 +161,8 @@ class TestBench : public QObject {
   void summaries_are_kept_by_content() {
     const auto a = save(folder_ / "a.wav", Programme(2, 1).render(48000), 48000),
                b = save(folder_ / "b.wav", Programme(2, 1).render(48000, 5), 48000);
-    const FileRef from{a, content_mark(a)};
-    const Trial to{"t", "", {b, content_mark(b)}, {}};
+    const FileRef from{a, fingerprint(a)};
+    const Trial to{"t", "", {b, fingerprint(b)}, {}};
     QVERIFY(!kept_summary(from, to));
     keep_summary(from, to, summary_of(null_of(a, b)));
     const auto kept = kept_summary(from, to);

@@ -2,6 +2,7 @@
 #include <QtTest>
 #include <cmath>
 
+#include "core/audio/fingerprint.hpp"
 #include "core/bench/ceiling.hpp"
 #include "core/bench/matrix.hpp"
 #include "core/bench/returns.hpp"
@@ -36,7 +37,7 @@ class TestReturns : public QObject {
 
   void an_edit_at_the_end_does_not_encode_again() {
     Returns returns;
-    const auto mark = content_mark(file_);
+    const auto mark = fingerprint(file_);
     const auto first = returns.make(master_, mark, chain({codec("mp3", 128), gain(-1)}), {});
     QCOMPARE(returns.stages_run(), int64_t(2));
     const auto second = returns.make(master_, mark, chain({codec("mp3", 128), gain(-2)}), {});

@@ -64,17 +64,18 @@ double sorted_by(const MatrixCell& cell, MatrixValue value) {
 QString hint_of(const MatrixCell& cell) {
   if (!cell.failure.empty()) return QString::fromStdString(cell.failure);
   if (!cell.done) return {};
-  QStringList words{QString::fromStdString(cell.kind).replace('_', ' ')};
+  QStringList words;
+  if (cell.tones)  // of a tone its own reading says more than any null
+    words << QObject::tr("THD+N %1 dB").arg(number(cell.tones->thd_n_db, 1))
+          << QObject::tr("strongest spurious line %1 dBr at %2")
+                 .arg(number(cell.tones->spurious_dbr, 1), hertz(cell.tones->spurious_hz, false));
+  words << QString::fromStdString(cell.kind).replace('_', ' ');
   for (const auto& [value, name] : {std::pair{MatrixValue::depth, QObject::tr("residual %1 dBr")},
                                     {MatrixValue::remainder, QObject::tr("remainder %1 dBr")},
                                     {MatrixValue::bandwidth, QObject::tr("reaches %1")},
                                     {MatrixValue::true_peak, QObject::tr("true peak %1 dBTP")},
-                                    {MatrixValue::thd_n, QObject::tr("THD+N %1 dB")},
                                     {MatrixValue::size, QObject::tr("encoded %1")}})
     if (value_of(cell, value)) words << name.arg(text_of(cell, value));
-  if (cell.tones)
-    words << QObject::tr("strongest spurious line %1 dBr at %2")
-                 .arg(number(cell.tones->spurious_dbr, 1), hertz(cell.tones->spurious_hz, false));
   return words.join('\n');
 }
 
@@ -171,6 +172,22 @@ void MatrixView::show_bench(const Bench& bench) {
   known_rows_ = rows;
   known_columns_ = columns;
   set_up();
+}
+
+void MatrixView::forget_cells_of(const std::filesystem::path& file) {
+  bool any = false;
+  for (size_t r = 0; r < matrix_.rows.size(); ++r)
+    for (size_t c = 0; matrix_.rows[r].file == file && c < matrix_.columns.size(); ++c) {
+      auto& cell = matrix_.cells[r * matrix_.columns.size() + c];
+      any |= cell.done || task_.is_running();
+      cell = {};
+    }
+  if (!any) return;
+  task_.drop(), ++run_number_;
+  done_ = size_t(std::count_if(matrix_.cells.begin(), matrix_.cells.end(), [](const MatrixCell& c) { return c.done; }));
+  note_->setText(tr("%1 changed: run it again").arg(QString::fromStdString(file.filename().string())));
+  fill();
+  refresh_state();
 }
 
 void MatrixView::set_row(const QString& name, bool in) {
