@@ -149,9 +149,26 @@ void Desk::look_for_changes(const std::vector<std::filesystem::path>& files) {
     });
 }
 
+/// It was touched and holds what it held: what failed on it while it was being written may go well now.
+void Desk::retry_failed_of(const std::filesystem::path& file) {
+  bool any = false;
+  for (const Master& m : model_.bench().masters)
+    for (const Trial& t : m.trials) {
+      RowState& row = state(t.id);
+      if (row.failure.isEmpty() || row.disarmed) continue;
+      const auto of = files_of(m, t);
+      if (std::find(of.begin(), of.end(), file) == of.end()) continue;
+      row.failure.clear(), any = true;
+      if (t.id == current_) request_current();
+    }
+  if (!any) return;
+  emit rows_changed();
+  if (!runner_.is_busy()) request_rest();
+}
+
 void Desk::take_fingerprint(const std::filesystem::path& file, const std::string& print) {
   const auto [known, first] = prints_.try_emplace(file, print);
-  if (first || known->second == print) return;
+  if (first || known->second == print) return retry_failed_of(file);
   known->second = print;
   bool concerns_current = false, concerns = false;
   const QString now = QTime::currentTime().toString("HH:mm");

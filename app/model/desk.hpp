@@ -83,6 +83,7 @@ class Desk : public QObject {
   void look_up(const std::string& id, const FileRef& ref);
   void look_up(const Master& master, const Trial& trial);
   void look_for_changes(const std::vector<std::filesystem::path>& files);
+  void retry_failed_of(const std::filesystem::path& file);
   void take_fingerprint(const std::filesystem::path& file, const std::string& print);
   std::vector<std::filesystem::path> files_of(const Master& master, const Trial& trial) const;
   void drop_what_is_out_of_date();
