@@ -337,7 +337,7 @@ class TestFiles : public StageTest {
     const auto place = folder_ / "unsaved";
     Bench bench;
     bench.name = "Curlew Hours";
-    bench.masters.push_back({"m", "Mill Race", {folder_ / "a.wav", "x"}, {}});
+    bench.masters.push_back({"m", "Mill Race", {folder_ / "a.wav", {}}, {}});
     UnsavedCopy mine(place);
     mine.keep(bench, folder_ / "hours.heathmist");
     QVERIFY(UnsavedCopy::left_behind(place).empty());  // this run lives
