@@ -1,7 +1,6 @@
 #include "app/model/desk.hpp"
 
 #include <QFileInfo>
-#include <QTime>
 
 #include "app/theme/theme.hpp"
 #include "app/widgets/saving.hpp"
@@ -64,7 +63,7 @@ Desk::Desk(QObject* parent) : QObject(parent) {
                   summary = *state(trial->id).summary]() -> std::function<void()> {
                    // of what the files held when they were measured: one that was changed meanwhile keeps nothing
                    if (fingerprint(audio.file) == result->master_print &&
-                       (of.chain || fingerprint(of.ret.file) == result->ret_print))
+                       (of.chain ? chain_mark(*of.chain) : fingerprint(of.ret.file)) == result->ret_print)
                      keep_summary(audio, of, summary);
                    return {};
                  });
@@ -95,23 +94,16 @@ std::optional<TrialSpec> Desk::spec_of(const std::string& trial_id) const {
 }
 
 TrialSpec Desk::spec_of(const Master& master, const Trial& trial) const {
-  TrialSpec spec{trial.id, master.audio.file, trial.ret.file, trial.hold, model_.bench().floor, trial.chain, 0};
-  const auto count = [&](const std::filesystem::path& file) {
-    if (const auto it = versions_.find(file); it != versions_.end()) spec.version += it->second;
-  };
-  for (const auto& file : files_of(master, trial)) count(file);
+  TrialSpec spec{trial.id,    master.audio.file,        trial.ret.file, trial.hold, model_.bench().floor,
+                 trial.chain, version_of(master, trial)};
   if (!spec.floor) return spec;
-  spec.floor->recording.mark.clear();  // what they hold is told by the version
-  count(spec.floor->recording.file);
-  if (spec.floor->master) spec.floor->master->mark.clear(), count(spec.floor->master->file);
+  const auto as_it_is = [this](FileRef& ref) {  // told by its version: a mark may be learned late
+    const auto it = versions_.find(ref.file);
+    ref.mark = std::to_string(it == versions_.end() ? 0 : it->second);
+  };
+  as_it_is(spec.floor->recording);
+  if (spec.floor->master) as_it_is(*spec.floor->master);
   return spec;
-}
-
-/// What a trial is made of.
-std::vector<std::filesystem::path> Desk::files_of(const Master& master, const Trial& trial) const {
-  std::vector<std::filesystem::path> files = trial.chain ? files_read_by(*trial.chain) : std::vector{trial.ret.file};
-  files.push_back(master.audio.file);
-  return files;
 }
 
 void Desk::take(const TrialResult& result) {
@@ -126,79 +118,19 @@ void Desk::take(const TrialResult& result) {
 
 /// Numbers of a trial that is now held, made or pointed at otherwise, by whatever way, are no longer its own.
 void Desk::drop_what_is_out_of_date() {
-  const auto without_floor = [](TrialSpec spec) {
-    spec.floor.reset();  // which moves no number of a row
-    return spec;
+  const auto is_of = [this](const TrialSpec& spec, const Master& m,
+                            const Trial& t) {  // the floor moves no number of a row
+    return spec.master == m.audio.file && spec.ret == t.ret.file && spec.hold == t.hold && spec.chain == t.chain &&
+           spec.version == version_of(m, t);
   };
   for (const Master& m : model_.bench().masters)
     for (const Trial& t : m.trials) {
       const auto measured = measured_as_.find(t.id);
-      if (measured == measured_as_.end() || without_floor(measured->second) == without_floor(spec_of(m, t))) continue;
+      if (measured == measured_as_.end() || is_of(measured->second, m, t)) continue;
       measured_as_.erase(measured);
       RowState& row = state(t.id);
       row.summary.reset(), row.failure.clear(), row.looked_up = false;
     }
-}
-
-/// Whether files hold what they held when they were last looked at; what was made of those that do not is measured
-/// anew.
-void Desk::look_for_changes(const std::vector<std::filesystem::path>& files) {
-  for (const auto& file : files)
-    errands_.run("print " + file.string(), [this, file]() -> std::function<void()> {
-      return [this, file, print = fingerprint(file)] { take_fingerprint(file, print); };
-    });
-}
-
-/// It was touched and holds what it held: what failed on it while it was being written may go well now.
-void Desk::retry_failed_of(const std::filesystem::path& file) {
-  bool any = false;
-  for (const Master& m : model_.bench().masters)
-    for (const Trial& t : m.trials) {
-      RowState& row = state(t.id);
-      if (row.failure.isEmpty() || row.disarmed) continue;
-      const auto of = files_of(m, t);
-      if (std::find(of.begin(), of.end(), file) == of.end()) continue;
-      row.failure.clear(), any = true;
-      if (t.id == current_) request_current();
-    }
-  if (!any) return;
-  emit rows_changed();
-  if (!runner_.is_busy()) request_rest();
-}
-
-void Desk::take_fingerprint(const std::filesystem::path& file, const std::string& print) {
-  const auto [known, first] = prints_.try_emplace(file, print);
-  if (first || known->second == print) return retry_failed_of(file);
-  known->second = print;
-  bool concerns_current = false, concerns = false;
-  const QString now = QTime::currentTime().toString("HH:mm");
-  const auto touch = [&](const std::string& id, bool itself) {
-    RowState& row = state(id);
-    if (itself) row.file = print.empty() ? FileState::missing : FileState::present;
-    if (!print.empty()) row.anew = now, row.failure.clear();
-    concerns = true, concerns_current |= id == current_;
-  };
-  if (!print.empty()) ++versions_[file], model_.learn_mark(file, print);
-  for (const Master& m : model_.bench().masters) {
-    if (m.audio.file == file) touch(m.id, true), seen_[m.id] = m.audio;
-    for (const Trial& t : m.trials) {
-      const auto of = files_of(m, t);
-      if (std::find(of.begin(), of.end(), file) == of.end()) continue;
-      const bool own = !t.chain && t.ret.file == file;
-      touch(t.id, own);
-      if (own) seen_[t.id] = t.ret;
-    }
-  }
-  const Floor* floor = model_.bench().floor ? &*model_.bench().floor : nullptr;
-  concerns |= floor && (floor->recording.file == file || (floor->master && floor->master->file == file));
-  if (!concerns) return;
-  stopped_ = false;
-  refresh();
-  if (print.empty()) return;  // what was measured of it stays, and is said to be missing
-  emit file_changed(QString::fromStdString(file.string()),
-                    tr("%1 changed at %2: what hangs on it is measured anew.")
-                        .arg(QString::fromStdString(file.filename().string()), now));
-  if (concerns_current || floor) request_current();
 }
 
 /// The stages of a trial's chain that may not run here, and without which it cannot be made.
@@ -233,14 +165,6 @@ void Desk::retry_failed() {
   if (!runner_.is_busy()) request_rest();
 }
 
-void Desk::look_at_files() {
-  for (const Master& m : model_.bench().masters) {
-    look_up(m.id, seen_[m.id] = m.audio);
-    for (const Trial& t : m.trials)
-      if (!t.chain) look_up(t.id, seen_[t.id] = t.ret);
-  }
-}
-
 void Desk::refresh() {
   const auto all = heathmist::files_of(model_.bench());
   set_files_in_use(all);
@@ -255,23 +179,6 @@ void Desk::refresh() {
     }
   }
   emit rows_changed();
-}
-
-/// Is the file there, is it the one it was? A file that is new to the bench gets its mark.
-void Desk::look_up(const std::string& id, const FileRef& ref) {
-  errands_.run("file " + id, [this, id, ref]() -> std::function<void()> {
-    const FileState found = state_of(ref);
-    const std::string print = fingerprint(ref.file), mark = ref.mark.empty() ? print : ref.mark;
-    return [this, id, ref, found, mark, print] {
-      auto& seen = seen_[id];
-      if (!(seen == ref)) return;  // pointed elsewhere meanwhile
-      prints_.try_emplace(ref.file, print);
-      seen.mark = mark;
-      state(id).file = found;
-      if (ref.mark.empty()) model_.learn_mark(ref.file, mark);
-      emit rows_changed();
-    };
-  });
 }
 
 /// What an earlier run found out about the trial.

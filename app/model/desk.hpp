@@ -1,5 +1,7 @@
 // The desk: the bench, the trials that run, and which one is looked at. All the window's logic that is no widget.
 #pragma once
+#include <set>
+
 #include "app/model/bench_model.hpp"
 #include "app/model/errands.hpp"
 #include "app/model/file_watch.hpp"
@@ -80,12 +82,16 @@ class Desk : public QObject {
  private:
   void refresh();
   std::vector<Stage> disarmed_of(const std::string& trial_id) const;
-  void look_up(const std::string& id, const FileRef& ref);
   void look_up(const Master& master, const Trial& trial);
-  void look_for_changes(const std::vector<std::filesystem::path>& files);
-  void retry_failed_of(const std::filesystem::path& file);
-  void take_fingerprint(const std::filesystem::path& file, const std::string& print);
+  // desk_files.cpp
   std::vector<std::filesystem::path> files_of(const Master& master, const Trial& trial) const;
+  bool is_made_of(const Master& master, const Trial& trial, const std::filesystem::path& file) const;
+  int version_of(const Master& master, const Trial& trial) const;
+  void look_up(const std::string& id, const FileRef& ref);
+  void look_for_changes(const std::vector<std::filesystem::path>& files);
+  void take_fingerprint(const std::filesystem::path& file, const std::string& print);
+  std::set<std::string> tell_rows_of(const std::filesystem::path& file, bool there, const QString& now);
+  void retry_failed_of(const std::filesystem::path& file);
   void drop_what_is_out_of_date();
   void take(const TrialResult& result);
   void request_current();

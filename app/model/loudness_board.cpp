@@ -68,6 +68,21 @@ void LoudnessBoard::set_bench(const Bench& bench) {
   if (was_running) run();
 }
 
+void LoudnessBoard::forget(const std::filesystem::path& file) {
+  bool any = false;
+  for (LoudnessRow& row : rows_) {
+    const auto read = row.chain ? files_read_by(*row.chain) : std::vector<std::filesystem::path>();
+    if (row.file != file && std::find(read.begin(), read.end(), file) == read.end()) continue;
+    row.measured.reset(), row.failure.clear(), row.dialogue.reset(), any = true;
+  }
+  if (!any) return;
+  const bool was_running = task_.is_running();
+  task_.drop();
+  ++run_number_;
+  emit rows_changed();
+  if (was_running) run();
+}
+
 void LoudnessBoard::retry_failed() {
   for (LoudnessRow& row : rows_) row.failure.clear();
   emit rows_changed();

@@ -32,6 +32,8 @@ class LoudnessBoard : public QObject {
   explicit LoudnessBoard(QObject* parent = nullptr);
   /// Takes up what is on the bench; what was measured stays.
   void set_bench(const Bench& bench);
+  /// What was measured of it is not what it holds any more.
+  void forget(const std::filesystem::path& file);
   /// Measures what has no numbers yet.
   void run();
   /// What failed is measured again at the next run().

@@ -180,7 +180,8 @@ std::shared_ptr<TrialResult> TrialRunner::null_of(const TrialSpec& spec, const J
   const Opened master = open(spec.master, job.part(0, 0.1));
   result->master = master.clip, result->master_print = master.print;
   if (spec.chain) {
-    auto made = returns_.make(result->master, fingerprint(spec.master), *spec.chain, job.part(0.1, 0.25), grant_here());
+    result->ret_print = chain_mark(*spec.chain);
+    auto made = returns_.make(result->master, master.print, *spec.chain, job.part(0.1, 0.25), grant_here());
     result->ret = made.ret;
     result->stages = std::move(made.stages);
   } else {

@@ -28,7 +28,7 @@ struct TrialSpec {
 struct TrialResult {
   TrialSpec spec;
   std::shared_ptr<const Clip> master, ret;
-  std::string master_print, ret_print;  ///< fingerprints of the files as they were opened; of no file where it was made
+  std::string master_print, ret_print;  ///< fingerprints of the files as they were opened; of a chain its mark
   Comparable pair;
   Fit measured;  ///< the fit before anything was held
   std::shared_ptr<const NullReport> report;

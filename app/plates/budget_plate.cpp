@@ -150,12 +150,8 @@ void BudgetPlate::draw_layers() {
   xAxis->setRange(low - margin, high + margin);
   yAxis->setRange(std::max(-120.0, 20 * std::floor(bottom / 20)), std::min(top + 4, 30.0));
   for (int n = 0; n < int(steps_.size()); ++n) draw_layer(n);
-  const bool gaps = along_ == Along::time && std::any_of(steps_.begin(), steps_.end(), [&](const BudgetStep& s) {
-                      const auto& l = s.over_time;
-                      for (size_t k = 2; k < l.size(); ++k)
-                        if (l[k].at - l[k - 1].at > 2.5 * (l[1].at - l[0].at)) return true;
-                      return false;
-                    });
+  const bool gaps = along_ == Along::time &&
+                    std::any_of(steps_.begin(), steps_.end(), [](const auto& s) { return has_gaps(s.over_time); });
   xAxis->setLabel(gaps ? tr("where nothing is drawn, nothing was read") : QString());
 }
 

@@ -176,7 +176,10 @@ void MainWindow::connect_all() {
   connect(&desk_.model(), &BenchModel::copy_failed, notice_, &Notice::say);
   connect(&desk_.errands(), &Errands::failed, notice_, &Notice::say);
   connect(&desk_, &Desk::file_changed, this, [this](const QString& file, const QString& sentence) {
-    matrix_->forget_cells_of(file.toStdString());
+    const std::filesystem::path changed = file.toStdString();
+    matrix_->forget(changed), ceiling_->forget(changed), board_.forget(changed);
+    spectrum_->look_again();
+    refresh_loudness();
     notice_->say(sentence);
   });
   connect(&player_, &Player::failed, this, [this](const QString& sentence) {

@@ -109,13 +109,6 @@ Measured measure(const Clip& clip, const MeterOptions& options, const Job& job) 
   return m;
 }
 
-std::string measured_mark(const std::filesystem::path& file) {
-  const auto mark = fingerprint(file);
-  std::error_code trouble;
-  const auto changed = std::filesystem::last_write_time(file, trouble).time_since_epoch().count();
-  return mark.empty() || trouble ? std::string() : fmt::format("{}-{:x}", mark, changed);
-}
-
 std::optional<Measured> kept_measured(const std::string& mark) {
   const auto place = place_of(mark);
   std::ifstream in(place, std::ios::binary);
@@ -139,21 +132,21 @@ void keep_measured(const std::string& mark, const Measured& measured) {
 }
 
 Measured measure_file(const std::filesystem::path& file, const Job& job) {
-  const auto mark = measured_mark(file);
+  const auto mark = fingerprint(file);
   if (auto kept = kept_measured(mark)) return *kept;
   const auto clip = Clip::open(file, job.part(0, 0.3));
   auto measured = measure(*clip, {}, job.part(0.3, 1));
-  keep_measured(mark, measured);
+  if (fingerprint(file) == mark) keep_measured(mark, measured);  // else it changed while it was measured
   return measured;
 }
 
 Measured measure_return(const std::filesystem::path& file, const Chain& chain, const Job& job, const Grant& grant) {
-  const auto master_mark = measured_mark(file);
+  const auto master_mark = fingerprint(file);
   const auto mark = master_mark.empty() ? std::string() : master_mark + chain_mark(chain);
   if (auto kept = kept_measured(mark)) return *kept;
   const auto made = pass(Clip::open(file, job.part(0, 0.1)), chain, job.part(0.1, 0.6), {grant});
   auto fresh = measure(*made.ret, {}, job.part(0.6, 1));
-  keep_measured(mark, fresh);
+  if (fingerprint(file) + chain_mark(chain) == mark) keep_measured(mark, fresh);
   return fresh;
 }
 

@@ -16,9 +16,8 @@ struct Measured {
 /// Measures a clip. Throws InputError, Cancelled.
 Measured measure(const Clip& clip, const MeterOptions& options = {}, const Job& job = {});
 
-/// The mark under which a file's measurement is kept: its content and its time of change. Empty: it cannot be read.
-std::string measured_mark(const std::filesystem::path& file);
-/// What was kept under a mark, read at once and without opening the audio.
+/// What was kept under a mark (a file's fingerprint, and a chain's mark behind it), read at once and without opening
+/// the audio.
 std::optional<Measured> kept_measured(const std::string& mark);
 void keep_measured(const std::string& mark, const Measured& measured);
 /// A file's measurement: the one that was kept, or a fresh one.

@@ -253,7 +253,7 @@ Continuity find_breaks(const Clip& master, const Clip& ret, const Fit& fit, cons
   Continuity found;
   if (!fit.trusted || sums.short_pieces.mm.empty()) return found;
   Walker w{master, ret, fit, sums, job};
-  w.piece = std::max<int64_t>(1, loudness_piece_frames(master.format().sample_rate_hz) / 5);
+  w.piece = short_piece_frames(master.format().sample_rate_hz);
   const double usual = better_ratio(w);
   double apart = 0;  // channels that are not in place together are not broken
   for (const auto& pair : fit.pairs) apart = std::max(apart, std::abs(pair.delay_samples - fit.pairs[0].delay_samples));

@@ -77,7 +77,7 @@ GainTrace gain_trace(const ResidualSums& sums, const Fit& fit, int sample_rate_h
   GainTrace trace;
   const auto& s = sums.short_pieces;
   trace.first_s = double(sums.first) / sample_rate_hz;
-  trace.piece_s = double(std::max<int64_t>(1, loudness_piece_frames(sample_rate_hz) / 5)) / sample_rate_hz;
+  trace.piece_s = double(short_piece_frames(sample_rate_hz)) / sample_rate_hz;
   std::vector<float> known;
   float most = 0;
   for (const float mm : s.mm) most = std::max(most, mm);

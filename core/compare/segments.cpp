@@ -3,8 +3,6 @@
 #include <algorithm>
 #include <numeric>
 
-#include "core/measure/loudness.hpp"
-
 namespace heathmist {
 
 namespace {
@@ -12,7 +10,7 @@ namespace {
 /// Energy of the residual by segment, from the sums over short pieces.
 std::vector<double> residual_of(const ResidualSums& sums, const Fit& fit, int rate_hz, int64_t count, int64_t frames) {
   std::vector<double> energy(size_t(count), 0.0);
-  const int64_t piece = std::max<int64_t>(1, loudness_piece_frames(rate_hz) / 5);
+  const int64_t piece = short_piece_frames(rate_hz);
   for (size_t n = 0; n < sums.short_pieces.mm.size(); ++n)
     energy[size_t(std::min<int64_t>(count - 1, int64_t(n) * piece / frames))] += residual_in_piece(sums, fit, n);
   return energy;

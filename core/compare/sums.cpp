@@ -28,6 +28,10 @@ std::vector<float> depth_db(const DepthCells& cells) {
 
 std::optional<double> PairSums::residual_relative_db() const { return power_db(residual, master); }
 std::optional<double> ResidualSums::residual_relative_db() const { return power_db(residual, master); }
+int64_t short_piece_frames(int sample_rate_hz) {
+  return std::max<int64_t>(1, loudness_piece_frames(sample_rate_hz) / 5);
+}
+
 std::optional<double> ResidualSums::remainder_relative_db() const { return power_db(remainder, master); }
 
 namespace {
@@ -110,8 +114,8 @@ class Worker {
   }
 
  private:
-  /// Master, laid return and residual of every pair from frame `at`; zero outside the range. The last `held` frames that
-  /// were loaded are the first now.
+  /// Master, laid return and residual of every pair from frame `at`; zero outside the range. The last `held` frames
+  /// that were loaded are the first now.
   void load(int64_t at, int64_t frames, int64_t held = 0) {
     const auto go_on = [&](auto& reader, Planar& samples) {
       reader.read(at + held, frames - held, fresh_);
@@ -287,7 +291,7 @@ Layout lay_out(const Clip& master, const Clip& ret, const Fit& fit, const SumsOp
   l.first = std::max(fit.first, options.first);
   l.last = std::max(l.first, options.last < 0 ? fit.last : std::min(fit.last, options.last));
   l.frames = l.last - l.first;
-  l.short_piece = std::max<int64_t>(1, loudness_piece_frames(rate) / 5);
+  l.short_piece = short_piece_frames(rate);
   l.piece = l.short_piece * 5;
   const int64_t unit = std::lcm(l.piece, Overview::bin_frames);
   const int64_t wanted = std::max<int64_t>(1 << 19, l.frames / 64);

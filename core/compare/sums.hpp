@@ -32,6 +32,8 @@ struct ByLevel {
 };
 
 /// Master and laid return in pieces of 20 ms: sums of m^2, m r, r^2 over all pairs (polarity applied).
+/// Frames of one of the short pieces, a fifth of a loudness piece: 20 ms.
+int64_t short_piece_frames(int sample_rate_hz);
 struct ShortPieces {
   std::vector<float> mm, mr, rr;
 };

@@ -67,4 +67,11 @@ std::string top_causes(const NullReport& report, size_t most) {
   return words;
 }
 
+bool has_gaps(const std::vector<LeftAt>& over_time) {
+  constexpr double apart = 2.5;  // times what the first two lie apart
+  for (size_t n = 2; n < over_time.size(); ++n)
+    if (over_time[n].at - over_time[n - 1].at > apart * (over_time[1].at - over_time[0].at)) return true;
+  return false;
+}
+
 }  // namespace heathmist

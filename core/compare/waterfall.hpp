@@ -18,6 +18,9 @@ struct BudgetStep {
   std::vector<LeftAt> by_octave{}, over_time{};  ///< of a cause, where that is known
 };
 
+/// Whether moments lie between these of which nothing is known.
+bool has_gaps(const std::vector<LeftAt>& over_time);
+
 constexpr double budget_bottom_db = -140;  ///< less than that is drawn as nothing
 
 /// The residual, every cause beyond the fit's own, and the remainder; empty where nothing is known of causes, or

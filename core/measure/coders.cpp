@@ -228,8 +228,8 @@ std::vector<std::unique_ptr<CoderTransform>> coder_transforms() {
   all.push_back(std::make_unique<Mdct>("opus", celt_window()));
   all.push_back(std::make_unique<Mp3Hybrid>());
   all.push_back(std::make_unique<LayerTwo>());
-  // centres lie a quarter of either block apart, and short blocks have 256 samples
-  // ... and the residues of its channels are whole numbers, coupled or not
+  // Vorbis: the centres of two blocks lie a quarter of each apart, and short ones have 256 samples; its channels' own
+  // residues are whole numbers, coupled or not.
   for (auto& t : all) {
     const bool vorbis = t->family == "vorbis";
     t->grid = vorbis ? 64 : t->hop;

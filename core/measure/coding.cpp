@@ -102,14 +102,19 @@ size_t on_grid(int64_t offset, const Piece& piece, int64_t hop) {
   return size_t(((offset - piece.first) % hop + hop) % hop);
 }
 
-/// The least score over the places at which a block of the grid may start, from an offset on: short blocks that come
-/// between shift the long ones behind them.
-double least_score(CoderTransform& t, int64_t offset, const Piece& piece, Band band, std::vector<double>& out) {
-  double least = 1e300;
-  for (size_t by = 0; by < t.hop; by += t.grid)
-    least = std::min(least, score(t, on_grid(offset + int64_t(by), piece, int64_t(t.hop)), band, out));
-  return least;
+/// The least score of the places at which a block of the grid may start, from an offset on, and that place: short
+/// blocks that come between shift the long ones behind them.
+std::pair<double, size_t> best_place(CoderTransform& t, int64_t offset, const Piece& piece, Band band,
+                                     std::vector<double>& out) {
+  std::pair<double, size_t> best{1e300, 0};
+  for (size_t by = 0; by < t.hop; by += t.grid) {
+    const size_t at = on_grid(offset + int64_t(by), piece, int64_t(t.hop));
+    best = std::min(best, {score(t, at, band, out), at});
+  }
+  return best;
 }
+
+constexpr double over_rounding = 16;
 
 /// Power of a coefficient of what rounding to 16 bits adds: no coder's steps are as fine, and what decoders and windows
 /// that are not quite its own leave of nothing lies under that.
@@ -124,7 +129,6 @@ double rounding_in(CoderTransform& t) {
 
 /// Share of the coefficients that are more than what rounding makes of nothing, in the half of the blocks with fewest.
 double filled(CoderTransform& t, const std::vector<Piece>& pieces, int64_t offset, std::vector<double>& out) {
-  constexpr double over_rounding = 16;
   const double least = over_rounding * rounding_in(t);
   std::vector<double> shares;
   for (const Piece& p : pieces) {
@@ -161,23 +165,15 @@ double bits_by_size(std::span<const double> block, double nothing_power) {
 /// Of the blocks that lie on the grid best, in bits a second and channel.
 double bits_on_grid(CoderTransform& t, const std::vector<Piece>& pieces, int64_t offset, int rate_hz, Band band,
                     std::vector<double>& out) {
-  const double least = 16 * rounding_in(t);
-  std::vector<double> bits;
-  for (const Piece& p : pieces) {
-    double sum = 0;
+  const double least = over_rounding * rounding_in(t);
+  double bits = 0, blocks = 0;
+  for (const Piece& p : pieces)
     for (const auto& x : p.channels) {
       t.take(x);
-      std::pair<double, size_t> best{1e300, 0};
-      for (size_t by = 0; by < t.hop; by += t.grid) {
-        const size_t at = on_grid(offset + int64_t(by), p, int64_t(t.hop));
-        best = std::min(best, {score(t, at, band, out), at});
-      }
-      t.forward(best.second, out);
-      sum += bits_by_size(out, least);
+      t.forward(best_place(t, offset, p, band, out).second, out);
+      bits += bits_by_size(out, least), blocks += 1;
     }
-    bits.push_back(sum / double(p.channels.size()));
-  }
-  return std::reduce(bits.begin(), bits.end()) / double(bits.size()) / double(t.hop) * rate_hz;
+  return bits / blocks / double(t.hop) * rate_hz;
 }
 
 /// Bits a second and channel.
@@ -185,7 +181,7 @@ double bits_a_second(CoderTransform& t, const std::vector<Piece>& pieces, int64_
                      std::vector<double>& out) {
   if (t.grid < t.hop) return bits_on_grid(t, pieces, offset, rate_hz, band, out);
   // that a coefficient which is more than nothing takes, side data included: by encodes of six programmes
-  const double usual_bits = t.family == "mp3" ? 5.5 : t.family == "aac" ? 5.2 : 2.7;
+  const double usual_bits = t.family == "mp3" ? 5.5 : 5.2;
   double bits = 0, blocks = 0;
   for (const Piece& p : pieces)
     for (const auto& x : p.channels) {
@@ -252,7 +248,7 @@ std::optional<CodingTrace> try_transform(const Clip& clip, CoderTransform& t, do
     for (const auto& x : pieces[n].channels) {
       t.take(x);
       for (size_t k = 0; k < all.size(); ++k) {
-        const auto score_at = [&](int by) { return least_score(t, all[k].offset + by, pieces[n], band, out); };
+        const auto score_at = [&](int by) { return best_place(t, all[k].offset + by, pieces[n], band, out).first; };
         double before = 0, after = 0;
         for (const int by : beside) before += score_at(-by), after += score_at(by);
         // on either side: a sudden start is one block's and not the next one's

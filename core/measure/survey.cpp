@@ -201,9 +201,7 @@ Survey cached_survey(const Clip& clip, const Job& job) {
   const auto folder = cache_folder();
   const auto mark = clip.is_made() ? std::string() : fingerprint(clip.path());
   if (folder.empty() || mark.empty()) return survey(clip, job);
-  std::error_code trouble;  // the time of change stands in the name: an edit that the mark misses is still seen
-  const auto changed = std::filesystem::last_write_time(clip.path(), trouble).time_since_epoch().count();
-  const auto place = folder / fmt::format("{}-{:x}-{}.survey", mark, changed, clip.format().sample_rate_hz);
+  const auto place = folder / fmt::format("{}-{}.survey", mark, clip.format().sample_rate_hz);
   if (std::ifstream in(place, std::ios::binary); in)
     if (auto kept = unpacked(in, clip.format())) return *kept;
   auto fresh = survey(clip, job);

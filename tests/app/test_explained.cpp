@@ -31,7 +31,7 @@ Planar shifted(const Planar& sound, int64_t frames) {
 
 }  // namespace
 
-class TestExplained : public QObject {
+class TestExplained : public WindowTest {
   Q_OBJECT
 
  private slots:
@@ -44,14 +44,6 @@ class TestExplained : public QObject {
     cut_ = write("mill-16.wav", requantised(sound, 16, false));
     noisy_ = write("mill-noisy.wav", with_noise(sound, 1e-3, 9));
     silence_ = write("silence.wav", with_noise(Planar(2, 48000 * 4), 1e-3, 33));
-  }
-  void init() {
-    window_ = std::make_unique<MainWindow>(simulated_output());
-    window_->show();
-  }
-  void cleanup() {
-    window_->desk().model().undo_stack().setClean();
-    window_.reset();
   }
 
   void the_null_comes_first_and_then_its_explanation() {
@@ -420,9 +412,7 @@ class TestExplained : public QObject {
     QTRY_COMPARE(size_t(window_->findings()->sentences().size()),
                  window_->desk().current_result()->report->findings.size());
   }
-  Folder folder_;
   QString master_, filtered_, late_, cut_, noisy_, silence_;
-  std::unique_ptr<MainWindow> window_;
 };
 
 QTEST_MAIN(TestExplained)

@@ -13,7 +13,7 @@ using namespace heathmist;
 using namespace heathmist::app;
 using namespace heathmist::test;
 
-class TestFresh : public QObject {
+class TestFresh : public WindowTest {
   Q_OBJECT
 
  private slots:
@@ -21,14 +21,6 @@ class TestFresh : public QObject {
     prepare_window(folder_);
     sound_ = requantised(scaled(Programme(8, 1).render(48000), 0.5), 24, true);
     master_ = write("mill.wav", sound_);
-  }
-  void init() {
-    window_ = std::make_unique<MainWindow>(simulated_output());
-    window_->show();
-  }
-  void cleanup() {
-    window_->desk().model().undo_stack().setClean();
-    window_.reset();
   }
 
   /// One byte anywhere, and the fingerprint is another; the same bytes elsewhere have the same.
@@ -84,6 +76,59 @@ class TestFresh : public QObject {
     QTRY_COMPARE_WITH_TIMEOUT(kind_of(0, 1), std::string("identical"), 20000);
     bounce(master, scaled(sound_, 0.5), false);
     QTRY_VERIFY_WITH_TIMEOUT(kind_of(0, 0) == "level" && kind_of(0, 1) == "level", 30000);
+  }
+
+  /// Pages that hold numbers of a file let them go with it.
+  void no_page_keeps_the_numbers_of_a_file_that_changed() {
+    const QString master = write("pages.wav", sound_);
+    take({master, write("pages-back.wav", sound_)});
+    window_->desk().model().edit("chains", [](Bench& bench) { bench.chains = {{"Cut", {{"word_length"}}, 1}}; });
+    MatrixView* matrix = window_->matrix_view();
+    window_->show_view(MainWindow::matrix_page);
+    QSignalSpy rested(matrix, &MatrixView::rested);
+    matrix->start();
+    QVERIFY(rested.wait(60000));
+    QTRY_VERIFY(matrix->matrix().at(0, 0).done);
+    window_->show_view(MainWindow::spectrum_page);
+    QSignalSpy drawn(window_->spectrum_view(), &SpectrumView::drawn);
+    QTRY_VERIFY_WITH_TIMEOUT(drawn.count() > 0, 60000);
+    window_->show_view(MainWindow::loudness_page);
+    const std::string id = window_->desk().bench().masters.front().id;
+    const auto lufs = [&] {
+      const LoudnessRow* row = window_->board().row(id);
+      return row && row->measured ? row->measured->loudness.integrated_lufs : std::nullopt;
+    };
+    QTRY_VERIFY_WITH_TIMEOUT(lufs(), 60000);
+    const double before = *lufs();
+    window_->show_view(MainWindow::spectrum_page);
+    drawn.clear();
+    bounce(master, scaled(sound_, 0.5), false);
+    QTRY_VERIFY_WITH_TIMEOUT(!matrix->matrix().at(0, 0).done, 20000);
+    QVERIFY(matrix->note().contains("run it again"));
+    QVERIFY(!lufs());
+    QTRY_VERIFY_WITH_TIMEOUT(drawn.count() > 0, 60000);
+    window_->show_view(MainWindow::loudness_page);
+    QTRY_VERIFY_WITH_TIMEOUT(lufs(), 60000);
+    QVERIFY(is_near(*lufs(), before - 6.02, 0.01));
+  }
+
+  /// Read while it was being written, and then as it was: no failure stays.
+  void what_failed_on_a_file_that_was_being_written_is_tried_again() {
+    const QString ret = write("half.wav", sound_);
+    QFile file(ret);
+    QVERIFY(file.open(QIODevice::ReadOnly));
+    const QByteArray whole = file.readAll();
+    file.close();
+    const auto put = [&](const QByteArray& bytes) {
+      QVERIFY(file.open(QIODevice::WriteOnly) && file.write(bytes) == bytes.size());
+      file.close();
+    };
+    take({master_, ret});
+    put("Not yet");
+    QTRY_VERIFY_WITH_TIMEOUT(!window_->desk().states().at(trial(0, 0)).failure.isEmpty(), 20000);
+    put(whole);
+    QTRY_COMPARE_WITH_TIMEOUT(kind_of(0, 0), std::string("identical"), 20000);
+    QVERIFY(window_->desk().states().at(trial(0, 0)).failure.isEmpty());
   }
 
   /// Far from any of a few places that could be looked at; and of a trial that is not the one that is looked at.
@@ -213,10 +258,8 @@ class TestFresh : public QObject {
     return row == window_->desk().states().end() || !row->second.summary ? std::nullopt
                                                                          : row->second.summary->residual_relative_db;
   }
-  Folder folder_;
   Planar sound_;
   QString master_;
-  std::unique_ptr<MainWindow> window_;
 };
 
 QTEST_MAIN(TestFresh)

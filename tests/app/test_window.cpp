@@ -30,7 +30,7 @@ void drop(QWidget& on, const QStringList& files) {
 
 }  // namespace
 
-class TestWindow : public QObject {
+class TestWindow : public WindowTest {
   Q_OBJECT
 
  private slots:
@@ -45,14 +45,6 @@ class TestWindow : public QObject {
     ret_ = QString::fromStdString(save(folder_ / "mill-back.wav", late, 48000, WordFormat::pcm24).string());
     noisy_ = QString::fromStdString(
         save(folder_ / "mill-noisy.wav", with_noise(sound, 1e-3, 3), 48000, WordFormat::pcm24).string());
-  }
-  void init() {
-    window_ = std::make_unique<MainWindow>(simulated_output());
-    window_->show();
-  }
-  void cleanup() {
-    window_->desk().model().undo_stack().setClean();
-    window_.reset();
   }
 
   void two_files_dropped_are_nulled() {
@@ -320,9 +312,7 @@ class TestWindow : public QObject {
     drop(*window_, {master_, ret});
     QTRY_VERIFY_WITH_TIMEOUT(!window_->findings()->sentences().isEmpty(), 20000);
   }
-  Folder folder_;
   QString master_, ret_, noisy_;
-  std::unique_ptr<MainWindow> window_;
 };
 
 QTEST_MAIN(TestWindow)

@@ -3,7 +3,7 @@
 #include <cmath>
 #include <numeric>
 
-#include "core/compare/causes/excerpt.hpp"
+#include "core/compare/causes/outline.hpp"
 #include "core/compare/path.hpp"
 #include "core/compare/segments.hpp"
 #include "core/measure/loudness.hpp"

@@ -126,13 +126,8 @@ class TestToldRight : public StageTest {
   void a_word_length_is_told_behind_a_conversion() {
     QFETCH(bool, dithered);
     QFETCH(QString, dither);
-    const Planar sound = scaled(programme("dense", 44100, 8, 12), 0.9);
-    const auto master = save(folder_ / "m.wav", sound, 44100, WordFormat::pcm16);
-    const auto other = run(Clip::open(master), {{{"type", "converter"}, {"rate_hz", 48000}, {"by", "libsoxr"}}});
-    Planar ret;
-    other->reader()->read(0, other->format().frames, ret);
-    const auto r = explained_null_of(
-        master, save(folder_ / "r.wav", requantised(scaled(ret, 0.9), 16, dithered), 48000, WordFormat::pcm16));
+    const auto r =
+        told_behind_a_conversion([&](const Planar& ret) { return requantised(scaled(ret, 0.9), 16, dithered); });
     const Cause* word = cause(r, "word_length");
     QVERIFY2(word && word->values["bits"] == 16 && word->values["dither"] == dither.toStdString(), qPrintable(told(r)));
     QVERIFY2(!tells(r, "noise"), qPrintable(told(r)));
@@ -140,13 +135,8 @@ class TestToldRight : public StageTest {
 
   /// Louder than any dither of that length, and not shaped: it was added.
   void noise_behind_a_conversion_is_no_word_length() {
-    const Planar sound = scaled(programme("dense", 44100, 8, 12), 0.9);
-    const auto master = save(folder_ / "m.wav", sound, 44100, WordFormat::pcm16);
-    const auto other = run(Clip::open(master), {{{"type", "converter"}, {"rate_hz", 48000}, {"by", "libsoxr"}}});
-    Planar ret;
-    other->reader()->read(0, other->format().frames, ret);
-    const auto r = explained_null_of(
-        master, save(folder_ / "r.wav", with_noise(ret, std::pow(10, -80.0 / 20), 4), 48000, WordFormat::pcm16));
+    const auto r =
+        told_behind_a_conversion([](const Planar& ret) { return with_noise(ret, std::pow(10, -80.0 / 20), 4); });
     QVERIFY2(is_near(number(cause(r, "noise"), "level_dbfs"), -80, 1) && !tells(r, "word_length"), qPrintable(told(r)));
   }
 
@@ -370,6 +360,13 @@ class TestToldRight : public StageTest {
   }
 
  private:
+  /// 16 bits at 44.1 kHz, converted to 48 kHz, something done to it, and 16 bits again.
+  NullReport told_behind_a_conversion(const std::function<Planar(const Planar&)>& done) {
+    const Planar sound = scaled(programme("dense", 44100, 8, 12), 0.9);
+    const auto master = save(folder_ / "m.wav", sound, 44100, WordFormat::pcm16);
+    const auto other = run(Clip::open(master), {{{"type", "converter"}, {"rate_hz", 48000}, {"by", "libsoxr"}}});
+    return explained_null_of(master, save(folder_ / "r.wav", done(samples_of(*other)), 48000, WordFormat::pcm16));
+  }
   NullReport told_of(const Planar& master, const Planar& ret, int rate, WordFormat word = WordFormat::pcm24) {
     return test::told_of(folder_, master, ret, rate, word);
   }

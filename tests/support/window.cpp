@@ -18,4 +18,14 @@ void prepare_window(const Folder& folder) {
   app::Theme::instance().apply(false);
 }
 
+void WindowTest::init() {
+  window_ = std::make_unique<app::MainWindow>(app::simulated_output());
+  window_->show();
+}
+
+void WindowTest::cleanup() {
+  window_->desk().model().undo_stack().setClean();
+  window_.reset();
+}
+
 }  // namespace heathmist::test

@@ -141,6 +141,10 @@ void CeilingView::set_subject(const QString& name, const std::filesystem::path& 
   refresh_state();
 }
 
+void CeilingView::forget(const std::filesystem::path& file) {
+  if (file == file_) set_subject(name_, std::exchange(file_, {}), std::vector<Chain>(chains_));
+}
+
 void CeilingView::start() {
   if (chains_.empty() || file_.empty()) return;
   CeilingOptions options;

@@ -19,6 +19,8 @@ class CeilingView : public QWidget {
   explicit CeilingView(QWidget* parent = nullptr);
   /// What is searched: a master's file, and the chains that a search makes sense for.
   void set_subject(const QString& name, const std::filesystem::path& file, const std::vector<Chain>& chains);
+  /// What was found of it is not what it holds any more.
+  void forget(const std::filesystem::path& file);
   void start();
   void cancel() { task_.cancel(); }
   bool is_running() const { return task_.is_running(); }

@@ -174,7 +174,7 @@ void MatrixView::show_bench(const Bench& bench) {
   set_up();
 }
 
-void MatrixView::forget_cells_of(const std::filesystem::path& file) {
+void MatrixView::forget(const std::filesystem::path& file) {
   bool any = false;
   for (size_t r = 0; r < matrix_.rows.size(); ++r)
     for (size_t c = 0; matrix_.rows[r].file == file && c < matrix_.columns.size(); ++c) {

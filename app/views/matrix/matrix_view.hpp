@@ -25,9 +25,9 @@ class MatrixView : public QWidget {
   void cancel() { task_.cancel(); }
   bool is_running() const { return task_.is_running(); }
   void choose_value(MatrixValue value) { value_->setCurrentIndex(int(value)); }
+  /// What was made of it is not what it holds any more.
+  void forget(const std::filesystem::path& file);
   /// Which rows are in: masters and probes by name.
-  /// Its cells are not what the file holds any more.
-  void forget_cells_of(const std::filesystem::path& file);
   void set_row(const QString& name, bool in);
   const Matrix& matrix() const { return matrix_; }
   QTableWidget* table() const { return table_; }

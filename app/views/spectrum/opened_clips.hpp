@@ -4,14 +4,20 @@
 #include <mutex>
 
 #include "app/views/spectrum/spectrum_view.hpp"
+#include "core/audio/fingerprint.hpp"
 #include "core/bench/armed.hpp"
+#include "core/bench/returns.hpp"
 #include "core/measure/spectrogram_tiles.hpp"
 
 namespace heathmist::app {
 
 struct SpectrumView::Opened {
   std::mutex lock;
-  std::map<std::string, std::shared_ptr<const Clip>> clips;
+  struct Held {
+    std::string print;  ///< of what was read: the file, and the chain with its files
+    std::shared_ptr<const Clip> clip;
+  };
+  std::map<std::string, Held> clips;  // by file and chain
   std::map<std::weak_ptr<const Clip>, int, std::owner_less<>> serials;
   SpectrogramTiles tiles;
 
@@ -31,14 +37,16 @@ struct SpectrumView::Opened {
     if (subject.clip) return subject.clip;
     std::string key = subject.file.string();
     if (subject.chain) key += text_of(chain_json(*subject.chain), -1);
+    const std::string print = fingerprint(subject.file) + (subject.chain ? chain_mark(*subject.chain) : std::string());
     {
       std::scoped_lock held(lock);
-      if (const auto it = clips.find(key); it != clips.end()) return it->second;
+      if (const auto it = clips.find(key); it != clips.end() && it->second.print == print) return it->second.clip;
     }
     auto clip = Clip::open(subject.file, job);
     if (subject.chain) clip = pass(clip, *subject.chain, job, {grant_here()}).ret;
     std::scoped_lock held(lock);
-    return clips[key] = clip;
+    clips[key] = {print, clip};
+    return clip;
   }
 };
 

@@ -215,6 +215,11 @@ void SpectrumView::show_trial(std::shared_ptr<const TrialResult> trial) {
   ask();
 }
 
+void SpectrumView::look_again() {
+  task_.drop(), ++run_number_;
+  ask();
+}
+
 void SpectrumView::set_playhead(double at_s) {
   playhead_s_ = at_s;
   if (is_over_time() && isVisible()) over_time_->set_playhead(at_s);

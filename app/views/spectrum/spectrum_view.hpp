@@ -26,6 +26,8 @@ class SpectrumView : public QWidget {
   void show_bench(const Bench& bench);
   /// The trial that is looked at: its master, return and residual.
   void show_trial(std::shared_ptr<const TrialResult> trial);
+  /// A file of the bench changed: what is shown is read again.
+  void look_again();
   void set_playhead(double at_s);
   void set_selection(std::optional<std::pair<double, double>> seconds);
   /// Which clips are in, by key: "master", "return", "residual", or the id of a master or a trial.

@@ -9,6 +9,7 @@
 
 #include "core/compare/causes/estimates.hpp"
 #include "core/compare/causes/left_where.hpp"
+#include "core/compare/causes/outline.hpp"
 
 namespace heathmist {
 

@@ -3,7 +3,6 @@
 #include <algorithm>
 #include <cmath>
 
-#include "core/compare/causes/gain_curve.hpp"
 #include "core/compare/causes/laid_pairs.hpp"
 #include "core/compare/segments.hpp"
 
@@ -11,7 +10,6 @@ namespace heathmist::causes {
 
 namespace {
 
-constexpr int stretches_of_a_long_one = 5;
 constexpr size_t most_events = 3;
 constexpr int64_t block_frames = 1 << 16;
 constexpr double beyond_s = 0.005;
@@ -32,7 +30,7 @@ struct Running {
 
 Running running(const ResidualSums& sums, const Fit& fit, int rate_hz) {
   Running r;
-  r.piece_frames = double(std::max<int64_t>(1, loudness_piece_frames(rate_hz) / 5));
+  r.piece_frames = double(short_piece_frames(rate_hz));
   for (size_t n = 0; n < sums.short_pieces.mm.size(); ++n) {
     r.master.push_back(r.master.back() + sums.short_pieces.mm[n]);
     r.residual.push_back(r.residual.back() + residual_in_piece(sums, fit, n));
@@ -80,7 +78,7 @@ std::vector<Stretch> choose(const ResidualSums& sums, const Fit& fit, int rate_h
 void keep_course(Excerpt& e, const ResidualSums& sums, const Fit& fit) {
   const double g = fit.gain();
   const auto& s = sums.short_pieces;
-  e.course_piece = std::max<int64_t>(1, loudness_piece_frames(e.rate_hz) / 5);
+  e.course_piece = short_piece_frames(e.rate_hz);
   for (size_t n = 0; n < s.mm.size(); ++n)
     e.course.push_back({double(s.mm[n]), double(s.mr[n]) / g, double(s.rr[n]) / (g * g)});
 }
@@ -138,6 +136,23 @@ double power_left(const Excerpt& e, const Planar& model, bool odd) {
   return count > 0 ? sum / count : 0;
 }
 
+void leave_out_seams(Excerpt& e) {
+  for (size_t n = 1; n < e.stretches.size(); ++n) {
+    const Stretch &here = e.stretches[n], &before = e.stretches[n - 1];
+    std::fill_n(e.told.begin() + here.at, std::min(here.frames, int64_t(settling_s * e.rate_hz)), 0);
+    const int64_t ahead = std::min(before.frames, int64_t(ahead_s * e.rate_hz));
+    std::fill_n(e.told.begin() + here.at - ahead, ahead, 0);
+  }
+}
+
+void weigh_master(Excerpt& e) {
+  double sum = 0, count = 0;
+  for (int p = 0; p < e.pairs(); ++p)
+    for (int64_t n = 0; n < e.frames(); ++n)
+      if (e.told[size_t(n)]) sum += std::pow(e.master->channel(p)[size_t(n)], 2), count += 1;
+  e.master_power = count > 0 ? sum / count : 0;
+}
+
 Excerpt take_excerpt(const Clip& master, const Clip& ret, const Fit& fit, const ResidualSums& sums,
                      const Continuity& breaks, bool by_channel, int64_t most_samples, const Job& job) {
   Excerpt e;
@@ -180,94 +195,14 @@ Excerpt take_excerpt(const Clip& master, const Clip& ret, const Fit& fit, const 
     for (const Stretch& s : e.stretches)
       for (int64_t n = std::max(from, s.first); n < std::min(to, s.first + s.frames); ++n)
         e.told[size_t(s.at + n - s.first)] = 0;
-  for (size_t n = 1; n < e.stretches.size(); ++n) {
-    const Stretch &here = e.stretches[n], &before = e.stretches[n - 1];
-    std::fill_n(e.told.begin() + here.at, std::min(here.frames, int64_t(settling_s * e.rate_hz)), 0);
-    const int64_t ahead = std::min(before.frames, int64_t(ahead_s * e.rate_hz));
-    std::fill_n(e.told.begin() + here.at - ahead, ahead, 0);
-  }
+  leave_out_seams(e);
   // Where the master goes on beyond the overlap, a filter brings in what is not there.
   const auto beyond = std::min(frames / 8, int64_t(beyond_s * e.rate_hz));
   if (fit.first > 0) std::fill_n(e.told.begin(), beyond, 0);
   if (fit.last < master.format().frames) std::fill_n(e.told.end() - beyond, beyond, 0);
   if (by_channel) leave_out_ends(e, fit, ret.format().frames);
-  double sum = 0, count = 0;
-  for (int p = 0; p < pairs; ++p)
-    for (int64_t n = 0; n < frames; ++n)
-      if (e.told[size_t(n)]) sum += std::pow(e.master->channel(p)[size_t(n)], 2), count += 1;
-  e.master_power = count > 0 ? sum / count : 0;
+  weigh_master(e);
   return e;
-}
-
-namespace {
-
-/// Where in a stretch most of the residual lies, in steps of half a part.
-int64_t loudest_part(const Excerpt& e, const Stretch& s, int64_t frames) {
-  int64_t best = 0;
-  double most = -1;
-  for (int64_t from = 0; from + frames <= s.frames; from += std::max<int64_t>(1, frames / 2)) {
-    double power = 0;
-    for (int p = 0; p < e.pairs(); ++p)
-      for (int64_t n = s.at + from; n < s.at + from + frames; n += 4)
-        if (e.told[size_t(n)]) power += std::pow(e.ret.channel(p)[size_t(n)] - e.master->channel(p)[size_t(n)], 2);
-    if (power > most) most = power, best = from;
-  }
-  return best;
-}
-
-/// A whole pair in as many stretches as a long one has.
-std::vector<Stretch> in_stretches(const Excerpt& e) {
-  if (e.stretches.size() > 1) return e.stretches;
-  std::vector<Stretch> all;
-  for (int64_t n = 0; n < stretches_of_a_long_one; ++n) {
-    const int64_t from = n * e.frames() / stretches_of_a_long_one, to = (n + 1) * e.frames() / stretches_of_a_long_one;
-    all.push_back({e.stretches.front().first + from, from, to - from});
-  }
-  return all;
-}
-
-}  // namespace
-
-Excerpt outline_of(const Excerpt& e, int64_t most_samples) {
-  Excerpt out;
-  out.start = e.start, out.rate_hz = e.rate_hz, out.threads = e.threads, out.gain_db = e.gain_db, out.whole = false;
-  out.course = e.course, out.course_piece = e.course_piece;
-  if (e.whole) {
-    out.course_piece = piece_frames(e.rate_hz);
-    out.course = gain_curve(e, *e.master, out.course_piece).pieces;
-  }
-  const auto stretches = in_stretches(e);
-  int64_t frames = 0;
-  const int64_t most = most_samples / e.pairs() / std::ssize(stretches);
-  std::vector<int64_t> from;  // places in the excerpt
-  for (size_t n = 0; n < stretches.size(); ++n) {
-    const Stretch& s = stretches[n];
-    const int64_t count = std::min(most, s.frames);
-    const int64_t inside = n == 0 ? 0 : n + 1 == stretches.size() ? s.frames - count : loudest_part(e, s, count);
-    out.stretches.push_back({s.first + inside, frames, count});
-    from.push_back(s.at + inside), frames += count;
-  }
-  const auto master = std::make_shared<Planar>(e.pairs(), frames);
-  out.ret.resize(e.pairs(), frames), out.told.resize(size_t(frames));
-  const auto settling = int64_t(settling_s * e.rate_hz);
-  for (size_t n = 0; n < from.size(); ++n) {
-    const auto [first, at, count] = out.stretches[n];
-    std::copy_n(e.told.begin() + from[n], count, out.told.begin() + at);
-    if (n > 0) std::fill_n(out.told.begin() + at, std::min(count, settling), 0);
-    if (n + 1 < from.size())
-      std::fill_n(out.told.begin() + at + count - std::min(count, settling), std::min(count, settling), 0);
-    for (int p = 0; p < e.pairs(); ++p) {
-      std::copy_n(e.master->channel(p).begin() + from[n], count, master->channel(p).begin() + at);
-      std::copy_n(e.ret.channel(p).begin() + from[n], count, out.ret.channel(p).begin() + at);
-    }
-  }
-  out.master = master;
-  double sum = 0, told = 0;
-  for (int p = 0; p < e.pairs(); ++p)
-    for (int64_t n = 0; n < frames; ++n)
-      if (out.told[size_t(n)]) sum += std::pow(master->channel(p)[size_t(n)], 2), told += 1;
-  out.master_power = told > 0 ? sum / told : 0;
-  return out;
 }
 
 }  // namespace heathmist::causes

@@ -74,9 +74,12 @@ struct Excerpt : Places {
 Excerpt take_excerpt(const Clip& master, const Clip& ret, const Fit& fit, const ResidualSums& sums,
                      const Continuity& breaks, bool by_channel, int64_t most_samples, const Job& job = {});
 
-/// Parts of an excerpt, no more than `most_samples` in all: of its first stretch the start, of its last the end, of
-/// others where the residual is greatest. For a first look: what is found there is estimated again in all of it.
-Excerpt outline_of(const Excerpt& excerpt, int64_t most_samples);
+constexpr int stretches_of_a_long_one = 5;
+
+/// Nothing is read within 0.1 s of where one stretch goes on as another: there filters still hold what is not there.
+void leave_out_seams(Excerpt& excerpt);
+/// Works out master_power of what may be read.
+void weigh_master(Excerpt& excerpt);
 
 /// The gain in dB that a quarter of the loud samples come back at within 2e-5 (4e-4, 4e-3 where noise lies on them),
 /// beyond the one that the excerpt was laid by; 0 where none holds.
