@@ -7,17 +7,25 @@
 #include <QSettings>
 #include <QTimer>
 
+#include "app/pages/ceiling/ceiling_view.hpp"
+#include "app/pages/converters/converters_view.hpp"
+#include "app/pages/loudness/loudness_view.hpp"
+#include "app/pages/matrix/matrix_view.hpp"
+#include "app/pages/null/plate_board.hpp"
+#include "app/pages/outlets/outlets_view.hpp"
+#include "app/pages/spectrum/spectrum_view.hpp"
+#include "app/pages/word_lengths/word_board_view.hpp"
+#include "app/shell/main_window.hpp"
 #include "app/theme/theme.hpp"
 #include "app/widgets/saving.hpp"
-#include "app/window/main_window.hpp"
 
 using namespace heathmist::app;
 using heathmist::Destination;
 
 namespace {
 
-QString first_trial_named(Desk& desk, const QString& name) {
-  for (const auto& m : desk.model().bench().masters)
+QString first_trial_named(Workspace& workspace, const QString& name) {
+  for (const auto& m : workspace.model().bench().masters)
     for (const auto& t : m.trials)
       if (QString::fromStdString(heathmist::title_of(t)).contains(name, Qt::CaseInsensitive))
         return QString::fromStdString(t.id);
@@ -38,87 +46,98 @@ bool write_picture(QWidget& window, const Destination& to) {
   }
 }
 
+/// Calls `then` once, when the part says so by `signal`.
+template <class Part, class Signal>
+void once(Part* part, Signal signal, MainWindow& window, std::function<void()> then) {
+  QObject::connect(part, signal, &window, std::move(then), Qt::SingleShotConnection);
+}
+
+/// Runs what a page shows nothing without, then draws. False: it has to run nothing.
+bool run_first(MainWindow& window, const std::string& page, const QCommandLineParser& words,
+               const std::function<void()>& draw) {
+  if (page == "matrix") {
+    auto* view = window.part<MatrixView>();
+    once(view, &MatrixView::rested, window, draw);
+    view->start();
+  } else if (page == "ceiling") {
+    auto* view = window.part<CeilingView>();
+    once(view, &CeilingView::rested, window, draw);
+    if (words.isSet("limit")) view->limit()->setValue(words.value("limit").toDouble());
+    view->start();
+  } else if (page == "word_lengths") {
+    auto* view = window.part<WordBoardView>();
+    once(view, &WordBoardView::rested, window, [view, draw] {
+      view->table()->selectRow(2);
+      draw();
+    });
+    view->start();
+  } else if (page == "converters") {
+    auto* view = window.part<ConvertersView>();
+    once(view, &ConvertersView::rested, window, [view, draw] {
+      view->table()->setSelectionMode(QAbstractItemView::MultiSelection);
+      view->table()->selectRow(view->table()->rowCount() - 3);
+      draw();
+    });
+    view->start();
+  } else if (page == "loudness") {
+    once(&window.board(), &LoudnessBoard::rested, window, [&window, draw] {
+      window.part<LoudnessView>()->table()->selectRow(0);
+      draw();
+    });
+  } else if (page == "outlets") {
+    once(&window.board(), &LoudnessBoard::rested, window, [&window, draw] {
+      auto* view = window.part<OutletsView>();
+      once(view, &OutletsView::rested, window, draw);
+      view->run_encodes();
+    });
+  } else {
+    return false;
+  }
+  return true;
+}
+
 /// Takes one picture of the window and ends the program.
 void take_picture(MainWindow& window, const QCommandLineParser& words) {
   const QStringList size = words.value("size").split('x');
   window.resize(size.value(0).toInt(), size.value(1).toInt());
-  if (words.isSet("trial")) window.desk().look_at(first_trial_named(window.desk(), words.value("trial")).toStdString());
+  if (words.isSet("trial"))
+    window.workspace().look_at(first_trial_named(window.workspace(), words.value("trial")).toStdString());
   auto draw = [&window,
                file = Destination(words.value("picture").toStdString(), words.isSet("force"), files_in_use())] {
     QTimer::singleShot(1500, &window, [&window, file] { qApp->exit(write_picture(window, file) ? 0 : 1); });
   };
   const QStringList plates = words.value("plates").split(',');
-  window.null_view()->plates()->left()->choose(plates.value(0).toInt());
-  window.null_view()->plates()->right()->choose(plates.value(1).toInt());
-  if (plates.size() > 2) window.null_view()->plates()->restore({{"causes", plates[2].toInt()}});
-  const QStringList views{"null", "trials", "matrix", "ceiling", "loudness", "outlets", "spectrum", "converters"};
-  window.show_view(std::max(0, int(views.indexOf(words.value("view")))));
-  if (words.value("view") == "matrix") {
-    QObject::connect(window.matrix_view(), &MatrixView::rested, &window, draw, Qt::SingleShotConnection);
-    return window.matrix_view()->start();
-  }
-  if (words.value("view") == "ceiling") {
-    QObject::connect(window.ceiling_view(), &CeilingView::rested, &window, draw, Qt::SingleShotConnection);
-    if (words.isSet("limit")) window.ceiling_view()->limit()->setValue(words.value("limit").toDouble());
-    return window.ceiling_view()->start();
-  }
-  if (words.value("view") == "spectrogram") {
-    window.show_view(MainWindow::spectrum_page);
-    window.spectrum_view()->kind()->setCurrentIndex(SpectrumView::over_time_plain);
-    window.spectrum_view()->choose("residual", true);
-  }
-  if (words.value("view") == "folds" || words.value("view") == "words") {
-    window.show_view(MainWindow::converters_page);
-    const bool folds = words.value("view") == "folds";
-    window.conversions_view()->show_part(folds ? ConversionsView::folds_part : ConversionsView::words_part);
-    if (folds) return draw();
-    auto* board = window.conversions_view()->words();
-    QObject::connect(
-        board, &WordBoardView::rested, &window,
-        [board, draw] {
-          board->table()->selectRow(2);
-          draw();
-        },
-        Qt::SingleShotConnection);
-    return board->start();
-  }
-  if (words.value("view") == "converters") {
-    QObject::connect(
-        window.converters_view(), &ConvertersView::rested, &window,
-        [&window, draw] {
-          window.converters_view()->table()->setSelectionMode(QAbstractItemView::MultiSelection);
-          window.converters_view()->table()->selectRow(window.converters_view()->table()->rowCount() - 3);
-          draw();
-        },
-        Qt::SingleShotConnection);
-    return window.converters_view()->start();
-  }
-  if (words.value("view") == "loudness" || words.value("view") == "outlets") {
-    QObject::connect(
-        &window.board(), &LoudnessBoard::rested, &window,
-        [&window, draw] {
-          window.loudness_view()->table()->selectRow(0);
-          if (window.outlets_view()->isVisible()) {
-            QObject::connect(window.outlets_view(), &OutletsView::rested, &window, draw, Qt::SingleShotConnection);
-            return window.outlets_view()->run_encodes();
-          }
-          draw();
-        },
-        Qt::SingleShotConnection);
-    return;
-  }
+  auto* board = window.part<PlateBoard>();
+  board->left()->choose(plates.value(0).toInt());
+  board->right()->choose(plates.value(1).toInt());
+  if (plates.size() > 2) board->restore({{"causes", plates[2].toInt()}});
+  const std::string page = words.value("view").toStdString();
+  window.show_page(page);
+  if (page == "spectrogram") window.part<SpectrumView>()->choose("residual", true);
+  if (run_first(window, page, words, draw)) return;
   if (words.isSet("select")) {
     const QStringList range = words.value("select").split('-');
+    const Range seconds{range.value(0).toDouble(), range.value(1).toDouble()};
     QObject::connect(
-        &window.desk(), &Desk::trial_ready, &window,
-        [&window, range] {
-          window.null_view()->set_selection(std::pair{range.value(0).toDouble(), range.value(1).toDouble()});
-          window.null_view()->set_playhead(range.value(0).toDouble());
+        &window.workspace(), &Workspace::trial_ready, &window,
+        [&window, seconds] {
+          window.workspace().select(seconds);
+          window.page_stack()->tell_playhead(seconds.first);
         },
         Qt::QueuedConnection);
   }
-  if (window.desk().model().bench().masters.empty()) return draw();
-  QObject::connect(&window.desk(), &Desk::idle, &window, draw, Qt::SingleShotConnection);
+  if (window.workspace().bench().masters.empty() || page == "aliasing") return draw();
+  once(&window.workspace(), &Workspace::idle, window, draw);
+}
+
+/// Whether the page is there; says which there are, where it is not.
+bool is_page(const QString& key) {
+  QStringList known;
+  for (const Page& page : pages()) known << QString::fromStdString(page.key);
+  if (known.contains(key)) return true;
+  std::fprintf(stderr, "heathmist: there is no page %s; choose one of %s\n", qPrintable(key),
+               qPrintable(known.join(", ")));
+  return false;
 }
 
 QString display_missing() {
@@ -144,10 +163,7 @@ void understand(QCommandLineParser& words) {
                     {"plates", "the plates at the left and right, from 0; causes of the whole, by octave, over time",
                      "L,R,C", "0,0"},
                     {"limit", "of the ceiling search", "DBTP"},
-                    {"view",
-                     "null, trials, matrix, ceiling, loudness, outlets, spectrum, spectrogram, converters, folds or "
-                     "words; what has to be run is run first",
-                     "NAME", "null"},
+                    {"view", "the page, by its key; what has to be run is run first", "PAGE", "null"},
                     {"night", "the night variant"}});
   words.process(*QCoreApplication::instance());
 }
@@ -182,6 +198,7 @@ int main(int argc, char** argv) {
   QCommandLineParser words;
   understand(words);
 
+  if (!is_page(words.value("view"))) return 1;
   QSettings settings;
   Theme::instance().apply(words.isSet("night") || (!words.isSet("picture") && settings.value("window/night").toBool()));
   MainWindow window(words.isSet("picture") ? simulated_output() : open_output());
@@ -190,6 +207,7 @@ int main(int argc, char** argv) {
   if (words.isSet("picture"))
     take_picture(window, words);
   else
-    QTimer::singleShot(0, &window, [&window] { window.offer_recovery(); });
+    window.show_page(words.value("view").toStdString()),
+        QTimer::singleShot(0, &window, [&window] { window.files()->offer_recovery(); });
   return app.exec();
 }

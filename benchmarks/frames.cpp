@@ -6,11 +6,18 @@
 #include <QApplication>
 #include <QElapsedTimer>
 #include <QScrollBar>
+#include <QSettings>
 #include <QStandardPaths>
+#include <QTableWidget>
 #include <QTimer>
+#include <QWheelEvent>
 #include <algorithm>
 
-#include "app/window/main_window.hpp"
+#include "app/pages/loudness/loudness_view.hpp"
+#include "app/pages/outlets/outlets_view.hpp"
+#include "app/pages/spectrum/spectrum_view.hpp"
+#include "app/shell/main_window.hpp"
+#include "app/theme/theme.hpp"
 #include "benchmarks/peers.hpp"
 
 namespace fs = std::filesystem;
@@ -83,9 +90,10 @@ void wait_for(const std::function<bool()>& done) {
 }
 
 /// The table is scrolled all the while as the numbers of its rows come in.
-void while_files_come_in(Watched& app, MainWindow& window, const Bench& bench, int view, QTableWidget* table) {
+void while_files_come_in(Watched& app, MainWindow& window, const Bench& bench, const std::string& page,
+                         QTableWidget* table) {
   fs::remove_all(cache_folder());
-  window.show_view(view);
+  window.show_page(page);
   QTimer hand;
   QObject::connect(&hand, &QTimer::timeout, table, [table, n = 0]() mutable {
     auto* bar = table->verticalScrollBar();
@@ -93,7 +101,7 @@ void while_files_come_in(Watched& app, MainWindow& window, const Bench& bench, i
   });
   hand.start(16);
   app.begin();
-  window.desk().model().edit("masters", [&](Bench& b) { b = bench; });
+  window.workspace().model().edit("masters", [&](Bench& b) { b = bench; });
   window.board().run();
   wait_for([&] { return window.board().waiting() == 0 && !window.board().is_running(); });
 }
@@ -103,9 +111,9 @@ void spectrogram_of_an_hour(Watched& app, MainWindow& window, const fs::path& fo
   const fs::path file = folder / "hour.wav", copy = folder / "copy.wav";
   peers::write_pair(file, copy, 44100, 3600, 100);
   fs::remove(copy);
-  window.desk().model().edit("an hour", [&](Bench& b) { b.masters = {{"hour", "Hour", {file, ""}, {}}}; });
-  window.show_view(MainWindow::spectrum_page);
-  auto* view = window.spectrum_view();
+  window.workspace().model().edit("an hour", [&](Bench& b) { b.masters = {{"hour", "Hour", {file, ""}, {}}}; });
+  window.show_page("spectrum");
+  auto* view = window.part<SpectrumView>();
   for (const char* key : {"master", "return"}) view->choose(key, false);
   QElapsedTimer clock;
   clock.start();
@@ -160,12 +168,12 @@ int main(int argc, char** argv) {
   window.set_quiet(true);
   window.resize(1280, 800);
   window.show();
-  while_files_come_in(app, window, bench, MainWindow::loudness_page, window.loudness_view()->table());
+  while_files_come_in(app, window, bench, "loudness", window.part<LoudnessView>()->table());
   app.tell("loudness of 200 files coming in, the table scrolled all the while");
-  window.desk().model().edit("none", [](Bench& b) { b = {}; });
-  window.outlets_view()->master()->setCurrentIndex(0);
-  while_files_come_in(app, window, bench, MainWindow::outlets_page, window.outlets_view()->table());
+  window.workspace().model().edit("none", [](Bench& b) { b = {}; });
+  window.part<OutletsView>()->master()->setCurrentIndex(0);
+  while_files_come_in(app, window, bench, "outlets", window.part<OutletsView>()->table());
   app.tell("200 files by all outlets coming in, the table scrolled all the while");
   spectrogram_of_an_hour(app, window, folder.path);
-  window.desk().model().undo_stack().setClean();
+  window.workspace().model().undo_stack().setClean();
 }

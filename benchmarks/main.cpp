@@ -15,9 +15,9 @@
 
 #include "benchmarks/pairs.hpp"
 #include "benchmarks/peers.hpp"
-#include "core/bench/converter_board.hpp"
 #include "core/bench/document.hpp"
-#include "core/bench/matrix.hpp"
+#include "core/boards/converter_board.hpp"
+#include "core/boards/matrix.hpp"
 #include "core/compare/explain.hpp"
 #include "core/measure/meter.hpp"
 #include "demo/writer.hpp"

@@ -1,6 +1,6 @@
 // converters: every converter for one pair of rates, and sweeps that came back from other programs.
 #include "cli/verbs.hpp"
-#include "core/bench/converter_board.hpp"
+#include "core/boards/converter_board.hpp"
 #include "core/printable.hpp"
 
 namespace heathmist::cli {
@@ -56,7 +56,7 @@ void converters(const Call& call) {
   answer.set("from_hz", call.from_hz), answer.set("to_hz", call.to_hz);
   for (const BoardRow& row : rows) {
     answer.add(board_json(row)), table.push_back(board_line(row));
-    session.say("{:<40} {:<9} {}\n", printable(row.name), name_of(grade_of(row.sweep)), words_for(row.sweep));
+    session.say("{:<40} {:<9} {}\n", printable(row.name), name_of(grade_of(row.sweep)), label_of(row.sweep));
   }
   for (const auto& [name, sentence] : bad) answer.fail(name, sentence);
   if (!call.csv.empty()) session.write_text(call.csv, csv_of(table));

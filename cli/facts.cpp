@@ -1,6 +1,6 @@
 // facts: what files say they are, and what their samples are.
 #include "cli/verbs.hpp"
-#include "core/bench/json.hpp"
+#include "core/compare/json.hpp"
 #include "core/measure/bandwidth.hpp"
 #include "core/measure/coding.hpp"
 #include "core/printable.hpp"

@@ -1,6 +1,6 @@
 // level: copies at a target of loudness, written into a folder, read back and checked.
 #include "cli/verbs.hpp"
-#include "core/bench/levelled.hpp"
+#include "core/delivery/levelled.hpp"
 #include "core/printable.hpp"
 
 namespace heathmist::cli {

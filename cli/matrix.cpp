@@ -1,7 +1,7 @@
 // matrix and ceiling: many chains at once.
-#include "core/bench/matrix.hpp"
+#include "core/boards/matrix.hpp"
 #include "cli/verbs.hpp"
-#include "core/bench/ceiling.hpp"
+#include "core/delivery/ceiling.hpp"
 #include "core/printable.hpp"
 
 namespace heathmist::cli {

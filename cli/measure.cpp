@@ -1,6 +1,6 @@
 // measure: loudness, true peak, range and levels of files.
 #include "cli/verbs.hpp"
-#include "core/bench/measured.hpp"
+#include "core/delivery/measured.hpp"
 #include "core/measure/coding.hpp"
 #include "core/printable.hpp"
 

@@ -4,7 +4,7 @@
 
 #include "cli/verbs.hpp"
 #include "core/audio/write.hpp"
-#include "core/bench/json.hpp"
+#include "core/compare/json.hpp"
 
 namespace heathmist::cli {
 

@@ -1,8 +1,8 @@
 // outlets: what an outlet makes of a file; without files, what outlets there are.
 #include "cli/verbs.hpp"
-#include "core/bench/json.hpp"
-#include "core/bench/measured.hpp"
-#include "core/bench/outlet.hpp"
+#include "core/compare/json.hpp"
+#include "core/delivery/measured.hpp"
+#include "core/delivery/outlet.hpp"
 #include "core/printable.hpp"
 
 namespace heathmist::cli {
@@ -49,7 +49,7 @@ void list_outlets(const Session& session, const std::vector<Outlet>& outlets) {
 
 void print_delivery(const Session& session, const std::string& file, const Outlet& outlet, const Delivery& d) {
   session.say("{}, {}: player {:+.2f} dB{}, heard at {} LUFS, {} dBTP{}\n", printable(file), outlet.name, d.gain_db,
-              d.limited == Delivery::Limited::nothing ? "" : fmt::format(" ({})", words_for(d.limited)),
+              d.limited == Delivery::Limited::nothing ? "" : fmt::format(" ({})", label_of(d.limited)),
               shown(d.loudness_lufs), shown(d.true_peak_dbtp, 2), d.passes() ? "; passes" : "");
   for (const auto& fault : d.faults) session.say("    {}\n", fault);
   if (!d.note.empty()) session.say("    {}\n", d.note);

@@ -52,7 +52,7 @@ void pass(const Call& call) {
         {{"output", call.out}, {"frames", f.frames}, {"sample_rate_hz", f.sample_rate_hz}, {"stages", stages}});
   if (call.out != "-")
     session.say("{}: {} frames at {} Hz through {}\n", printable(call.out), f.frames, f.sample_rate_hz,
-                words_of(chain));
+                label_of(chain));
 }
 
 std::string range_of(const Parameter& p) {

@@ -1,6 +1,6 @@
 // probe and read: test signals whose truth is known, written and read back.
 #include "cli/verbs.hpp"
-#include "core/bench/converter_board.hpp"
+#include "core/boards/converter_board.hpp"
 #include "core/printable.hpp"
 
 namespace heathmist::cli {
@@ -61,7 +61,7 @@ struct ReadCall {
 void print_reading(const Session& session, const std::string& name, const ProbeReading& reading) {
   session.say("{}: written at {} Hz, came back at {} Hz, {:.2f} samples late\n", printable(name), reading.score.rate_hz,
               reading.return_rate_hz, reading.delay_s * reading.return_rate_hz);
-  if (reading.sweep) session.say("    {}: {}\n", name_of(grade_of(*reading.sweep)), words_for(*reading.sweep));
+  if (reading.sweep) session.say("    {}: {}\n", name_of(grade_of(*reading.sweep)), label_of(*reading.sweep));
   for (const auto& s : reading.steps)
     session.say("    {:>10} {}\n",
                 s.step.tones_hz.empty() ? "silence" : fmt::format("{:.1f} Hz", s.step.tones_hz.front()),

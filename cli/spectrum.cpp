@@ -2,7 +2,7 @@
 #include <bit>
 
 #include "cli/verbs.hpp"
-#include "core/bench/converter_board.hpp"
+#include "core/boards/converter_board.hpp"
 #include "core/printable.hpp"
 
 namespace heathmist::cli {

@@ -4,11 +4,11 @@
 #include <cmath>
 #include <functional>
 
-#include "core/audio/fingerprint.hpp"
 #include "core/audio/clip.hpp"
+#include "core/audio/fingerprint.hpp"
 #include "core/audio/write.hpp"
 #include "core/bench/document.hpp"
-#include "core/bench/matrix.hpp"
+#include "core/boards/matrix.hpp"
 #include "core/dsp/biquad.hpp"
 #include "core/dsp/interpolator.hpp"
 #include "core/dsp/noise.hpp"

@@ -22,7 +22,7 @@ void Mixer::set(const MixSettings& settings) {
   lift_move_ = (lift_target_ - lift_) / step_;
 }
 
-void Mixer::settle() {
+void Mixer::finish_fade() {
   weight_ = target_;
   lift_ = lift_target_;
   left_ = 0;
@@ -38,7 +38,7 @@ double Mixer::limit(std::array<double, 2>& frame) {
 
 void Mixer::process(std::span<const MixFrame> in, std::span<double> out) {
   for (size_t n = 0; n < in.size(); ++n) {
-    if (left_ > 0 && --left_ == 0) settle();
+    if (left_ > 0 && --left_ == 0) finish_fade();
     if (left_ > 0) {
       for (size_t s = 0; s < 3; ++s) weight_[s] += move_[s];
       lift_ += lift_move_;

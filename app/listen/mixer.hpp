@@ -31,7 +31,7 @@ class Mixer {
   /// bit for bit.
   void set(const MixSettings& settings);
   /// Jumps to the settings at once (before playing starts).
-  void settle();
+  void finish_fade();
   /// out: left, right, left, right, ...
   void process(std::span<const MixFrame> in, std::span<double> out);
 

@@ -37,7 +37,7 @@ class PairStream {
   Comparable pair_;
   Fit fit_;
   std::unique_ptr<Reader> master_;
-  LaidReturn laid_;
+  AlignedReturn laid_;
   std::shared_ptr<const Clip> cause_clip_;
   std::unique_ptr<Reader> cause_;
   std::optional<std::pair<double, double>> band_hz_;

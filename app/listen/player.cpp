@@ -70,20 +70,24 @@ void Player::set_source(const Comparable& pair, const Fit& fit) {
     mixer_ = Mixer(rate);
     meter_ = std::make_unique<LiveMeter>(rate);
     set_mix(mix());
-    mixer_.settle();
+    mixer_.finish_fade();
     if (playing_) restart_device();
   }
   wake_.notify_all();
+  emit source_changed();
 }
 
 void Player::clear_source() {
   pause();
   device_->stop();
-  std::scoped_lock held(lock_);
-  source_.reset();
-  hearing_.cause.reset();
-  rate_ = 0;
-  ++epoch_;
+  {
+    std::scoped_lock held(lock_);
+    source_.reset();
+    hearing_.cause.reset();
+    rate_ = 0;
+    ++epoch_;
+  }
+  emit source_changed();
 }
 
 bool Player::has_source() const {
@@ -174,7 +178,7 @@ void Player::set_mix(const MixSettings& settings) {
   lift_db_ = settings.lift_db;
   if (!playing_) {
     mixer_.set(settings);
-    mixer_.settle();
+    mixer_.finish_fade();
   }
 }
 

@@ -46,6 +46,7 @@ class Player : public QObject {
  signals:
   void moved(double at_s);
   void playing_changed(bool playing);
+  void source_changed();                 ///< a cause that was heard is let go with it
   void failed(const QString& sentence);  ///< a file went away or broke off while it was heard; playing has stopped
 
  private:

@@ -39,14 +39,14 @@ void BenchModel::edit(const QString& what, const std::function<void(Bench&)>& ch
   undo_.push(new BenchChange(*this, what, bench_, after, merge));
 }
 
-void BenchModel::learn_mark(const std::filesystem::path& file, const std::string& mark) {
-  marks_[file] = mark;
+void BenchModel::learn_fingerprint(const std::filesystem::path& file, const std::string& print) {
+  marks_[file] = print;
   put_marks(bench_);
 }
 
 void BenchModel::put_marks(Bench& bench) const {
   const auto put = [&](FileRef& ref) {
-    if (const auto known = marks_.find(ref.file); known != marks_.end()) ref.mark = known->second;
+    if (const auto known = marks_.find(ref.file); known != marks_.end()) ref.fingerprint = known->second;
   };
   for (Master& m : bench.masters) {
     put(m.audio);

@@ -25,7 +25,7 @@ class BenchModel : public QObject {
   void edit(const QString& what, const std::function<void(Bench&)>& change, int merge = 0);
 
   /// Fills in what a file holds, as it is now, here and in all that undo brings back; no step of its own.
-  void learn_mark(const std::filesystem::path& file, const std::string& mark);
+  void learn_fingerprint(const std::filesystem::path& file, const std::string& print);
   /// A setting that goes with the bench when it is saved; no step of its own.
   void set_setting(const std::string& key, const nlohmann::ordered_json& value) { bench_.settings[key] = value; }
 

@@ -5,7 +5,7 @@
 
 #include "app/model/task.hpp"
 #include "core/bench/document.hpp"
-#include "core/bench/measured.hpp"
+#include "core/delivery/measured.hpp"
 
 namespace heathmist::app {
 

@@ -13,7 +13,7 @@ constexpr size_t most_open_clips = 6;
 }
 
 TrialRunner::TrialRunner(QObject* parent) : QObject(parent) {
-  qRegisterMetaType<Look>();
+  qRegisterMetaType<RegionRequest>();
   qRegisterMetaType<std::shared_ptr<const ResidualSums>>();
   worker_ = std::jthread([this](std::stop_token stop) { work(stop); });
   looks_worker_ = std::jthread([this](std::stop_token stop) { work_on_looks(stop); });
@@ -52,7 +52,7 @@ void TrialRunner::request(const TrialSpec& spec, bool urgent) {
   wake_.notify_all();
 }
 
-void TrialRunner::look(const Look& wanted) {
+void TrialRunner::look(const RegionRequest& wanted) {
   {
     std::scoped_lock held(lock_);
     look_ = wanted;
@@ -120,7 +120,7 @@ void TrialRunner::work(std::stop_token stop) {
 /// On a thread of its own: a selection or a nudge does not wait until a trial is explained.
 void TrialRunner::work_on_looks(std::stop_token stop) {
   while (!stop.stop_requested()) {
-    std::optional<Look> next;
+    std::optional<RegionRequest> next;
     std::stop_token token;
     {
       std::unique_lock held(lock_);
@@ -180,7 +180,7 @@ std::shared_ptr<TrialResult> TrialRunner::null_of(const TrialSpec& spec, const J
   const Opened master = open(spec.master, job.part(0, 0.1));
   result->master = master.clip, result->master_print = master.print;
   if (spec.chain) {
-    result->ret_print = chain_mark(*spec.chain);
+    result->ret_print = chain_fingerprint(*spec.chain);
     auto made = returns_.make(result->master, master.print, *spec.chain, job.part(0.1, 0.25), grant_here());
     result->ret = made.ret;
     result->stages = std::move(made.stages);
@@ -252,7 +252,7 @@ void TrialRunner::publish(std::shared_ptr<const TrialResult> result) {
   emit finished(id);
 }
 
-void TrialRunner::run_look(const Look& look, std::stop_token stop) {
+void TrialRunner::run_look(const RegionRequest& look, std::stop_token stop) {
   try {
     Job job;
     job.stop = stop;

@@ -7,8 +7,8 @@
 #include <thread>
 
 #include "core/bench/document.hpp"
-#include "core/bench/returns.hpp"
 #include "core/compare/explain.hpp"
+#include "core/stages/returns.hpp"
 
 namespace heathmist::app {
 
@@ -37,7 +37,7 @@ struct TrialResult {
 };
 
 /// A narrowed look at the trial that was run last: some seconds, another resolution, a nudged fit.
-struct Look {
+struct RegionRequest {
   std::shared_ptr<const TrialResult> of;
   Fit fit;
   SumsOptions options;
@@ -55,7 +55,7 @@ class TrialRunner : public QObject {
   /// again.
   void request(const TrialSpec& spec, bool urgent);
   /// Queues a look; it takes the place of any look still waiting.
-  void look(const Look& look);
+  void look(const RegionRequest& look);
   /// Stops the trial that is running and forgets what is queued.
   void cancel();
   void forget_all();
@@ -70,7 +70,7 @@ class TrialRunner : public QObject {
   void failed(const QString& id, const QString& sentence);
   void cancelled(const QString& id);  ///< and not because it is wanted otherwise, or later
   void rested();                      ///< nothing runs and nothing waits any more
-  void looked(const heathmist::app::Look& look, std::shared_ptr<const heathmist::ResidualSums> sums);
+  void looked(const heathmist::app::RegionRequest& look, std::shared_ptr<const heathmist::ResidualSums> sums);
 
  private:
   void work(std::stop_token stop);
@@ -81,7 +81,7 @@ class TrialRunner : public QObject {
   void explain_result(TrialResult& result, const Job& job);
   Spectrum spectrum_of(const Floor& floor, const NullReport& report, const Job& job);
   void publish(std::shared_ptr<const TrialResult> result);
-  void run_look(const Look& look, std::stop_token stop);
+  void run_look(const RegionRequest& look, std::stop_token stop);
   struct Opened {
     std::filesystem::path file;
     std::string print;
@@ -92,7 +92,7 @@ class TrialRunner : public QObject {
   mutable std::mutex lock_;
   std::condition_variable_any wake_, wake_looks_;
   std::deque<TrialSpec> queue_;
-  std::optional<Look> look_;
+  std::optional<RegionRequest> look_;
   bool looking_ = false;
   std::stop_source look_stop_;
   std::optional<TrialSpec> running_;
@@ -105,4 +105,4 @@ class TrialRunner : public QObject {
 
 }  // namespace heathmist::app
 
-Q_DECLARE_METATYPE(heathmist::app::Look)
+Q_DECLARE_METATYPE(heathmist::app::RegionRequest)

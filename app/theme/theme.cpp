@@ -25,55 +25,20 @@ std::vector<QColor> colours_in(const QJsonObject& set) {
   return colours;
 }
 
-QString sheet_text() {
-  QString text = R"(
-    * { font-family: Lato; }
-    QMainWindow, QDialog, QMenu, QToolTip { background: $ground; color: $ink; }
-    QWidget { color: $ink; }
-    QLabel[soft="true"] { color: $soft; }
-    QToolButton:checked { background: $faint; border: 1px solid $rule; }
-    QMenu { border: 1px solid $rule; padding: 4px; }
-    QMenu::item { padding: 5px 22px 5px 12px; border-radius: 3px; }
-    QMenu::item:selected { background: $selection; }
-    QMenu::item:disabled { color: $soft; }
-    QMenu::separator { height: 1px; background: $rule; margin: 4px 8px; }
-    QToolTip { border: 1px solid $rule; padding: 4px; }
-    QToolButton, QPushButton { background: transparent; border: 1px solid transparent; border-radius: 4px; padding: 2px 6px; }
-    QToolButton:hover, QPushButton:hover { background: $faint; }
-    QToolButton:focus, QPushButton:focus, QLineEdit:focus { border: 1px solid $master; }
-    QToolButton:disabled, QPushButton:disabled { color: $soft; }
-    QToolButton::menu-indicator { image: none; width: 0; }
-    QPushButton[plain="false"] { border: 1px solid $rule; padding: 6px 14px; background: $sheet; }
-    QLineEdit { background: transparent; border: 1px solid transparent; border-radius: 4px; selection-background-color: $selection; selection-color: $ink; }
-    QLineEdit:hover { background: $faint; }
-    QTableWidget { background: $sheet; border: none; outline: none; alternate-background-color: $ground; }
-    QTableWidget::item { padding: 0 4px; border: none; }
-    QTableWidget::item:selected { background: $selection; color: $ink; }
-    QTableWidget::item:focus { border: 1px solid $master; }
-    QHeaderView { background: $ground; }
-    QHeaderView::section { background: $ground; color: $soft; border: none; border-bottom: 1px solid $rule; padding: 3px 6px; font-size: 8.5pt; }
-    QHeaderView::up-arrow, QHeaderView::down-arrow { subcontrol-origin: padding; subcontrol-position: center left; width: 8px; height: 8px; left: 1px; }
-    QAbstractSpinBox { background: $sheet; border: 1px solid $rule; border-radius: 4px; padding: 2px 6px; selection-background-color: $selection; selection-color: $ink; }
-    QAbstractSpinBox:focus { border: 1px solid $master; }
-    QAbstractSpinBox::up-button, QAbstractSpinBox::down-button { width: 0; border: none; }
-    QComboBox:focus { border: 1px solid $master; }
-    QComboBox { background: transparent; border: 1px solid $rule; border-radius: 4px; padding: 2px 8px; }
-    QComboBox::drop-down { border: none; width: 14px; }
-    QComboBox QAbstractItemView { background: $sheet; border: 1px solid $rule; selection-background-color: $selection; selection-color: $ink; }
-    QListWidget { background: transparent; border: 1px solid transparent; outline: none; }
-    QScrollBar:vertical { background: transparent; width: 9px; }
-    QScrollBar::handle:vertical { background: $rule; border-radius: 4px; min-height: 30px; }
-    QScrollBar:horizontal { background: transparent; height: 9px; }
-    QScrollBar::handle:horizontal { background: $rule; border-radius: 4px; min-width: 30px; }
-    QScrollBar::add-line, QScrollBar::sub-line, QScrollBar::add-page, QScrollBar::sub-page { background: transparent; height: 0; }
-    QSplitter::handle { background: $rule; }
-    QSlider::groove:horizontal { height: 3px; background: $rule; border-radius: 1px; }
-    QSlider::handle:horizontal { width: 12px; margin: -5px 0; border-radius: 6px; background: $residual; }
-    QProgressBar { background: $faint; border: none; height: 3px; }
-    QProgressBar::chunk { background: $master; }
-    QScrollArea, QScrollArea > QWidget > QWidget { background: transparent; border: none; }
-  )";
-  for (int role = 13; role >= 0; --role) text.replace(QString("$") + role_names[role], colour(Role(role)).name());
+/// The edge of what can be pressed: 3:1 on its ground (WCAG 2.2, 1.4.11).
+QColor between(const QColor& a, const QColor& b, double share) {
+  const auto part = [share](int from, int to) { return int(std::lround(from + share * (to - from))); };
+  return {part(a.red(), b.red()), part(a.green(), b.green()), part(a.blue(), b.blue())};
+}
+
+QString sheet_text(bool night) {
+  QFile file(":/heathmist/style.qss");
+  file.open(QIODevice::ReadOnly);
+  QString text = file.readAll();
+  text.replace("$variant", night ? "night" : "day");
+  text.replace("$edge", colour(Role::edge).name());
+  for (int role = int(std::size(role_names)) - 1; role >= 0; --role)
+    text.replace(QString("$") + role_names[role], colour(Role(role)).name());
   return text;
 }
 
@@ -97,7 +62,11 @@ Theme::Theme() {
     QFontDatabase::addApplicationFont(QString(":/heathmist/Lato-%1.ttf").arg(face));
 }
 
-QColor Theme::colour(Role role) const { return (night_ ? dark_ : light_)[size_t(role)]; }
+QColor Theme::colour(Role role) const {
+  const auto& set = night_ ? dark_ : light_;
+  if (role == Role::edge) return between(set[size_t(Role::rule)], set[size_t(Role::soft)], 0.72);
+  return set[size_t(role)];
+}
 
 QColor Theme::severity(Severity severity) const {
   static constexpr Role roles[] = {Role::moss, Role::straw, Role::gorse, Role::rust};
@@ -133,7 +102,7 @@ void Theme::apply(bool night) {
   qApp->setStyle(QStyleFactory::create("Fusion"));
   qApp->setPalette(palette);
   qApp->setFont(face(Type::body));
-  qApp->setStyleSheet(sheet_text());
+  qApp->setStyleSheet(sheet_text(night));
   emit changed();
 }
 

@@ -9,7 +9,23 @@
 
 namespace heathmist::app {
 
-enum class Role { ground, sheet, ink, soft, rule, faint, selection, master, ret, residual, moss, straw, gorse, rust };
+enum class Role {
+  ground,
+  sheet,
+  ink,
+  soft,
+  rule,
+  faint,
+  selection,
+  master,
+  ret,
+  residual,
+  moss,
+  straw,
+  gorse,
+  rust,
+  edge
+};
 enum class Type { body, small, value, headline };
 
 class Theme : public QObject {

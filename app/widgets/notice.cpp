@@ -19,7 +19,6 @@ Notice::Notice(QWidget* parent) : QFrame(parent), label_(new QLabel(this)) {
   row->addWidget(label_, 1);
   auto* close = new QPushButton(tr("Dismiss"), this);
   connect(close, &QPushButton::clicked, this, &Notice::dismiss);
-  close->setProperty("plain", false);
   row->addWidget(close);
   auto dress = [this] {
     setStyleSheet(QString("#notice { background: %1; border-top: 1px solid %2; border-left: 4px solid %3; }")

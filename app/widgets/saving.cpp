@@ -24,7 +24,7 @@ const std::vector<std::filesystem::path>& files_in_use() { return in_use(); }
 
 Destination chosen_destination(const QString& file) { return {file.toStdString(), true, in_use()}; }
 
-std::optional<Destination> ask_where(QWidget* parent, const SaveWish& wish) {
+std::optional<Destination> ask_where(QWidget* parent, const SaveRequest& wish) {
   QFileDialog dialog(parent, wish.title, {}, wish.filter);
   dialog.setAcceptMode(QFileDialog::AcceptSave);
   dialog.setDefaultSuffix(wish.ending);
@@ -40,7 +40,7 @@ std::optional<Destination> ask_where(QWidget* parent, const SaveWish& wish) {
   }
 }
 
-bool save_as(QWidget* parent, const SaveWish& wish, const std::function<void(const Destination&)>& write) {
+bool save_as(QWidget* parent, const SaveRequest& wish, const std::function<void(const Destination&)>& write) {
   const auto to = ask_where(parent, wish);
   if (!to) return false;
   try {

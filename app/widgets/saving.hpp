@@ -10,7 +10,7 @@
 
 namespace heathmist::app {
 
-struct SaveWish {
+struct SaveRequest {
   QString title;        ///< of the dialog
   QString name;         ///< what the file is called first
   QString filter;       ///< "CSV (*.csv)"
@@ -25,10 +25,10 @@ const std::vector<std::filesystem::path>& files_in_use();
 Destination chosen_destination(const QString& file);
 
 /// Asks where to; nothing where it was cancelled or may not be, which has been said then.
-std::optional<Destination> ask_where(QWidget* parent, const SaveWish& wish);
+std::optional<Destination> ask_where(QWidget* parent, const SaveRequest& wish);
 
 /// The same, and has it written; what goes wrong is said in a dialog. False: nothing was written.
-bool save_as(QWidget* parent, const SaveWish& wish, const std::function<void(const Destination&)>& write);
+bool save_as(QWidget* parent, const SaveRequest& wish, const std::function<void(const Destination&)>& write);
 
 /// A table's text, as CSV.
 void save_table(QWidget* parent, const QString& name, const QString& csv);

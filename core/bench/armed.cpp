@@ -5,7 +5,7 @@
 #include <algorithm>
 
 #include "core/audio/atomic_file.hpp"
-#include "core/bench/folders.hpp"
+#include "core/audio/folders.hpp"
 
 namespace heathmist {
 

@@ -13,7 +13,7 @@ namespace heathmist {
 FileState state_of(const FileRef& ref) {
   std::error_code trouble;
   if (!std::filesystem::is_regular_file(ref.file, trouble)) return FileState::missing;
-  return ref.mark.empty() || fingerprint(ref.file) == ref.mark ? FileState::present : FileState::changed;
+  return ref.fingerprint.empty() || fingerprint(ref.file) == ref.fingerprint ? FileState::present : FileState::changed;
 }
 
 Fit with_hold(Fit fit, const FitHold& hold) {

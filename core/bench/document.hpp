@@ -14,10 +14,10 @@
 
 namespace heathmist {
 
-/// A file a bench refers to, with the mark of its content when it was last seen.
+/// A file a bench refers to, with the fingerprint of its content when it was last seen.
 struct FileRef {
   std::filesystem::path file;
-  std::string mark;
+  std::string fingerprint;
   bool operator==(const FileRef&) const = default;
 };
 enum class FileState { present, changed, missing };

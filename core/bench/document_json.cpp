@@ -32,7 +32,7 @@ Json json_of(const FileRef& ref, const std::filesystem::path& folder) {
   Json json{{"file", name}};
   if (!is_utf8(name))
     json["file_bytes"] = hex_of(name);  // JSON is UTF-8: the name itself goes beside what can be read of it
-  json["mark"] = ref.mark;
+  json["mark"] = ref.fingerprint;
   return json;
 }
 
@@ -125,8 +125,8 @@ FileRef ref_from(const Place& place, const std::filesystem::path& folder) {
   std::filesystem::path file = place.has("file_bytes") ? bytes_from_hex(place.at("file_bytes")) : named.text();
   if (file.empty() || file.native().find('\0') != std::string::npos) named.refuse("must name a file");
   if (file.is_relative()) file = (folder / file).lexically_normal();
-  const std::string mark = place.has("mark") ? place.at("mark").text() : std::string();
-  return {file, is_fingerprint(mark) ? mark : std::string()};  // what earlier versions kept said less
+  const std::string print = place.has("mark") ? place.at("mark").text() : std::string();
+  return {file, is_fingerprint(print) ? print : std::string()};  // what earlier versions kept said less
 }
 
 FitBy by_from(const Place& place) {

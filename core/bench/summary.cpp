@@ -7,9 +7,9 @@
 #include "core/audio/clip.hpp"
 #include "core/audio/fingerprint.hpp"
 #include "core/audio/write.hpp"
-#include "core/bench/json.hpp"
-#include "core/bench/returns.hpp"
+#include "core/compare/json.hpp"
 #include "core/compare/waterfall.hpp"
+#include "core/stages/returns.hpp"
 
 namespace heathmist {
 
@@ -21,7 +21,7 @@ std::filesystem::path place_of(const FileRef& master, const Trial& trial) {
   const auto folder = cache_folder();
   const FitHold& hold = trial.hold;
   const auto from = fingerprint(master.file),
-             to = trial.chain ? chain_mark(*trial.chain) : fingerprint(trial.ret.file);
+             to = trial.chain ? chain_fingerprint(*trial.chain) : fingerprint(trial.ret.file);
   if (folder.empty() || from.empty() || to.empty()) return {};
   const auto by =
       hold.by ? fmt::format("{}-{}-{}-{}", int(hold.by->part), hold.by->channel, hold.by->low_hz, hold.by->high_hz)

@@ -163,7 +163,7 @@ namespace {
 
 struct Crosser {
   std::unique_ptr<Reader> master;
-  LaidReturn ret;
+  AlignedReturn ret;
   dsp::RealFft<double> a, b;
   Planar from{}, to{};
 };
@@ -179,7 +179,7 @@ std::vector<CrossSpectra> cross_spectra(const std::vector<Anchor>& anchors, cons
   for_each_segment(
       int64_t(anchors.size()), job,
       [&] {
-        return Crosser{master.reader(), LaidReturn(ret, delay, drift_ppm), dsp::RealFft<double>(size),
+        return Crosser{master.reader(), AlignedReturn(ret, delay, drift_ppm), dsp::RealFft<double>(size),
                        dsp::RealFft<double>(size)};
       },
       [&](Crosser& x, int64_t i) {

@@ -3,8 +3,8 @@
 #include <algorithm>
 #include <cmath>
 
+#include "core/compare/causes/aligned_pairs.hpp"
 #include "core/compare/causes/excerpt.hpp"
-#include "core/compare/causes/laid_pairs.hpp"
 
 namespace heathmist {
 
@@ -27,7 +27,7 @@ class PartReader : public Reader {
         master_(*pair_.master, fit_),
         chunk_frames_(int64_t(chunk_s * format.sample_rate_hz)) {
     const auto laid = [&](bool jumps, bool own_delays) {
-      return LaidPairs(*pair_.ret, fit_, format.sample_rate_hz, jumps ? layers_->jumps : Continuity{}, own_delays);
+      return AlignedPairs(*pair_.ret, fit_, format.sample_rate_hz, jumps ? layers_->jumps : Continuity{}, own_delays);
     };
     const bool own = layers_->own_delays;
     if (part_.what == CausePart::jumps) laid_.push_back(laid(false, false)), laid_.push_back(laid(true, false));
@@ -125,8 +125,8 @@ class PartReader : public Reader {
   Fit fit_;
   std::shared_ptr<const Layers> layers_;
   CausePart part_;
-  LaidMaster master_;
-  std::vector<LaidPairs> laid_;
+  AlignedMaster master_;
+  std::vector<AlignedPairs> laid_;
   int64_t chunk_frames_, lead_ = 1, chunk_ = -1;
   Planar done_;
 };

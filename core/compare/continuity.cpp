@@ -32,8 +32,8 @@ struct Walker {
   int64_t piece = 1;
   double threshold = 0;
   Planar m{}, r{};
-  std::unique_ptr<LaidMaster> reader{};
-  std::unique_ptr<LaidReturn> laid{};  // by laid_delay
+  std::unique_ptr<AlignedMaster> reader{};
+  std::unique_ptr<AlignedReturn> laid{};  // by laid_delay
   double laid_delay = 0;
 
   double rate() const { return master.format().sample_rate_hz; }
@@ -64,8 +64,8 @@ struct Walker {
     if (!laid || laid_delay != delay) {  // a file is opened once for each delay, not for each piece
       Fit moved = fit;
       moved.delay_samples = laid_delay = delay;
-      laid = std::make_unique<LaidReturn>(ret, moved);
-      reader = std::make_unique<LaidMaster>(master, moved);
+      laid = std::make_unique<AlignedReturn>(ret, moved);
+      reader = std::make_unique<AlignedMaster>(master, moved);
     }
     reader->read(at, frames, m);
     laid->read(at, frames, r);

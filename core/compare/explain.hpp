@@ -12,7 +12,7 @@
 #include "core/compare/path.hpp"
 #include "core/compare/requantised.hpp"
 #include "core/measure/origin.hpp"
-#include "core/measure/words.hpp"
+#include "core/measure/word_length.hpp"
 
 namespace heathmist {
 

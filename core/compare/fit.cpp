@@ -112,8 +112,8 @@ struct Weighed {
 };
 
 struct Scale {
-  LaidMaster master;
-  LaidReturn laid;
+  AlignedMaster master;
+  AlignedReturn laid;
   Planar m{}, r{};
   std::vector<double> residual{};
 };
@@ -125,7 +125,7 @@ void over_anchors(const Search& s, const Fit& fit, Visit visit) {
   for_each_segment(
       int64_t(s.anchors.size()), Job{s.job.stop, {}, s.job.threads},
       [&] {
-        return Scale{LaidMaster(s.master, fit), LaidReturn(s.ret, fit)};
+        return Scale{AlignedMaster(s.master, fit), AlignedReturn(s.ret, fit)};
       },
       [&](Scale& scale, int64_t i) {
         const auto& anchor = s.anchors[size_t(i)];
@@ -212,7 +212,7 @@ void leave_phase_alone(const Search& s, Fit& fit, const Refined& refined) {
 }
 
 /// Prefers a whole-sample delay and a gain of exactly 0 dB where they explain the return as well.
-void settle(const Search& s, Fit& fit, const std::vector<CrossSpectra>& spectra) {
+void polish(const Search& s, Fit& fit, const std::vector<CrossSpectra>& spectra) {
   const int64_t master_frames = s.master.format().frames, return_frames = s.ret.format().frames;
   set_overlap(fit, master_frames, return_frames);
   const double whole_delay = std::round(fit.delay_samples) + 0.0;  // no negative zero
@@ -335,7 +335,7 @@ Fit find_fit(const Clip& master, const Clip& ret, const FitOptions& options, con
     job.report(0.9);
     take_the_nearest_channel(s, found, refined);
     leave_phase_alone(s, found, refined);
-    settle(s, found, refined.spectra);
+    polish(s, found, refined.spectra);
     if (found.agreement > fit.agreement) fit = found;
     if (fit.agreement >= least_agreement) break;
   }

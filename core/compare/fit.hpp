@@ -60,10 +60,10 @@ void set_overlap(Fit& fit, int64_t master_frames, int64_t return_frames);
 std::vector<ChannelPair> plain_pairs(int master_channels, int return_channels);
 
 /// The return's channels on the master's time axis: delay and drift taken out, gain, polarity and map not.
-class LaidReturn {
+class AlignedReturn {
  public:
-  LaidReturn(const Clip& ret, double delay_samples, double drift_ppm);
-  LaidReturn(const Clip& ret, const Fit& fit) : LaidReturn(ret, fit.delay_samples, fit.drift_ppm) {}
+  AlignedReturn(const Clip& ret, double delay_samples, double drift_ppm);
+  AlignedReturn(const Clip& ret, const Fit& fit) : AlignedReturn(ret, fit.delay_samples, fit.drift_ppm) {}
   /// `out`: return channels x frames, for master frames [first, first + frames).
   void read(int64_t first, int64_t frames, Planar& out);
 
@@ -78,9 +78,9 @@ class LaidReturn {
 
 /// The master as it is compared: as it stands, or without the edge of its band where the return is read between its
 /// samples.
-class LaidMaster {
+class AlignedMaster {
  public:
-  LaidMaster(const Clip& master, const Fit& fit);
+  AlignedMaster(const Clip& master, const Fit& fit);
   void read(int64_t first, int64_t frames, Planar& out);
 
  private:
@@ -100,8 +100,8 @@ class ResidualReader {
   void read(int64_t first, int64_t frames, Planar& out);
 
  private:
-  LaidMaster master_;
-  LaidReturn laid_;
+  AlignedMaster master_;
+  AlignedReturn laid_;
   Fit fit_;
   Planar m_, r_;
 };

@@ -265,8 +265,8 @@ class Worker {
 
   const Layout& l_;
   Shared& shared_;
-  LaidMaster master_;
-  LaidReturn laid_;
+  AlignedMaster master_;
+  AlignedReturn laid_;
   dsp::RealFft<double> a_, b_;
   Planar m_, r_, e_, fresh_, next_;
   std::vector<KWeighting> weighting_;

@@ -50,7 +50,7 @@ void LiveMeter::add(std::span<const double> stereo) {
 /// The chunk that has enough behind it by now; then all moves on by one chunk.
 void LiveMeter::find_peak(int channel) {
   auto& x = recent_[size_t(channel)];
-  const double* at = x.data() + dsp::BetweenSamples::before + 1;
+  const double* at = x.data() + dsp::InterSample::before + 1;
   double top = 0;
   for (size_t n = 0; n <= chunk; ++n) top = std::max(top, std::abs(at[n]));
   if (top > peak_) peak_ = top;

@@ -4,7 +4,7 @@
 #include <atomic>
 #include <span>
 
-#include "core/dsp/between.hpp"
+#include "core/dsp/inter_sample.hpp"
 #include "core/measure/loudness.hpp"
 
 namespace heathmist {
@@ -26,14 +26,14 @@ class LiveMeter {
 
  private:
   static constexpr int pieces = 30, bins = 1000;
-  static constexpr size_t chunk = dsp::BetweenSamples::chunk;
-  static constexpr size_t around = dsp::BetweenSamples::before + dsp::BetweenSamples::after + 2;
+  static constexpr size_t chunk = dsp::InterSample::chunk;
+  static constexpr size_t around = dsp::InterSample::before + dsp::InterSample::after + 2;
   void end_piece();
   void find_peak(int channel);
   void forget();
 
   std::array<KWeighting, 2> weighting_;
-  dsp::BetweenSamples between_;
+  dsp::InterSample between_;
   int64_t piece_frames_, in_piece_ = 0, given_ = 0;
   double energy_ = 0, products_[3] = {};  // of the running piece: K-weighted; left left, right right, left right
   std::array<double, pieces> ring_{};

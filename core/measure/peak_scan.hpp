@@ -3,7 +3,7 @@
 #pragma once
 #include <span>
 
-#include "core/dsp/between.hpp"
+#include "core/dsp/inter_sample.hpp"
 #include "core/measure/true_peak.hpp"
 
 namespace heathmist {
@@ -34,9 +34,9 @@ class Moments {
 
 class PeakScan {
  public:
-  static constexpr int64_t chunk = int64_t(dsp::BetweenSamples::chunk);
-  static constexpr int64_t before = int64_t(dsp::BetweenSamples::before) + 1,
-                           after = int64_t(dsp::BetweenSamples::after) + 1;  ///< frames needed around a block
+  static constexpr int64_t chunk = int64_t(dsp::InterSample::chunk);
+  static constexpr int64_t before = int64_t(dsp::InterSample::before) + 1,
+                           after = int64_t(dsp::InterSample::after) + 1;  ///< frames needed around a block
 
   /// The true peak of some chunks in a row, as far as it matters: it is exact where it reaches `need`, and an
   /// estimate elsewhere. Peaks above `limit` go to `over` (one for each chunk that has one).
@@ -45,7 +45,7 @@ class PeakScan {
            double limit, std::vector<Peak>& over);
 
  private:
-  dsp::BetweenSamples between_;
+  dsp::InterSample between_;
   std::vector<double> estimates_;
 };
 

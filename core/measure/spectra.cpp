@@ -20,9 +20,9 @@ struct Sums {
 };
 
 /// Transforms block after block into sums of its own.
-class Desk {
+class Workspace {
  public:
-  Desk(const Clip& clip, const SpectraOptions& o, std::span<const double> window)
+  Workspace(const Clip& clip, const SpectraOptions& o, std::span<const double> window)
       : options_(o), window_(window), reader_(clip.reader()), fft_(o.fft_size) {}
   void add(int64_t at, Sums& sums) {
     reader_->read(at, int64_t(options_.fft_size), block_);
@@ -70,7 +70,7 @@ Spectra spectra_of(const Clip& clip, const SpectraOptions& o, const Job& job) {
   std::vector<Sums> sums(size_t(std::min(count, most_parts)));
   const auto parts = int64_t(sums.size());
   for_each_segment(
-      parts, job, [&] { return std::make_unique<Desk>(clip, o, window); },
+      parts, job, [&] { return std::make_unique<Workspace>(clip, o, window); },
       [&](auto& desk, int64_t n) {
         for (int64_t i = n * count / parts; i < (n + 1) * count / parts; ++i) {
           job.check();

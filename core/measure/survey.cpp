@@ -150,7 +150,7 @@ std::filesystem::path cache_folder() {
 
 namespace {
 
-constexpr uint64_t cache_mark = 0x31796576727553ULL;  // "Survey1"
+constexpr uint64_t cache_magic = 0x31796576727553ULL;  // "Survey1"
 
 template <class T>
 void put(std::ostream& out, const T& value) {
@@ -166,7 +166,7 @@ T get(std::istream& in) {
 std::string packed(const Survey& survey) {
   std::ostringstream out;
   const Levels& l = survey.levels;
-  put(out, cache_mark);
+  put(out, cache_magic);
   put(out, l.sample_peak);
   put(out, l.mean_square);
   put(out, l.clipped_runs);
@@ -179,7 +179,7 @@ std::string packed(const Survey& survey) {
 }
 
 std::optional<Survey> unpacked(std::istream& in, const ClipFormat& format) {
-  if (!in || get<uint64_t>(in) != cache_mark) return {};
+  if (!in || get<uint64_t>(in) != cache_magic) return {};
   Survey result;
   Levels& l = result.levels;
   l.sample_peak = get<double>(in);
@@ -199,13 +199,13 @@ std::optional<Survey> unpacked(std::istream& in, const ClipFormat& format) {
 
 Survey cached_survey(const Clip& clip, const Job& job) {
   const auto folder = cache_folder();
-  const auto mark = clip.is_made() ? std::string() : fingerprint(clip.path());
-  if (folder.empty() || mark.empty()) return survey(clip, job);
-  const auto place = folder / fmt::format("{}-{}.survey", mark, clip.format().sample_rate_hz);
+  const auto print = clip.is_made() ? std::string() : fingerprint(clip.path());
+  if (folder.empty() || print.empty()) return survey(clip, job);
+  const auto place = folder / fmt::format("{}-{}.survey", print, clip.format().sample_rate_hz);
   if (std::ifstream in(place, std::ios::binary); in)
     if (auto kept = unpacked(in, clip.format())) return *kept;
   auto fresh = survey(clip, job);
-  if (fingerprint(clip.path()) != mark) return fresh;  // changed while it was read
+  if (fingerprint(clip.path()) != print) return fresh;  // changed while it was read
   try {
     write_whole({place, true}, packed(fresh));
   } catch (const InputError&) {  // a cache that cannot be written only costs time

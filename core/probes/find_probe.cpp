@@ -4,12 +4,12 @@
 #include <numbers>
 
 #include "core/dsp/fft.hpp"
-#include "core/probes/mark.hpp"
 #include "core/probes/probe.hpp"
+#include "core/probes/sync_chirp.hpp"
 
 namespace heathmist {
 
-namespace mark {
+namespace sync_chirp {
 
 std::complex<double> analytic(double t) {
   if (t < 0 || t > seconds) return 0;
@@ -18,7 +18,7 @@ std::complex<double> analytic(double t) {
   return level * swell * swell * std::polar(1.0, 2 * std::numbers::pi * std::remainder(turns, 1.0));
 }
 
-}  // namespace mark
+}  // namespace sync_chirp
 
 namespace {
 
@@ -32,8 +32,8 @@ std::complex<double> match(std::span<const double> x, double rate, double at_s) 
   std::complex<double> sum = 0;
   double energy = 0;
   const auto from = size_t(std::max(0.0, std::ceil(at_s * rate)));
-  for (size_t n = from; n < x.size() && double(n) < (at_s + mark::seconds) * rate; ++n) {
-    const auto m = mark::analytic(double(n) / rate - at_s);
+  for (size_t n = from; n < x.size() && double(n) < (at_s + sync_chirp::seconds) * rate; ++n) {
+    const auto m = sync_chirp::analytic(double(n) / rate - at_s);
     sum += x[n] * std::conj(m);
     energy += std::norm(m) / 2;
   }
@@ -57,11 +57,11 @@ class MarkFinder {
   MarkFinder(const Clip& ret, int channel) : ret_(ret), channel_(channel), rate_(ret.format().sample_rate_hz) {}
 
   std::vector<Peak> run(const Job& job) {
-    const auto length = int64_t(mark::seconds * rate_) + 1;
+    const auto length = int64_t(sync_chirp::seconds * rate_) + 1;
     const size_t size = dsp::good_fft_size(size_t(std::max<int64_t>(length * 8, 1 << 16)));
     dsp::RealFft<double> wave(size), turned(size), audio(size);
     for (int64_t n = 0; n < length; ++n) {
-      const auto m = mark::analytic(double(n) / rate_);
+      const auto m = sync_chirp::analytic(double(n) / rate_);
       wave.time()[size_t(n)] = m.real(), turned.time()[size_t(n)] = m.imag();
     }
     wave.forward(), turned.forward();
@@ -82,7 +82,7 @@ class MarkFinder {
   Peak refine(const Peak& rough) const {
     const auto first = int64_t(rough.at_s * rate_) - 64;
     Planar near;
-    ret_.reader()->read(first, int64_t(mark::seconds * rate_) + 200, near);
+    ret_.reader()->read(first, int64_t(sync_chirp::seconds * rate_) + 200, near);
     Peak fine = refined(near.channel(channel_), rate_, rough.at_s - double(first) / rate_);
     fine.at_s += double(first) / rate_;
     return fine;
@@ -133,11 +133,11 @@ class MarkFinder {
 double share(const Clip& ret, int channel, const Peak& peak) {
   const double rate = ret.format().sample_rate_hz;
   Planar block;
-  ret.reader()->read(std::llround(peak.at_s * rate), int64_t(mark::seconds * rate), block);
+  ret.reader()->read(std::llround(peak.at_s * rate), int64_t(sync_chirp::seconds * rate), block);
   double all = 0, own = 0;
   for (size_t n = 0; n < size_t(block.frames()); ++n) {
     all += block.channel(channel)[n] * block.channel(channel)[n];
-    own += std::norm(peak.height * mark::analytic(double(n) / rate)) / 2;
+    own += std::norm(peak.height * sync_chirp::analytic(double(n) / rate)) / 2;
   }
   return all > 0 ? own / all : 0;
 }
@@ -153,7 +153,7 @@ std::vector<Peak> marks_of(const Clip& ret, int channel, const Job& job) {
 std::optional<ProbeFit> fit_of(const std::vector<Peak>& marks, const std::string& kind) {
   for (size_t a = 0; a < marks.size(); ++a)
     for (size_t b = a + 1; b < marks.size(); ++b) {
-      const double place = (marks[b].at_s - marks[a].at_s - mark::spacing_s(0)) / 0.02;
+      const double place = (marks[b].at_s - marks[a].at_s - sync_chirp::spacing_s(0)) / 0.02;
       const auto rate_place = std::lround(place);
       if (rate_place < 0 || rate_place >= long(probe_rates().size()) || std::abs(place - double(rate_place)) > 0.1)
         continue;

@@ -9,9 +9,9 @@
 #include "core/audio/scratch.hpp"
 #include "core/audio/write.hpp"
 #include "core/dsp/noise.hpp"
-#include "core/probes/mark.hpp"
 #include "core/probes/probe_body.hpp"
 #include "core/probes/signal.hpp"
+#include "core/probes/sync_chirp.hpp"
 
 namespace heathmist {
 
@@ -153,20 +153,20 @@ ProbeScore probe_score(const std::string& kind, int rate_hz) {
   s.kind = kind;
   s.rate_hz = rate_hz;
   s.first_mark_s = lead_s;
-  s.second_mark_s = lead_s + mark::spacing_s(int(place - rates.begin()));
+  s.second_mark_s = lead_s + sync_chirp::spacing_s(int(place - rates.begin()));
   s.body_s = body_at_s;
   s.body_seconds = known->body_s;
   fill_body(s);
   s.last_mark_s = rounded_s(s.body_s + s.body_seconds + gap_s);
-  s.length_s = s.last_mark_s + mark::seconds + tail_s;
+  s.length_s = s.last_mark_s + sync_chirp::seconds + tail_s;
   return s;
 }
 
 std::vector<double> render(const ProbeScore& s) {
   std::vector<double> x(size_t(std::llround(s.length_s * s.rate_hz)), 0);
   for (const double at : {s.first_mark_s, s.second_mark_s, s.last_mark_s})
-    for (auto n = size_t(std::ceil(at * s.rate_hz)); double(n) < (at + mark::seconds) * s.rate_hz; ++n)
-      x[n] += mark::value(double(n) / s.rate_hz - at);
+    for (auto n = size_t(std::ceil(at * s.rate_hz)); double(n) < (at + sync_chirp::seconds) * s.rate_hz; ++n)
+      x[n] += sync_chirp::value(double(n) / s.rate_hz - at);
   if (s.sweep) add_sweep(s, x);
   for (const ProbeStep& step : s.steps) add_step(step, s.rate_hz, x);
   for (const double at : s.impulses_s) x[size_t(std::llround(at * s.rate_hz))] += level_of(s.level_dbfs);

@@ -8,26 +8,26 @@
 
 #include "core/audio/write.hpp"
 #include "core/printable.hpp"
-#include "core/stages/making.hpp"
+#include "core/stages/stage_context.hpp"
 
 namespace heathmist {
 
 namespace {
 
-const std::vector<Family>& families() {
-  static const std::vector<Family> all = [] {
-    std::vector<Family> list;
+const std::vector<StageFamily>& families() {
+  static const std::vector<StageFamily> all = [] {
+    std::vector<StageFamily> list;
     for (auto part : {codec_stages, converter_stages, word_length_stages, level_stages, filter_stages, dynamics_stages,
                       convolution_stages, fault_stages, external_stages, lv2_stages})
-      for (Family& f : part()) list.push_back(std::move(f));
+      for (StageFamily& f : part()) list.push_back(std::move(f));
     return list;
   }();
   return all;
 }
 
-const Family* family(const std::string& type) {
+const StageFamily* family(const std::string& type) {
   const auto& all = families();
-  const auto it = std::find_if(all.begin(), all.end(), [&](const Family& f) { return f.type.type == type; });
+  const auto it = std::find_if(all.begin(), all.end(), [&](const StageFamily& f) { return f.type.type == type; });
   return it == all.end() ? nullptr : &*it;
 }
 
@@ -53,7 +53,7 @@ std::string fault_of(const Parameter& p, const Json& value) {
 }
 
 void check(const Stage& stage, size_t place) {
-  const Family* f = family(stage.type);
+  const StageFamily* f = family(stage.type);
   if (!f) {
     std::vector<std::string> known;
     for (const auto& t : stage_types()) known.push_back(t.type);
@@ -110,14 +110,14 @@ const Parameter* StageType::parameter(const std::string& key) const {
 const std::vector<StageType>& stage_types() {
   static const std::vector<StageType> types = [] {
     std::vector<StageType> list;
-    for (const Family& f : families()) list.push_back(f.type);
+    for (const StageFamily& f : families()) list.push_back(f.type);
     return list;
   }();
   return types;
 }
 
 const StageType* stage_type(const std::string& type) {
-  const Family* f = family(type);
+  const StageFamily* f = family(type);
   return f ? &f->type : nullptr;
 }
 
@@ -199,8 +199,8 @@ std::string with_minus(const std::string& words) {
 
 }  // namespace
 
-std::string words_of(const Stage& stage) {
-  const Family* f = family(stage.type);
+std::string label_of(const Stage& stage) {
+  const StageFamily* f = family(stage.type);
   try {
     check(stage, 1);
     return with_minus(f->words(Values(f->type, stage)));
@@ -209,7 +209,7 @@ std::string words_of(const Stage& stage) {
   }
 }
 
-std::string title_of(const Chain& chain) { return chain.name.empty() ? words_of(chain) : chain.name; }
+std::string title_of(const Chain& chain) { return chain.name.empty() ? label_of(chain) : chain.name; }
 
 bool counts(const Parameter& parameter, const Stage& stage) {
   const StageType* type = stage_type(stage.type);
@@ -220,10 +220,10 @@ bool counts(const Parameter& parameter, const Stage& stage) {
   return value.is_string() && std::find(ones.begin(), ones.end(), value.get<std::string>()) != ones.end();
 }
 
-std::string words_of(const Chain& chain) {
+std::string label_of(const Chain& chain) {
   std::string words;
   for (const Stage& stage : chain.stages)
-    if (stage.on) words += (words.empty() ? "" : ", ") + words_of(stage);
+    if (stage.on) words += (words.empty() ? "" : ", ") + label_of(stage);
   if (words.empty()) words = "nothing";
   return chain.rounds > 1 ? fmt::format("{} times: {}", chain.rounds, words) : words;
 }
@@ -239,7 +239,7 @@ bool same_content(const std::filesystem::path& a, const std::filesystem::path& b
 
 /// Puts a kept file where it is wanted; what is there already with the same content stays. Throws InputError,
 /// OutputRefused.
-void keep_file(const Kept& kept, Destination to) {
+void keep_file(const PendingFile& kept, Destination to) {
   if (to.file = kept.to; same_content(kept.from, to.file)) return;
   AtomicFile out(to);
   std::error_code ignored;
@@ -256,11 +256,11 @@ void add_note(StageReport& report, const std::string& words) {
   report.note += (report.note.empty() ? "" : "; ") + words;
 }
 
-void keep_files(const std::vector<Kept>& kept, const std::filesystem::path& origin, const Chain& chain, bool replace,
-                std::vector<StageReport>& reports) {
+void keep_files(const std::vector<PendingFile>& kept, const std::filesystem::path& origin, const Chain& chain,
+                bool replace, std::vector<StageReport>& reports) {
   Destination to{std::filesystem::path(), replace, files_read_by(chain)};
   to.inputs.push_back(origin);
-  for (const Kept& k : kept) {
+  for (const PendingFile& k : kept) {
     try {
       keep_file(k, to);
     } catch (const OutputRefused& error) {  // the return is right all the same
@@ -312,26 +312,26 @@ Passed pass(std::shared_ptr<const Clip> master, const Chain& chain, const Job& j
   check(chain);
   Passed passed{master, {}};
   const auto origin = master->path();
-  std::vector<Kept> kept;
+  std::vector<PendingFile> kept;
   const double steps = chain.rounds * double(chain.stages.size() + 1);
   double done = 0;
   for (int round = 0; round < chain.rounds; ++round) {
     passed.stages.clear();
     kept.clear();
-    FlowPtr flow = flow_of(passed.ret);
+    AudioStreamPtr flow = stream_of(passed.ret);
     size_t place = options.first_place - 1;
     for (const Stage& stage : chain.stages) {
       ++place;
       done += 1;
       if (!stage.on) continue;
       job.check();
-      const Family* f = family(stage.type);
+      const StageFamily* f = family(stage.type);
       passed.stages.push_back({stage.type});
       const size_t report = passed.stages.size() - 1;
-      Making making{origin, passed.stages.back(), job.part((done - 1) / steps, done / steps), kept, report};
+      StageContext context{origin, passed.stages.back(), job.part((done - 1) / steps, done / steps), kept, report};
       try {
         const Stage runs = allowed(stage, options.grant, passed.stages.back());
-        flow = f->make(std::move(flow), Values(f->type, runs), making);
+        flow = f->make(std::move(flow), Values(f->type, runs), context);
         tell_idle(stage, passed.stages[report]);
       } catch (const Disarmed& error) {
         throw Disarmed(fmt::format("stage {} ({}): {}", place, stage.type, error.what()));
@@ -348,7 +348,7 @@ Passed pass(std::shared_ptr<const Clip> master, const Chain& chain, const Job& j
 
 namespace {
 
-WordFormat words_for(const Clip& ret, const Chain& chain, const std::filesystem::path& file) {
+WordFormat label_of(const Clip& ret, const Chain& chain, const std::filesystem::path& file) {
   const auto last = std::find_if(chain.stages.rbegin(), chain.stages.rend(), [](const Stage& s) { return s.on; });
   const bool cut = last != chain.stages.rend() && last->type == "word_length";
   const bool flac = file.extension() == ".flac";
@@ -365,7 +365,7 @@ void write_return(const Passed& passed, const Chain& chain, const Destination& t
   if (file.extension() != ".wav" && file.extension() != ".flac")
     throw InputError(file, "a return is written as .wav or .flac; choose one of these endings");
   const auto& f = passed.ret->format();
-  ClipWriter out(to, f.sample_rate_hz, f.channels, words_for(*passed.ret, chain, file));
+  ClipWriter out(to, f.sample_rate_hz, f.channels, label_of(*passed.ret, chain, file));
   write_clip(out, *passed.ret, job);
   out.finish();
 }

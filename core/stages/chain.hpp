@@ -75,8 +75,8 @@ Json chain_json(const Chain& chain, const std::filesystem::path& folder = {});
 Chain load_chain(const std::filesystem::path& file);
 
 /// The chain in a few words: "AAC 128 kbit/s, 16 bit TPDF".
-std::string words_of(const Chain& chain);
-std::string words_of(const Stage& stage);
+std::string label_of(const Chain& chain);
+std::string label_of(const Stage& stage);
 /// Its name, or its words where it has none.
 std::string title_of(const Chain& chain);
 /// Whether a parameter counts with the values that a stage has.

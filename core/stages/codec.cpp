@@ -4,7 +4,7 @@
 #include <algorithm>
 
 #include "core/stages/encoder.hpp"
-#include "core/stages/making.hpp"
+#include "core/stages/stage_context.hpp"
 
 namespace heathmist {
 
@@ -89,10 +89,10 @@ void tell_bit_rate(const Codec& codec, const Encoding& asked, const Encoded& enc
                              plain(asked.bit_rate_bps / 1000.0), plain(std::round(double(made) / 1000)));
 }
 
-FlowPtr make(FlowPtr in, const Values& v, Making& making) {
+AudioStreamPtr make(AudioStreamPtr in, const Values& v, StageContext& context) {
   const Codec& codec = codec_of(v);
   const Encoding encoding = encoding_of(codec, v);
-  auto clip = clip_of(*in, making.origin, making.job.part(0, 0.2));
+  auto clip = clip_of(*in, context.origin, context.job.part(0, 0.2));
   const auto& f = clip->format();
   if (codec.channels && f.channels != codec.channels)
     throw ChainError(fmt::format("{} takes {} channel{}, the audio has {}; put a channel map before it", codec.title,
@@ -102,26 +102,26 @@ FlowPtr make(FlowPtr in, const Values& v, Making& making) {
                    : v.whole("rate_hz") ? asked
                                         : rate_for_encoder(codec.encoder, asked);
   if (rate != f.sample_rate_hz) {
-    making.report.note = fmt::format("converted to {} Hz", rate);
-    clip = Clip::at_rate(clip, rate, making.job.part(0.2, 0.4));
+    context.report.note = fmt::format("converted to {} Hz", rate);
+    clip = Clip::at_rate(clip, rate, context.job.part(0.2, 0.4));
   }
   const std::filesystem::path keep = v.text("keep");
   if (!keep.empty() && keep.extension() != codec.ending)
     throw ChainError(fmt::format("keep is {}; a file of {} ends in {}", keep.string(), codec.title, codec.ending));
   const auto folder = std::make_shared<const TemporaryFolder>();
   const auto file = folder->path() / (std::string("encoded") + codec.ending);
-  if (!keep.empty()) making.kept.push_back({folder, file, keep, making.place});
+  if (!keep.empty()) context.kept.push_back({folder, file, keep, context.place});
   try {
-    const Encoded encoded = encode(*clip, encoding, file, making.job.part(0.4, 0.8));
-    auto decoded = Clip::open(file, making.job.part(0.8, 1));
+    const Encoded encoded = encode(*clip, encoding, file, context.job.part(0.4, 0.8));
+    auto decoded = Clip::open(file, context.job.part(0.8, 1));
     refuse_other_length(codec, clip->format(), decoded->format(), encoded);
-    making.report.encoded_bytes = encoded.bytes;
-    making.report.delay_samples = encoded.delay_samples;
-    making.report.bit_rate_bps = decoded->format().bit_rate_bps;
-    tell_bit_rate(codec, encoding, encoded, decoded->format(), making.report);
+    context.report.encoded_bytes = encoded.bytes;
+    context.report.delay_samples = encoded.delay_samples;
+    context.report.bit_rate_bps = decoded->format().bit_rate_bps;
+    tell_bit_rate(codec, encoding, encoded, decoded->format(), context.report);
     if (decoded->format().codec == "flac")  // read in place: the file may go
-      decoded = settle(*flow_of(decoded), making.origin, making.job);
-    return flow_of(std::move(decoded));
+      decoded = materialise(*stream_of(decoded), context.origin, context.job);
+    return stream_of(std::move(decoded));
   } catch (const InputError& error) {
     throw ChainError(after_file(file, error.what()));
   }
@@ -142,7 +142,7 @@ std::string words(const Values& v) {
 
 }  // namespace
 
-std::vector<Family> codec_stages() {
+std::vector<StageFamily> codec_stages() {
   return {
       {{"codec",
         "Codec",

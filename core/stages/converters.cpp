@@ -16,7 +16,7 @@ extern "C" {
 #include <numbers>
 #include <numeric>
 
-#include "core/stages/making.hpp"
+#include "core/stages/stage_context.hpp"
 
 namespace heathmist {
 
@@ -42,10 +42,10 @@ class Engine {
 
 /// A flow through an engine; after the end of the audio zeros push out what is inside.
 template <class T>
-class EngineFlow : public Flow {
+class EngineFlow : public AudioStream {
  public:
-  EngineFlow(FlowPtr in, int to_hz, std::unique_ptr<Engine<T>> engine)
-      : Flow(reals_like(in->format())), in_(std::move(in)), engine_(std::move(engine)) {
+  EngineFlow(AudioStreamPtr in, int to_hz, std::unique_ptr<Engine<T>> engine)
+      : AudioStream(reals_like(in->format())), in_(std::move(in)), engine_(std::move(engine)) {
     format_.sample_rate_hz = to_hz;
     format_.frames = std::llround(double(in_->format().frames) * to_hz / in_->format().sample_rate_hz);
   }
@@ -77,7 +77,7 @@ class EngineFlow : public Flow {
     at_ = 0, waiting_ = block;
   }
 
-  FlowPtr in_;
+  AudioStreamPtr in_;
   std::unique_ptr<Engine<T>> engine_;
   std::vector<T> input_, made_;
   Planar block_;
@@ -217,12 +217,12 @@ class SwrEngine : public Engine<double> {
 };
 
 /// A converter of our own that reads the input around a place: hold, linear, cubic, windowed sinc.
-class PlaceFlow : public Flow {
+class PlaceFlow : public AudioStream {
  public:
   /// `read(x, fraction)`: the value `fraction` after x[before]; x holds before + after samples.
   using Read = std::function<double(std::span<const double> x, double fraction)>;
-  PlaceFlow(FlowPtr in, int to_hz, int before, int after, Read read)
-      : Flow(reals_like(in->format())),
+  PlaceFlow(AudioStreamPtr in, int to_hz, int before, int after, Read read)
+      : AudioStream(reals_like(in->format())),
         window_(std::move(in)),
         from_hz_(format_.sample_rate_hz),
         before_(before),
@@ -255,7 +255,7 @@ class PlaceFlow : public Flow {
 };
 
 /// A sinc at the input's own band edge under a Hann window: no anti-alias filter when the rate goes down.
-FlowPtr windowed_sinc(FlowPtr in, int to_hz, int taps) {
+AudioStreamPtr windowed_sinc(AudioStreamPtr in, int to_hz, int taps) {
   const int before = taps / 2 - 1;
   return std::make_unique<PlaceFlow>(std::move(in), to_hz, before, taps - before,
                                      [before, taps](std::span<const double> x, double fraction) {
@@ -276,7 +276,7 @@ double cubic(std::span<const double> x, double t) {  // Catmull-Rom
   return ((a * t + b) * t + 0.5 * (x[2] - x[0])) * t + x[1];
 }
 
-FlowPtr own(FlowPtr in, int to_hz, const std::string& method, int taps) {
+AudioStreamPtr own(AudioStreamPtr in, int to_hz, const std::string& method, int taps) {
   if (method == "sinc") return windowed_sinc(std::move(in), to_hz, taps - taps % 2);
   if (method == "cubic") return std::make_unique<PlaceFlow>(std::move(in), to_hz, 1, 3, cubic);
   if (method == "linear")
@@ -287,7 +287,7 @@ FlowPtr own(FlowPtr in, int to_hz, const std::string& method, int taps) {
 }
 
 template <class T, class E, class... Extra>
-FlowPtr through(FlowPtr in, int to_hz, Extra... extra) {
+AudioStreamPtr through(AudioStreamPtr in, int to_hz, Extra... extra) {
   const Rates rates{in->format().sample_rate_hz, to_hz, in->format().channels};
   return std::make_unique<EngineFlow<T>>(std::move(in), to_hz, std::make_unique<E>(rates, extra...));
 }
@@ -300,7 +300,7 @@ int place_in(const Words& words, const std::string& word) {
   return int(std::find(words.begin(), words.end(), word) - words.begin());
 }
 
-FlowPtr make(FlowPtr in, const Values& v, Making&) {
+AudioStreamPtr make(AudioStreamPtr in, const Values& v, StageContext&) {
   const int to_hz = v.whole("rate_hz");
   const std::string by = v.text("by");
   if (by == "libsoxr") {
@@ -332,7 +332,7 @@ std::string words(const Values& v) {
 
 }  // namespace
 
-std::vector<Family> converter_stages() {
+std::vector<StageFamily> converter_stages() {
   return {
       {{"converter",
         "Converter",

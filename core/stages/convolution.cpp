@@ -5,7 +5,7 @@
 #include <numbers>
 
 #include "core/dsp/fft.hpp"
-#include "core/stages/making.hpp"
+#include "core/stages/stage_context.hpp"
 
 namespace heathmist {
 
@@ -57,10 +57,10 @@ class Convolver {
   size_t newest_ = 0;
 };
 
-class ConvolvedFlow : public Flow {
+class ConvolvedFlow : public AudioStream {
  public:
-  ConvolvedFlow(FlowPtr in, std::vector<Convolver> convolvers, int64_t longer)
-      : Flow(reals_like(in->format())), in_(std::move(in)), convolvers_(std::move(convolvers)), left_(0) {
+  ConvolvedFlow(AudioStreamPtr in, std::vector<Convolver> convolvers, int64_t longer)
+      : AudioStream(reals_like(in->format())), in_(std::move(in)), convolvers_(std::move(convolvers)), left_(0) {
     format_.frames += longer;
   }
   void next(int64_t frames, Planar& out) override {
@@ -79,7 +79,7 @@ class ConvolvedFlow : public Flow {
   }
 
  private:
-  FlowPtr in_;
+  AudioStreamPtr in_;
   std::vector<Convolver> convolvers_;
   Planar block_;
   int64_t left_;
@@ -88,7 +88,7 @@ class ConvolvedFlow : public Flow {
 constexpr double longest_s = 60;
 
 /// The response as it is used: at the flow's rate or as it stands, cut, faded, its gain applied.
-Planar response_for(const Flow& in, const Values& v, const Job& job) {
+Planar response_for(const AudioStream& in, const Values& v, const Job& job) {
   const std::string file = v.text("response");
   if (file.empty()) throw ChainError("no impulse response is chosen; set response to an audio file");
   auto clip = Clip::open(file, job);
@@ -111,8 +111,8 @@ Planar response_for(const Flow& in, const Values& v, const Job& job) {
   return response;
 }
 
-FlowPtr make(FlowPtr in, const Values& v, Making& making) {
-  const Planar response = response_for(*in, v, making.job);
+AudioStreamPtr make(AudioStreamPtr in, const Values& v, StageContext& context) {
+  const Planar response = response_for(*in, v, context.job);
   std::vector<Convolver> convolvers;
   for (int c = 0; c < in->format().channels; ++c)
     convolvers.emplace_back(response.channel(response.channels() == 1 ? 0 : c));
@@ -121,7 +121,7 @@ FlowPtr make(FlowPtr in, const Values& v, Making& making) {
 
 }  // namespace
 
-std::vector<Family> convolution_stages() {
+std::vector<StageFamily> convolution_stages() {
   return {{{"convolution",
             "Convolution",
             "Through an impulse response from a file: of a room, a filter, a device.",

@@ -5,19 +5,19 @@
 #include <deque>
 #include <numbers>
 
-#include "core/dsp/between.hpp"
 #include "core/dsp/full_band.hpp"
+#include "core/dsp/inter_sample.hpp"
 #include "core/measure/meter.hpp"
-#include "core/stages/making.hpp"
+#include "core/stages/stage_context.hpp"
 
 namespace heathmist {
 
 namespace {
 
 namespace p = parameter;
-using dsp::BetweenSamples;
+using dsp::InterSample;
 
-FlowPtr make_clip(FlowPtr in, const Values& v, Making&) {
+AudioStreamPtr make_clip(AudioStreamPtr in, const Values& v, StageContext&) {
   const double top = v.gain("threshold_dbfs");
   const bool soft = v.text("shape") == "soft";
   return changed_flow(std::move(in), [top, soft](Planar& block) {
@@ -75,10 +75,10 @@ class RunningLeast {
 
 /// Brings the gain down ahead of every peak, along a raised cosine of the look-ahead's length, and lets it come back
 /// exponentially: the gain over a peak is never more than that peak allows.
-class LimiterFlow : public Flow {
+class LimiterFlow : public AudioStream {
  public:
-  LimiterFlow(FlowPtr in, double ceiling, double look_s, double release_s)
-      : Flow(reals_like(in->format())),
+  LimiterFlow(AudioStreamPtr in, double ceiling, double look_s, double release_s)
+      : AudioStream(reals_like(in->format())),
         window_(std::move(in)),
         meter_(format_.sample_rate_hz),
         ceiling_(ceiling * std::pow(10.0, -margin_db / 20)),
@@ -149,13 +149,13 @@ class LimiterFlow : public Flow {
     peaks_.assign(size_t(frames), 0.0);
     gaps_.resize(size_t(frames) + 1);
     for (int c = 0; c < format_.channels; ++c) {
-      const auto in = window_.channel(c).subspan(size_t(reach_) - (BetweenSamples::before + 1));
+      const auto in = window_.channel(c).subspan(size_t(reach_) - (InterSample::before + 1));
       between_.peaks(in, 0.6 * ceiling_, gaps_);
       for (size_t n = 0; n < gaps_.size(); ++n)
-        if (gaps_[n] > 0.5 * ceiling_) gaps_[n] = std::max(gaps_[n], meter_.read(in, BetweenSamples::before + n));
+        if (gaps_[n] > 0.5 * ceiling_) gaps_[n] = std::max(gaps_[n], meter_.read(in, InterSample::before + n));
       read_whole_band(c);
       for (size_t n = 0; n < peaks_.size(); ++n)
-        peaks_[n] = std::max({peaks_[n], std::abs(in[BetweenSamples::before + 1 + n]), gaps_[n], gaps_[n + 1]});
+        peaks_[n] = std::max({peaks_[n], std::abs(in[InterSample::before + 1 + n]), gaps_[n], gaps_[n + 1]});
     }
   }
 
@@ -183,7 +183,7 @@ class LimiterFlow : public Flow {
   }
 
   FlowWindow window_;
-  BetweenSamples between_;
+  InterSample between_;
   ShortMeter meter_;
   double ceiling_;
   int64_t look_, reach_;  // reach_: how far back the window must hold
@@ -198,11 +198,11 @@ class LimiterFlow : public Flow {
   int64_t read_ = 0, active_ = 0;
 };
 
-FlowPtr limited(FlowPtr in, double ceiling, double look_s, double release_s) {
+AudioStreamPtr limited(AudioStreamPtr in, double ceiling, double look_s, double release_s) {
   return std::make_unique<LimiterFlow>(std::move(in), ceiling, look_s, release_s);
 }
 
-FlowPtr make_limiter(FlowPtr in, const Values& v, Making&) {
+AudioStreamPtr make_limiter(AudioStreamPtr in, const Values& v, StageContext&) {
   return limited(std::move(in), v.gain("ceiling_dbtp"), v.number("look_ahead_ms") / 1000,
                  v.number("release_ms") / 1000);
 }
@@ -232,7 +232,7 @@ struct Compressor {
   }
 };
 
-FlowPtr make_compressor(FlowPtr in, const Values& v, Making&) {
+AudioStreamPtr make_compressor(AudioStreamPtr in, const Values& v, StageContext&) {
   const double rate = in->format().sample_rate_hz;
   auto coefficient = [&](const char* key) {
     const double ms = v.number(key);
@@ -243,26 +243,26 @@ FlowPtr make_compressor(FlowPtr in, const Values& v, Making&) {
   return changed_flow(std::move(in), [compressor](Planar& block) mutable { compressor.run(block); });
 }
 
-FlowPtr make_level(FlowPtr in, const Values& v, Making& making) {
-  auto clip = clip_of(*in, making.origin, making.job.part(0, 0.3));
+AudioStreamPtr make_level(AudioStreamPtr in, const Values& v, StageContext& context) {
+  auto clip = clip_of(*in, context.origin, context.job.part(0, 0.3));
   const bool limit = v.flag("limiter");
   const double target = v.number("target_lufs");
-  const auto loudness = integrated_lufs(measure_loudness(*clip, {}, making.job.part(0.3, 0.5)).pieces);
+  const auto loudness = integrated_lufs(measure_loudness(*clip, {}, context.job.part(0.3, 0.5)).pieces);
   if (!loudness) {
-    making.report.note = "silence is left as it is";
-    return flow_of(clip);
+    context.report.note = "silence is left as it is";
+    return stream_of(clip);
   }
   double gain_db = target - *loudness;
   auto levelled = [&](double db) {
-    auto flow = changed_flow(flow_of(clip), [gain = std::pow(10.0, db / 20)](Planar& block) {
+    auto flow = changed_flow(stream_of(clip), [gain = std::pow(10.0, db / 20)](Planar& block) {
       for (int c = 0; c < block.channels(); ++c)
         for (double& x : block.channel(c)) x *= gain;
     });
     return limit ? limited(std::move(flow), v.gain("ceiling_dbtp"), 0.0015, 0.08) : std::move(flow);
   };
   for (int round = 0; limit && round < 6; ++round) {  // what the limiter takes away, the gain makes good
-    const auto made = settle(*levelled(gain_db), making.origin, {making.job.stop, {}, making.job.threads});
-    const Job quiet{making.job.stop, {}, making.job.threads};
+    const auto made = materialise(*levelled(gain_db), context.origin, {context.job.stop, {}, context.job.threads});
+    const Job quiet{context.job.stop, {}, context.job.threads};
     const double miss = target - integrated_lufs(measure_loudness(*made, {}, quiet).pieces).value_or(target);
     if (std::abs(miss) < 0.01) break;
     if (round == 5 && std::abs(miss) > 0.05)
@@ -272,13 +272,13 @@ FlowPtr make_level(FlowPtr in, const Values& v, Making& making) {
                       plain(target), plain(v.number("ceiling_dbtp")), fmt::format("{:.1f}", miss)));
     gain_db += miss;
   }
-  making.report.note = fmt::format("{:+.2f} dB", gain_db);
+  context.report.note = fmt::format("{:+.2f} dB", gain_db);
   return levelled(gain_db);
 }
 
 }  // namespace
 
-std::vector<Family> dynamics_stages() {
+std::vector<StageFamily> dynamics_stages() {
   return {
       {{"clip",
         "Clip",

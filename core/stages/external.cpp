@@ -3,8 +3,8 @@
 
 #include "core/audio/write.hpp"
 #include "core/printable.hpp"
-#include "core/stages/making.hpp"
 #include "core/stages/process.hpp"
+#include "core/stages/stage_context.hpp"
 
 namespace heathmist {
 
@@ -31,7 +31,7 @@ std::vector<std::string> command_of(const Values& v) {
   return words;
 }
 
-void write(Flow& in, const std::filesystem::path& file, WordFormat words, const Job& job) {
+void write(AudioStream& in, const std::filesystem::path& file, WordFormat words, const Job& job) {
   const auto& f = in.format();
   ClipWriter out(file, f.sample_rate_hz, f.channels, words);
   out.expect(f.frames);
@@ -53,7 +53,7 @@ std::string last_words(std::string said) {
   return "it said: " + printable(said.size() > 400 ? "... " + said.substr(said.size() - 400) : said);
 }
 
-FlowPtr make(FlowPtr in, const Values& v, Making& making) {
+AudioStreamPtr make(AudioStreamPtr in, const Values& v, StageContext& context) {
   auto words = command_of(v);
   const TemporaryFolder folder;
   const auto input = folder.path() / "in.wav", output = folder.path() / ("out" + v.text("ending"));
@@ -61,9 +61,9 @@ FlowPtr make(FlowPtr in, const Values& v, Making& making) {
         v.text("input") == "float32" ? WordFormat::float32
         : v.text("input") == "pcm24" ? WordFormat::pcm24
                                      : WordFormat::pcm16,
-        making.job);
+        context.job);
   for (auto& w : words) w = replaced(replaced(w, "{in}", input.string()), "{out}", output.string());
-  const Ended ended = run_program(words, folder.path(), v.number("limit_s"), making.job);
+  const Ended ended = run_program(words, folder.path(), v.number("limit_s"), context.job);
   const std::string name = words.front();
   if (ended.not_found)
     throw ChainError(fmt::format("there is no program '{}' that can be run; install it or give its whole path", name));
@@ -75,8 +75,8 @@ FlowPtr make(FlowPtr in, const Values& v, Making& making) {
   if (!std::filesystem::exists(output))
     throw ChainError(fmt::format("{} ended well but wrote no file to {{out}}; {}", name, last_words(ended.said)));
   try {
-    const auto clip = Clip::open(output, making.job);
-    return flow_of(settle(*flow_of(clip), making.origin, making.job));  // the folder goes
+    const auto clip = Clip::open(output, context.job);
+    return stream_of(materialise(*stream_of(clip), context.origin, context.job));  // the folder goes
   } catch (const InputError&) {
     throw ChainError(fmt::format("{} wrote something to {{out}} that is no audio that can be read; {}", name,
                                  last_words(ended.said)));
@@ -85,7 +85,7 @@ FlowPtr make(FlowPtr in, const Values& v, Making& making) {
 
 }  // namespace
 
-std::vector<Family> external_stages() {
+std::vector<StageFamily> external_stages() {
   return {{{"external",
             "External program",
             "Any program that reads one audio file and writes another; run without a shell.",

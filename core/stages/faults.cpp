@@ -6,7 +6,7 @@
 
 #include "core/dsp/interpolator.hpp"
 #include "core/dsp/noise.hpp"
-#include "core/stages/making.hpp"
+#include "core/stages/stage_context.hpp"
 
 namespace heathmist {
 
@@ -47,7 +47,7 @@ class Pink {
   double in_[3] = {}, out_[3] = {};
 };
 
-FlowPtr make_noise(FlowPtr in, const Values& v, Making&) {
+AudioStreamPtr make_noise(AudioStreamPtr in, const Values& v, StageContext&) {
   const bool pink = v.text("colour") == "pink";
   const double rms = std::pow(10.0, v.number("level_dbfs") / 20) / (pink ? Pink::rms() : 1);
   std::vector<dsp::Noise> chances;
@@ -63,7 +63,7 @@ FlowPtr make_noise(FlowPtr in, const Values& v, Making&) {
   });
 }
 
-FlowPtr make_hum(FlowPtr in, const Values& v, Making&) {
+AudioStreamPtr make_hum(AudioStreamPtr in, const Values& v, StageContext&) {
   const double step = 2 * std::numbers::pi * v.number("mains_hz") / in->format().sample_rate_hz;
   const double level = std::sqrt(2.0) * v.gain("level_dbfs"), fall = std::pow(10.0, -v.number("fall_db") / 20);
   const int lines = v.whole("lines");
@@ -79,10 +79,10 @@ FlowPtr make_hum(FlowPtr in, const Values& v, Making&) {
   });
 }
 
-class DriftFlow : public Flow {
+class DriftFlow : public AudioStream {
  public:
-  DriftFlow(FlowPtr in, double ppm)
-      : Flow(reals_like(in->format())), window_(std::move(in)), step_(1 / (1 + 1e-6 * ppm)) {
+  DriftFlow(AudioStreamPtr in, double ppm)
+      : AudioStream(reals_like(in->format())), window_(std::move(in)), step_(1 / (1 + 1e-6 * ppm)) {
     format_.frames = std::llround(double(format_.frames) * (1 + 1e-6 * ppm));
   }
   void next(int64_t frames, Planar& out) override {
@@ -102,7 +102,7 @@ class DriftFlow : public Flow {
   int64_t at_ = 0;
 };
 
-FlowPtr make_drift(FlowPtr in, const Values& v, Making&) {
+AudioStreamPtr make_drift(AudioStreamPtr in, const Values& v, StageContext&) {
   return std::make_unique<DriftFlow>(std::move(in), v.number("drift_ppm"));
 }
 
@@ -120,7 +120,7 @@ struct Breaks {
   }
 };
 
-FlowPtr muted(FlowPtr in, Breaks b) {
+AudioStreamPtr muted(AudioStreamPtr in, Breaks b) {
   return changed_flow(std::move(in), [b, at = int64_t(0)](Planar& block) mutable {
     for (int64_t n = 0; n < block.frames(); ++n, ++at) {
       const bool inside = at >= b.first && (b.every > 0 ? (at - b.first) % b.every : at - b.first) < b.length;
@@ -130,10 +130,14 @@ FlowPtr muted(FlowPtr in, Breaks b) {
 }
 
 /// Skips the breaks, or plays what comes before each of them twice.
-class SpliceFlow : public Flow {
+class SpliceFlow : public AudioStream {
  public:
-  SpliceFlow(FlowPtr in, Breaks breaks, bool repeat)
-      : Flow(reals_like(in->format())), window_(std::move(in)), b_(breaks), repeat_(repeat), next_(breaks.first) {
+  SpliceFlow(AudioStreamPtr in, Breaks breaks, bool repeat)
+      : AudioStream(reals_like(in->format())),
+        window_(std::move(in)),
+        b_(breaks),
+        repeat_(repeat),
+        next_(breaks.first) {
     const int64_t count = b_.count(format_.frames);
     left_ = count;
     format_.frames += (repeat ? 1 : -1) * count * b_.length;
@@ -173,7 +177,7 @@ class SpliceFlow : public Flow {
   int64_t next_, at_ = 0, left_;
 };
 
-FlowPtr make_dropouts(FlowPtr in, const Values& v, Making&) {
+AudioStreamPtr make_dropouts(AudioStreamPtr in, const Values& v, StageContext&) {
   const double rate = in->format().sample_rate_hz;
   const Breaks b{std::llround(v.number("at_s") * rate),
                  std::max<int64_t>(1, std::llround(v.number("length_ms") * rate / 1000)),
@@ -190,7 +194,7 @@ FlowPtr make_dropouts(FlowPtr in, const Values& v, Making&) {
 
 }  // namespace
 
-std::vector<Family> fault_stages() {
+std::vector<StageFamily> fault_stages() {
   return {
       {{"noise",
         "Noise",

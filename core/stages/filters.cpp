@@ -2,7 +2,7 @@
 #include <fmt/format.h>
 
 #include "core/dsp/biquad.hpp"
-#include "core/stages/making.hpp"
+#include "core/stages/stage_context.hpp"
 
 namespace heathmist {
 
@@ -11,7 +11,7 @@ namespace {
 namespace p = parameter;
 using dsp::Biquad;
 
-FlowPtr make_filter(FlowPtr in, const Values& v, Making&) {
+AudioStreamPtr make_filter(AudioStreamPtr in, const Values& v, StageContext&) {
   const double rate = in->format().sample_rate_hz, hz = v.number("hz"), q = v.number("q"), db = v.number("gain_db");
   const std::string shape = v.text("shape");
   if (hz > 0.49 * rate)
@@ -40,7 +40,7 @@ std::string words(const Values& v) {
 
 }  // namespace
 
-std::vector<Family> filter_stages() {
+std::vector<StageFamily> filter_stages() {
   return {
       {{"filter",
         "Filter",

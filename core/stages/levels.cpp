@@ -4,7 +4,7 @@
 #include <cmath>
 
 #include "core/dsp/interpolator.hpp"
-#include "core/stages/making.hpp"
+#include "core/stages/stage_context.hpp"
 
 namespace heathmist {
 
@@ -13,7 +13,7 @@ namespace {
 namespace p = parameter;
 using dsp::Interpolator;
 
-FlowPtr make_gain(FlowPtr in, const Values& v, Making&) {
+AudioStreamPtr make_gain(AudioStreamPtr in, const Values& v, StageContext&) {
   return changed_flow(std::move(in), [gain = v.gain("gain_db")](Planar& block) {
     for (int c = 0; c < block.channels(); ++c)
       for (double& x : block.channel(c)) x *= gain;
@@ -21,10 +21,10 @@ FlowPtr make_gain(FlowPtr in, const Values& v, Making&) {
 }
 
 /// Later by any number of frames, fractions too; the start is silence, or missing where the delay is negative.
-class DelayFlow : public Flow {
+class DelayFlow : public AudioStream {
  public:
-  DelayFlow(FlowPtr in, double delay)
-      : Flow(reals_like(in->format())),
+  DelayFlow(AudioStreamPtr in, double delay)
+      : AudioStream(reals_like(in->format())),
         window_(std::move(in)),
         whole_(int64_t(std::floor(-delay))),
         fraction_(-delay - double(whole_)) {
@@ -49,11 +49,11 @@ class DelayFlow : public Flow {
   double fraction_;
 };
 
-FlowPtr make_delay(FlowPtr in, const Values& v, Making&) {
+AudioStreamPtr make_delay(AudioStreamPtr in, const Values& v, StageContext&) {
   return std::make_unique<DelayFlow>(std::move(in), v.number("delay_samples"));
 }
 
-FlowPtr make_polarity(FlowPtr in, const Values& v, Making&) {
+AudioStreamPtr make_polarity(AudioStreamPtr in, const Values& v, StageContext&) {
   const std::string which = v.text("channels");
   return changed_flow(std::move(in), [which](Planar& block) {
     for (int c = 0; c < block.channels(); ++c) {
@@ -63,11 +63,11 @@ FlowPtr make_polarity(FlowPtr in, const Values& v, Making&) {
   });
 }
 
-class MapFlow : public Flow {
+class MapFlow : public AudioStream {
  public:
   using Change = std::function<void(const Planar& in, Planar& out)>;
-  MapFlow(FlowPtr in, int channels, Change change)
-      : Flow(reals_like(in->format())), in_(std::move(in)), change_(std::move(change)) {
+  MapFlow(AudioStreamPtr in, int channels, Change change)
+      : AudioStream(reals_like(in->format())), in_(std::move(in)), change_(std::move(change)) {
     format_.channels = channels;
   }
   void next(int64_t frames, Planar& out) override {
@@ -77,13 +77,13 @@ class MapFlow : public Flow {
   }
 
  private:
-  FlowPtr in_;
+  AudioStreamPtr in_;
   Change change_;
   Planar block_;
 };
 
 /// out[c] = a in[0] + b in[1], per output channel.
-FlowPtr pair_map(FlowPtr in, std::vector<std::pair<double, double>> rows) {
+AudioStreamPtr pair_map(AudioStreamPtr in, std::vector<std::pair<double, double>> rows) {
   const int channels = int(rows.size());
   return std::make_unique<MapFlow>(std::move(in), channels, [rows](const Planar& from, Planar& out) {
     for (size_t r = 0; r < rows.size(); ++r)
@@ -92,7 +92,7 @@ FlowPtr pair_map(FlowPtr in, std::vector<std::pair<double, double>> rows) {
   });
 }
 
-FlowPtr make_map(FlowPtr in, const Values& v, Making&) {
+AudioStreamPtr make_map(AudioStreamPtr in, const Values& v, StageContext&) {
   const std::string map = v.text("map");
   const int channels = in->format().channels;
   if (map == "mono") {
@@ -121,7 +121,7 @@ FlowPtr make_map(FlowPtr in, const Values& v, Making&) {
 
 }  // namespace
 
-std::vector<Family> level_stages() {
+std::vector<StageFamily> level_stages() {
   return {
       {{"gain", "Gain", "Louder or quieter.", {p::number("gain_db", "gain", "dB", -144, 60, 0)}},
        make_gain,

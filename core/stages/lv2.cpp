@@ -7,7 +7,7 @@
 #include <map>
 #include <sstream>
 
-#include "core/stages/making.hpp"
+#include "core/stages/stage_context.hpp"
 
 namespace heathmist {
 
@@ -173,16 +173,16 @@ class Effect {
   int64_t latency_ = 0;
 };
 
-FlowPtr make(FlowPtr in, const Values& v, Making& making) {
+AudioStreamPtr make(AudioStreamPtr in, const Values& v, StageContext& context) {
   const auto effect = std::make_shared<Effect>(v.text("uri"), v.text("controls"), in->format());
-  making.report.delay_samples = effect->latency();
+  context.report.delay_samples = effect->latency();
   return changed_flow(
       std::move(in), [effect](Planar& sound) { effect->run(sound); }, effect->latency());
 }
 
 }  // namespace
 
-std::vector<Family> lv2_stages() {
+std::vector<StageFamily> lv2_stages() {
   return {{{"lv2",
             "LV2 effect",
             "An installed LV2 effect, its reported latency taken away again.",

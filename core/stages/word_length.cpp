@@ -5,7 +5,7 @@
 #include <map>
 
 #include "core/dsp/noise.hpp"
-#include "core/stages/making.hpp"
+#include "core/stages/stage_context.hpp"
 
 namespace heathmist {
 
@@ -83,10 +83,10 @@ class Quantiser {
   size_t place_ = 0;
 };
 
-class WordFlow : public Flow {
+class WordFlow : public AudioStream {
  public:
-  WordFlow(FlowPtr in, int bits, std::vector<Quantiser> quantisers)
-      : Flow(in->format()), in_(std::move(in)), quantisers_(std::move(quantisers)) {
+  WordFlow(AudioStreamPtr in, int bits, std::vector<Quantiser> quantisers)
+      : AudioStream(in->format()), in_(std::move(in)), quantisers_(std::move(quantisers)) {
     format_ = reals_like(format_);
     format_.sample_format = SampleFormat::integer;
     format_.container_bits = bits <= 16 ? 16 : bits <= 24 ? 24 : 32;
@@ -99,11 +99,11 @@ class WordFlow : public Flow {
   }
 
  private:
-  FlowPtr in_;
+  AudioStreamPtr in_;
   std::vector<Quantiser> quantisers_;
 };
 
-FlowPtr make(FlowPtr in, const Values& v, Making&) {
+AudioStreamPtr make(AudioStreamPtr in, const Values& v, StageContext&) {
   std::vector<Quantiser> quantisers;
   for (int c = 0; c < in->format().channels; ++c)
     quantisers.emplace_back(
@@ -125,7 +125,7 @@ std::string words(const Values& v) {
 
 }  // namespace
 
-std::vector<Family> word_length_stages() {
+std::vector<StageFamily> word_length_stages() {
   return {
       {{"word_length",
         "Word length",

@@ -4,7 +4,7 @@
 #include <QDoubleSpinBox>
 #include <QtTest>
 
-#include "app/window/main_window.hpp"
+#include "app/shell/main_window.hpp"
 #include "tests/support/window.hpp"
 
 using namespace heathmist;
@@ -30,7 +30,7 @@ class TestChains : public QObject {
     window_->take_files({first_});
   }
   void cleanup() {
-    window_->desk().model().undo_stack().setClean();
+    window_->workspace().model().undo_stack().setClean();
     window_.reset();
   }
 
@@ -91,7 +91,7 @@ class TestChains : public QObject {
 
   void a_stage_that_cannot_run_says_so_and_can_be_mended() {
     make_return();
-    QSignalSpy failed(&window_->desk(), &Desk::trial_failed);
+    QSignalSpy failed(&window_->workspace(), &Workspace::trial_failed);
     auto* codec = strip()->form()->findChild<QComboBox*>("codec");
     codec->setCurrentIndex(codec->findText("g722"));
     QTRY_VERIFY_WITH_TIMEOUT(!failed.isEmpty(), 120000);
@@ -106,53 +106,53 @@ class TestChains : public QObject {
 
   void chains_go_over_every_master_and_through_generations() {
     window_->take_files({second_});
-    window_->desk().model().edit("two masters", [&](Bench& bench) {
+    window_->workspace().model().edit("two masters", [&](Bench& bench) {
       if (bench.masters.size() == 1) {
         bench.masters[0].trials.clear();
         bench.masters.push_back({fresh_id(), "Slack Water", {second_.toStdString(), ""}, {}});
       }
     });
     make_return();
-    const Chain chain = *window_->desk().current_chain();
-    window_->desk().run_on_all(chain);
-    const Bench& bench = window_->desk().model().bench();
+    const Chain chain = *window_->workspace().current_chain();
+    window_->workspace().run_on_all(chain);
+    const Bench& bench = window_->workspace().model().bench();
     QCOMPARE(bench.masters[0].trials.size(), size_t(1));
     QCOMPARE(bench.masters[1].trials.size(), size_t(1));
-    window_->desk().compare_generations();
+    window_->workspace().compare_generations();
     QCOMPARE(bench.masters[0].trials.size() + bench.masters[1].trials.size(), size_t(6));
-    QTRY_VERIFY_WITH_TIMEOUT(window_->trials_view()->table()->rowCount() == 6, 60000);
+    QTRY_VERIFY_WITH_TIMEOUT(window_->part<TrialsView>()->table()->rowCount() == 6, 60000);
     std::map<int, double> depth;
     for (const Trial& t : bench.masters[0].trials.size() == 5 ? bench.masters[0].trials : bench.masters[1].trials)
-      depth[t.chain->rounds] = *window_->desk().states().at(t.id).summary->residual_relative_db;
+      depth[t.chain->rounds] = *window_->workspace().states().at(t.id).summary->residual_relative_db;
     QVERIFY2(depth[5] > depth[1] + 1, "five generations are worse than one");
   }
 
   void a_chain_is_kept_saved_and_used_again() {
     make_return();
-    Chain chain = *window_->desk().current_chain();
+    Chain chain = *window_->workspace().current_chain();
     chain.name = "House stream";
-    window_->desk().keep_chain(chain);
+    window_->workspace().keep_chain(chain);
     const QString file = QString::fromStdString((folder_ / "kept.heathmist").string());
-    QVERIFY(window_->save_to(file));
+    QVERIFY(window_->files()->save_to(file));
     const Bench again = load_bench(file.toStdString());
     QCOMPARE(again.chains.size(), size_t(1));
     QCOMPARE(again.chains[0].name, std::string("House stream"));
-    QVERIFY(again.masters[0].trials[0].chain == window_->desk().current_chain());
+    QVERIFY(again.masters[0].trials[0].chain == window_->workspace().current_chain());
   }
 
   void kept_chains_are_renamed_and_dropped_and_brought_back() {
     make_return();
-    Chain chain = *window_->desk().current_chain(), other = chain;
+    Chain chain = *window_->workspace().current_chain(), other = chain;
     chain.name = "House stream", other.name = "Other";
-    window_->desk().keep_chain(chain);
-    window_->desk().keep_chain(other);
-    const auto& kept = window_->desk().model().bench().chains;
-    QVERIFY(!window_->desk().rename_kept_chain(chain, "Other"));
-    QVERIFY(window_->desk().rename_kept_chain(chain, "Night stream"));
+    window_->workspace().keep_chain(chain);
+    window_->workspace().keep_chain(other);
+    const auto& kept = window_->workspace().model().bench().chains;
+    QVERIFY(!window_->workspace().rename_kept_chain(chain, "Other"));
+    QVERIFY(window_->workspace().rename_kept_chain(chain, "Night stream"));
     QCOMPARE(kept[0].name, std::string("Night stream"));
-    emit strip()->drop_wished(kept[0]);
+    emit strip()->drop_wanted(kept[0]);
     QCOMPARE(kept.size(), size_t(1));
-    window_->desk().model().undo_stack().undo();
+    window_->workspace().model().undo_stack().undo();
     QCOMPARE(kept[0].name, std::string("Night stream"));
   }
 
@@ -178,13 +178,13 @@ class TestChains : public QObject {
   }
 
   void the_ceiling_is_said_in_one_line_and_its_moments_lead_there() {
-    window_->desk().model().edit("chains", [](Bench& bench) {
+    window_->workspace().model().edit("chains", [](Bench& bench) {
       for (const int kbps : {96, 192})
         bench.chains.push_back({"", {{"codec", {{"codec", "mp3"}, {"bit_rate_kbps", kbps}}}}, 1});
       bench.chains.push_back({"", {{"word_length"}}, 1});
     });
-    window_->show_view(MainWindow::ceiling_page);
-    CeilingView* view = window_->ceiling_view();
+    window_->show_page("ceiling");
+    CeilingView* view = window_->part<CeilingView>();
     QCOMPARE(view->table()->rowCount(), 2);  // a word length has no ceiling to search
     view->limit()->setValue(-20);
     QSignalSpy rested(view, &CeilingView::rested);
@@ -199,18 +199,18 @@ class TestChains : public QObject {
                             .arg(view->found().answers[0].worst.size())
                             .arg(view->table()->selectionModel()->selectedRows().size())));
     emit view->moments()->itemActivated(view->moments()->item(0, 0));
-    QTRY_VERIFY_WITH_TIMEOUT(window_->desk().current_result(), 120000);
-    QCOMPARE(window_->desk().current_chain()->stages[0].values["bit_rate_kbps"].get<int>(), 96);
+    QTRY_VERIFY_WITH_TIMEOUT(window_->workspace().current_result(), 120000);
+    QCOMPARE(window_->workspace().current_chain()->stages[0].values["bit_rate_kbps"].get<int>(), 96);
     QTRY_VERIFY(std::abs(window_->player().place_s() - view->found().answers[0].worst.front().at_s) < 0.05);
   }
 
   void the_matrix_runs_stops_sorts_and_opens_its_cells() {
-    window_->desk().model().edit("chains", [](Bench& bench) {
+    window_->workspace().model().edit("chains", [](Bench& bench) {
       bench.chains = {{"Small", {{"codec", {{"codec", "mp3"}, {"bit_rate_kbps", 64}}}}, 1},
                       {"Cut", {{"word_length"}}, 1}};
     });
-    window_->show_view(MainWindow::matrix_page);
-    MatrixView* view = window_->matrix_view();
+    window_->show_page("matrix");
+    MatrixView* view = window_->part<MatrixView>();
     view->set_row("Tone 997 Hz", true);
     QCOMPARE(view->matrix().cells.size(), size_t(4));
     QSignalSpy rested(view, &MatrixView::rested);
@@ -221,21 +221,21 @@ class TestChains : public QObject {
     view->choose_value(MatrixValue::thd_n);
     view->table()->sortByColumn(1, Qt::AscendingOrder);
     QCOMPARE(view->table()->item(0, 0)->text(), QString("Tone 997 Hz"));  // the master has no lines to be read by
-    QVERIFY(view->table()->item(0, 1)->toolTip().startsWith("THD+N"));  // its own reading first
+    QVERIFY(view->table()->item(0, 1)->toolTip().startsWith("THD+N"));    // its own reading first
     view->start();
     view->cancel();
     QTRY_VERIFY(view->note().startsWith("stopped"));
     view->choose_value(MatrixValue::depth);
     const auto tone = view->table()->findItems("Tone 997 Hz", Qt::MatchExactly);
     emit view->table()->itemActivated(view->table()->item(tone.front()->row(), 1));
-    QTRY_VERIFY_WITH_TIMEOUT(window_->desk().current_result(), 120000);
-    QCOMPARE(words_of(*window_->desk().current_chain()), std::string("MP3 64 kbit/s"));
-    QCOMPARE(QString::fromStdString(window_->desk().model().bench().masters.back().name), QString("Tone 997 Hz"));
+    QTRY_VERIFY_WITH_TIMEOUT(window_->workspace().current_result(), 120000);
+    QCOMPARE(label_of(*window_->workspace().current_chain()), std::string("MP3 64 kbit/s"));
+    QCOMPARE(QString::fromStdString(window_->workspace().model().bench().masters.back().name), QString("Tone 997 Hz"));
   }
 
  private:
-  ChainStrip* strip() const { return window_->null_view()->chain_strip(); }
-  std::shared_ptr<const TrialResult> result() const { return window_->desk().current_result(); }
+  ChainStrip* strip() const { return window_->part<NullView>()->chain_strip(); }
+  std::shared_ptr<const TrialResult> result() const { return window_->workspace().current_result(); }
   void make_return() {
     QVERIFY(QTest::qWaitForWindowActive(window_.get()));
     QTest::keyClick(window_.get(), Qt::Key_R, Qt::ControlModifier);
@@ -244,8 +244,9 @@ class TestChains : public QObject {
   /// Until the trial that is looked at has been run with a chain that is as wanted.
   template <class Wanted>
   void wait_for(Wanted wanted) {
-    QTRY_VERIFY_WITH_TIMEOUT(window_->desk().current_chain() && wanted(*window_->desk().current_chain()), 60000);
-    QTRY_VERIFY_WITH_TIMEOUT(result() && result()->spec.chain == window_->desk().current_chain() && result()->why,
+    QTRY_VERIFY_WITH_TIMEOUT(window_->workspace().current_chain() && wanted(*window_->workspace().current_chain()),
+                             60000);
+    QTRY_VERIFY_WITH_TIMEOUT(result() && result()->spec.chain == window_->workspace().current_chain() && result()->why,
                              120000);
   }
   Folder folder_;

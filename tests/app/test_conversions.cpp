@@ -1,7 +1,7 @@
 // The fold calculator and the word lengths, in the real window.
 #include <QSignalSpy>
 
-#include "app/window/main_window.hpp"
+#include "app/shell/main_window.hpp"
 #include "tests/support/window.hpp"
 
 using namespace heathmist;
@@ -21,13 +21,13 @@ class TestConversions : public QObject {
     QVERIFY(QTest::qWaitForWindowActive(window_.get()));
   }
   void cleanup() {
-    window_->desk().model().undo_stack().setClean();
+    window_->workspace().model().undo_stack().setClean();
     window_.reset();
   }
 
   void folds_are_reckoned_both_ways() {
     QTest::keyClick(window_.get(), Qt::Key_F12, Qt::ShiftModifier);
-    FoldView* folds = window_->conversions_view()->folds();
+    FoldView* folds = window_->part<FoldView>();
     QVERIFY(folds->isVisible());
     QVERIFY2(folds->headline().startsWith("27.4 kHz folds to 16.7 kHz at 44.1 kHz"), qPrintable(folds->headline()));
     QCOMPARE(folds->landings()->item(0, 2)->text(), QString("16.700 kHz"));
@@ -50,7 +50,7 @@ class TestConversions : public QObject {
 
   void word_lengths_are_read_chosen_and_heard() {
     QTest::keyClick(window_.get(), Qt::Key_F12, Qt::ControlModifier);
-    WordBoardView* words = window_->conversions_view()->words();
+    WordBoardView* words = window_->part<WordBoardView>();
     QVERIFY(words->isVisible());
     QVERIFY(words->headline().contains("Run"));
     QSignalSpy rested(words, &WordBoardView::rested);
@@ -73,7 +73,7 @@ class TestConversions : public QObject {
     words->hear();
     QTRY_VERIFY_WITH_TIMEOUT(window_->player().is_playing(), 60000);
     QTRY_VERIFY_WITH_TIMEOUT(window_->player().place_s() > 0.2, 10000);
-    window_->show_view(MainWindow::null_page);  // the fade was lent
+    window_->show_page("null");  // the fade was lent
     QVERIFY(!window_->player().is_playing());
     QVERIFY(!window_->player().has_source());
   }
@@ -81,28 +81,26 @@ class TestConversions : public QObject {
   /// The fade takes the trial's place at the player, and gives it back.
   void the_trial_is_heard_again_after_a_fade() {
     const auto file = save(folder_ / "m.wav", Programme(3, 1).render(48000), 48000);
-    window_->desk().model().edit("a master", [&](Bench& bench) {
+    window_->workspace().model().edit("a master", [&](Bench& bench) {
       bench.masters = {{"a", "tide", {file, ""}, {{"t", "down", {}, {}}}}};
       bench.masters[0].trials[0].chain = Chain{"", {{"gain", {{"gain_db", -3}}}}, 1};
     });
-    window_->desk().look_at("t");
-    QTRY_VERIFY_WITH_TIMEOUT(window_->desk().current_result() && window_->player().has_source(), 60000);
-    window_->show_view(MainWindow::converters_page);
-    window_->conversions_view()->show_part(ConversionsView::words_part);
-    emit window_->conversions_view()->words()->hear_wished({24, "triangular"});
+    window_->workspace().look_at("t");
+    QTRY_VERIFY_WITH_TIMEOUT(window_->workspace().current_result() && window_->player().has_source(), 60000);
+    window_->show_page("word_lengths");
+    emit window_->part<WordBoardView>()->hear_wanted({24, "triangular"});
     QTRY_VERIFY_WITH_TIMEOUT(window_->player().is_playing(), 60000);
     window_->player().seek(11);  // the fade lasts 12 s, the trial 3
     QTRY_VERIFY_WITH_TIMEOUT(window_->player().place_s() > 10, 10000);
-    window_->show_view(MainWindow::null_page);
+    window_->show_page("null");
     QVERIFY(!window_->player().is_playing() && window_->player().has_source());
     window_->player().seek(11);
     QTRY_VERIFY_WITH_TIMEOUT(window_->player().place_s() <= 3.01, 10000);
   }
 
   void a_run_of_word_lengths_can_be_cancelled() {
-    window_->show_view(MainWindow::converters_page);
-    window_->conversions_view()->show_part(ConversionsView::words_part);
-    WordBoardView* words = window_->conversions_view()->words();
+    window_->show_page("word_lengths");
+    WordBoardView* words = window_->part<WordBoardView>();
     QSignalSpy rested(words, &WordBoardView::rested);
     words->start();
     QTest::qWait(30);

@@ -2,8 +2,8 @@
 #include <QSignalSpy>
 #include <QtTest>
 
+#include "app/shell/main_window.hpp"
 #include "app/theme/theme.hpp"
-#include "app/window/main_window.hpp"
 #include "core/compare/waterfall.hpp"
 #include "core/dsp/biquad.hpp"
 #include "tests/support/window.hpp"
@@ -47,7 +47,7 @@ class TestExplained : public WindowTest {
   }
 
   void the_null_comes_first_and_then_its_explanation() {
-    QSignalSpy ready(&window_->desk(), &Desk::trial_ready);
+    QSignalSpy ready(&window_->workspace(), &Workspace::trial_ready);
     window_->take_files({master_, filtered_});
     QTRY_COMPARE_WITH_TIMEOUT(ready.size(), 2, 120000);
     const auto first = ready[0][0].value<std::shared_ptr<const TrialResult>>(),
@@ -55,7 +55,7 @@ class TestExplained : public WindowTest {
     QVERIFY(!first->why && second->why);
     QCOMPARE(second->report->kind, Kind::linear);
     QVERIFY(window_->findings()->sentences().join(' ').contains("Level, EQ and phase"));
-    auto* plates = window_->null_view()->plates();
+    auto* plates = window_->part<NullView>()->plates();
     QVERIFY(plates->path()->csv().count('\n') > 50);
     QVERIFY(plates->path()->read_out(1000).contains("coherence"));
     QVERIFY(plates->stack()->csv().startsWith("frequency_hz,master,remainder"));
@@ -66,7 +66,7 @@ class TestExplained : public WindowTest {
 
   void every_plate_has_its_key_and_draws_in_both_variants() {
     show_pair(filtered_);
-    auto* plates = window_->null_view()->plates();
+    auto* plates = window_->part<NullView>()->plates();
     for (int n = 0; n < 10; ++n) {
       QTest::keyClick(window_.get(), Qt::Key(Qt::Key_0 + (n + 1) % 10), Qt::AltModifier);
       Chooser* side = n < 6 ? plates->left() : plates->right();
@@ -91,10 +91,10 @@ class TestExplained : public WindowTest {
 
   void the_budget_stands_cause_by_cause() {
     show_pair(filtered_);
-    auto* plates = window_->null_view()->plates();
+    auto* plates = window_->part<NullView>()->plates();
     QTest::keyClick(window_.get(), Qt::Key_1, Qt::AltModifier);
     auto* causes = plates->causes();
-    const auto report = window_->desk().current_result()->report;
+    const auto report = window_->workspace().current_result()->report;
     const auto steps = budget_steps(*report);
     QVERIFY(steps.size() >= 3);
     QCOMPARE(steps.front().label, std::string("residual"));
@@ -118,7 +118,7 @@ class TestExplained : public WindowTest {
   /// The same budget in every octave and at every moment; a click where a cause lies is that cause's.
   void the_budget_is_drawn_along_octaves_and_time() {
     show_pair(filtered_);
-    auto* plates = window_->null_view()->plates();
+    auto* plates = window_->part<NullView>()->plates();
     QTest::keyClick(window_.get(), Qt::Key_1, Qt::AltModifier);
     auto* causes = plates->causes();
     const auto choose = [&](const char* setting) {
@@ -158,9 +158,10 @@ class TestExplained : public WindowTest {
       for (int64_t n = 4 * 48000; n < faded.frames(); ++n)
         faded.channel(c)[size_t(n)] *= double(faded.frames() - n) / double(faded.frames() - 4 * 48000);
     window_->take_files({master, write("faded.wav", faded)});
-    QTRY_VERIFY_WITH_TIMEOUT(window_->desk().current_result() && window_->desk().current_result()->why, 120000);
-    auto* causes = window_->null_view()->plates()->causes();
-    const auto steps = budget_steps(*window_->desk().current_result()->report);
+    QTRY_VERIFY_WITH_TIMEOUT(window_->workspace().current_result() && window_->workspace().current_result()->why,
+                             120000);
+    auto* causes = window_->part<NullView>()->plates()->causes();
+    const auto steps = budget_steps(*window_->workspace().current_result()->report);
     const auto fade = std::find_if(steps.begin(), steps.end(), [](const auto& s) { return s.label == "fade"; });
     QVERIFY(fade != steps.end());
     QTRY_VERIFY_WITH_TIMEOUT(causes->csv().contains("fade"), 5000);
@@ -173,7 +174,7 @@ class TestExplained : public WindowTest {
   void a_cause_is_heard_by_keys_and_let_go() {
     show_pair(filtered_);
     QTest::keyClick(window_.get(), Qt::Key_1, Qt::AltModifier);
-    auto* causes = window_->null_view()->plates()->causes();
+    auto* causes = window_->part<NullView>()->plates()->causes();
     auto* bar = window_->listening();
     const auto text = [&](const char* name) { return bar->findChild<QToolButton*>(name)->text(); };
     const QString residual = text("hearResidual"), ret = text("hearReturn");
@@ -194,14 +195,14 @@ class TestExplained : public WindowTest {
     QTest::keyClick(causes, Qt::Key_Return);
     QCOMPARE(bar->heard(), Heard::residual);
     QCOMPARE(causes->heard(), 1);
-    window_->null_view()->plates()->part_chosen(nullptr, false);
+    window_->part<NullView>()->plates()->part_chosen(nullptr, false);
     QCOMPARE(text("hearReturn"), ret);
     window_->player().pause();
   }
 
   void plates_of_frequency_zoom_and_read_out_by_keys() {
     show_pair(filtered_);
-    auto* path = window_->null_view()->plates()->path();
+    auto* path = window_->part<NullView>()->plates()->path();
     QTest::keyClick(window_.get(), Qt::Key_3, Qt::AltModifier);
     const auto whole = path->xAxis->range();
     for (int n = 0; n < 10; ++n) QTest::keyClick(path, Qt::Key_Right);
@@ -219,7 +220,7 @@ class TestExplained : public WindowTest {
 
   void a_band_narrows_the_number_and_what_is_heard() {
     show_pair(filtered_);
-    auto* view = window_->null_view();
+    auto* view = window_->part<NullView>();
     const QString whole = view->strip()->residual_text();
     auto* plate = view->plates()->spectra();
     const int y = plate->height() / 2, left = int(plate->xAxis->coordToPixel(1000)),
@@ -228,7 +229,7 @@ class TestExplained : public WindowTest {
     QTest::mouseMove(plate, QPoint((left + right) / 2, y));
     QTest::mouseRelease(plate, Qt::LeftButton, Qt::ShiftModifier, QPoint(right, y));
     QVERIFY(view->band() && std::abs(view->band()->first - 1000) < 60 && std::abs(view->band()->second - 4000) < 200);
-    const auto& sums = window_->desk().current_result()->report->sums;
+    const auto& sums = window_->workspace().current_result()->report->sums;
     const double expected = power_db(power_between(sums.residual_spectrum, view->band()->first, view->band()->second),
                                      power_between(sums.master_spectrum, view->band()->first, view->band()->second))
                                 .value();
@@ -241,7 +242,7 @@ class TestExplained : public WindowTest {
 
   void a_cell_of_the_map_is_looped_and_heard() {
     show_pair(noisy_);
-    auto* view = window_->null_view();
+    auto* view = window_->part<NullView>();
     auto* depth = view->plates()->depth();
     const QPoint at(int(depth->xAxis->coordToPixel(4)), int(depth->yAxis->coordToPixel(20)));
     QTest::mouseClick(depth, Qt::LeftButton, Qt::NoModifier, at);
@@ -256,7 +257,7 @@ class TestExplained : public WindowTest {
 
   void moments_are_places_to_jump_to() {
     show_pair(noisy_);
-    auto* view = window_->null_view();
+    auto* view = window_->part<NullView>();
     view->plates()->right()->choose(PlateBoard::moments_page);
     auto* table = view->plates()->moments();
     const double at = table->item(0, 0)->data(Qt::UserRole).toDouble();
@@ -268,11 +269,11 @@ class TestExplained : public WindowTest {
 
   void findings_open_the_plate_that_proves_them() {
     show_pair(cut_);
-    auto* plates = window_->null_view()->plates();
-    const auto findings = window_->desk().current_result()->report->findings;
+    auto* plates = window_->part<NullView>()->plates();
+    const auto findings = window_->workspace().current_result()->report->findings;
     bool words = false;
     for (const Finding& f : findings) {
-      window_->null_view()->show_evidence(f);
+      window_->part<NullView>()->show_evidence(f);
       words = words || f.evidence == Evidence::words;
       if (f.evidence == Evidence::words) QCOMPARE(plates->left()->index(), int(PlateBoard::words_page));
       if (f.evidence == Evidence::parts) QCOMPARE(plates->left()->index(), int(PlateBoard::stack_page));
@@ -288,7 +289,7 @@ class TestExplained : public WindowTest {
 
   void the_return_is_dragged_and_snaps_to_the_null() {
     show_pair(late_);
-    auto* view = window_->null_view();
+    auto* view = window_->part<NullView>();
     auto* lanes = view->lanes();
     lanes->set_range(2, 2.1);
     QTest::qWait(50);
@@ -300,7 +301,7 @@ class TestExplained : public WindowTest {
     QVERIFY(view->strip()->delay()->value() < 300 && view->strip()->delay()->value() > 150);
     QTest::keyClick(window_.get(), Qt::Key_G, Qt::ControlModifier);
     QTRY_COMPARE_WITH_TIMEOUT(view->strip()->delay()->value(), 300.0, 60000);
-    QTRY_COMPARE_WITH_TIMEOUT(window_->desk().current_hold().delay_samples.value_or(0), 300.0, 120000);
+    QTRY_COMPARE_WITH_TIMEOUT(window_->workspace().current_hold().delay_samples.value_or(0), 300.0, 120000);
   }
 
   void the_fit_is_measured_by_a_part() {
@@ -310,46 +311,48 @@ class TestExplained : public WindowTest {
     const auto later = shifted(sound, 102);
     std::copy(later.channel(1).begin(), later.channel(1).begin() + skewed.frames(), skewed.channel(1).begin());
     window_->take_files({write("skew.wav", sound), write("skew-back.wav", skewed)});
-    QTRY_VERIFY_WITH_TIMEOUT(window_->desk().current_result() && window_->desk().current_result()->why, 120000);
+    QTRY_VERIFY_WITH_TIMEOUT(window_->workspace().current_result() && window_->workspace().current_result()->why,
+                             120000);
     for (const auto& [entry, delay] : {std::pair{"Channel 1", 100.0}, {"Channel 2", 102.0}}) {
-      auto* menu = window_->null_view()->strip()->by_menu();
+      auto* menu = window_->part<NullView>()->strip()->by_menu();
       emit menu->aboutToShow();
       for (QAction* action : menu->actions())
         if (action->text() == entry) action->trigger();
-      QTRY_COMPARE_WITH_TIMEOUT(window_->null_view()->strip()->delay()->value(), delay, 20000);
+      QTRY_COMPARE_WITH_TIMEOUT(window_->part<NullView>()->strip()->delay()->value(), delay, 20000);
     }
     const QString file = QString::fromStdString((folder_ / "by.heathmist").string());
-    QTRY_VERIFY_WITH_TIMEOUT(window_->desk().current_hold().by.has_value(), 5000);
-    QVERIFY(window_->save_to(file));
+    QTRY_VERIFY_WITH_TIMEOUT(window_->workspace().current_hold().by.has_value(), 5000);
+    QVERIFY(window_->files()->save_to(file));
     QCOMPARE(load_bench(file.toStdString()).masters[0].trials[0].hold.by->channel, 1);
   }
 
   void the_floor_of_the_route_is_set_kept_and_let_go() {
     show_pair(noisy_);
-    auto& desk = window_->desk();
-    desk.set_floor(Floor{"Silence", {silence_.toStdString(), {}}, {}});
-    QTRY_VERIFY_WITH_TIMEOUT(desk.current_result() && desk.current_result()->why && desk.current_result()->why->floor,
-                             120000);
-    QVERIFY2(desk.current_result()->why->floor_share > 0.9,
-             qPrintable(QString::number(desk.current_result()->why->floor_share)));
+    auto& workspace = window_->workspace();
+    workspace.set_floor(Floor{"Silence", {silence_.toStdString(), {}}, {}});
+    QTRY_VERIFY_WITH_TIMEOUT(
+        workspace.current_result() && workspace.current_result()->why && workspace.current_result()->why->floor,
+        120000);
+    QVERIFY2(workspace.current_result()->why->floor_share > 0.9,
+             qPrintable(QString::number(workspace.current_result()->why->floor_share)));
     QTRY_VERIFY(window_->findings()->sentences().join(' ').contains("no more than the floor"));
     const QString file = QString::fromStdString((folder_ / "floor.heathmist").string());
-    QVERIFY(window_->save_to(file));
+    QVERIFY(window_->files()->save_to(file));
     QCOMPARE(load_bench(file.toStdString()).floor->name, std::string("Silence"));
-    desk.floor_from(desk.current());  // what the trial itself leaves
-    QTRY_VERIFY_WITH_TIMEOUT(
-        desk.current_result()->spec.floor && desk.current_result()->spec.floor->master && desk.current_result()->why,
-        120000);
-    QVERIFY(desk.current_result()->why->floor_share > 0.99);
-    desk.set_floor({});
-    QTRY_VERIFY_WITH_TIMEOUT(desk.current_result()->why && !desk.current_result()->why->floor, 120000);
+    workspace.floor_from(workspace.current());  // what the trial itself leaves
+    QTRY_VERIFY_WITH_TIMEOUT(workspace.current_result()->spec.floor && workspace.current_result()->spec.floor->master &&
+                                 workspace.current_result()->why,
+                             120000);
+    QVERIFY(workspace.current_result()->why->floor_share > 0.99);
+    workspace.set_floor({});
+    QTRY_VERIFY_WITH_TIMEOUT(workspace.current_result()->why && !workspace.current_result()->why->floor, 120000);
   }
 
   void trials_stand_side_by_side() {
     window_->take_files({master_, filtered_, noisy_, cut_});
-    QTRY_COMPARE_WITH_TIMEOUT(window_->trials_view()->table()->rowCount(), 3, 60000);
+    QTRY_COMPARE_WITH_TIMEOUT(window_->part<TrialsView>()->table()->rowCount(), 3, 60000);
     QTest::keyClick(window_.get(), Qt::Key_F9);
-    auto* table = window_->trials_view()->table();
+    auto* table = window_->part<TrialsView>()->table();
     QVERIFY(table->isVisible());
     auto column = [&](int c) {
       QStringList cells;
@@ -362,43 +365,46 @@ class TestExplained : public WindowTest {
             column(TrialsView::kind_column).contains("word length"));
     QVERIFY(column(TrialsView::word_column).contains("16 bit"));
     QVERIFY(table->isColumnHidden(TrialsView::drift_column));  // where none drifts
-    QTRY_VERIFY_WITH_TIMEOUT(window_->desk().current_result() && window_->desk().current_result()->why, 120000);
-    const auto& report = *window_->desk().current_result()->report;  // the trial that was looked at tells its causes
+    QTRY_VERIFY_WITH_TIMEOUT(window_->workspace().current_result() && window_->workspace().current_result()->why,
+                             120000);
+    const auto& report =
+        *window_->workspace().current_result()->report;  // the trial that was looked at tells its causes
     const QString told = QString::fromStdString(top_causes(report));
     QVERIFY(!told.isEmpty());
     QTRY_VERIFY2(column(TrialsView::causes_column).contains(told),
                  qPrintable(column(TrialsView::causes_column).join('|')));
-    QVERIFY(window_->trials_view()->csv().contains("\"" + told + "\""));
-    window_->trials_view()->band()->setCurrentIndex(0);  // the filter is at the bottom
+    QVERIFY(window_->part<TrialsView>()->csv().contains("\"" + told + "\""));
+    window_->part<TrialsView>()->band()->setCurrentIndex(0);  // the filter is at the bottom
     table->sortByColumn(TrialsView::band_column, Qt::DescendingOrder);
     QCOMPARE(column(TrialsView::trial_column).front(), QString("mill-filtered"));
-    QCOMPARE(window_->trials_view()->csv().count('\n'), 4);
+    QCOMPARE(window_->part<TrialsView>()->csv().count('\n'), 4);
     table->selectRow(0);
-    QVERIFY(window_->trials_view()->plate()->csv().contains("mill-filtered"));
-    QVERIFY(!window_->trials_view()->plate()->csv().contains("mill-noisy"));
+    QVERIFY(window_->part<TrialsView>()->plate()->csv().contains("mill-filtered"));
+    QVERIFY(!window_->part<TrialsView>()->plate()->csv().contains("mill-noisy"));
     emit table->itemActivated(table->item(0, 0));
-    QTRY_COMPARE_WITH_TIMEOUT(window_->null_view()->isVisible(), true, 5000);
-    QCOMPARE(window_->desk().name_of(window_->desk().current()), QString("mill-filtered"));
+    QTRY_COMPARE_WITH_TIMEOUT(window_->part<NullView>()->isVisible(), true, 5000);
+    QCOMPARE(window_->workspace().name_of(window_->workspace().current()), QString("mill-filtered"));
   }
 
   void another_bench_opens_over_one_that_is_shown() {
     show_pair(filtered_);
-    window_->null_view()->restore({{"smoothing", 3}, {"relative", 1}});
+    window_->part<NullView>()->restore({{"smoothing", 3}, {"relative", 1}});
     const QString file = QString::fromStdString((folder_ / "over.heathmist").string());
-    QVERIFY(window_->save_to(file));
+    QVERIFY(window_->files()->save_to(file));
     window_->take_files({file});  // its settings are drawn while no trial of it is there yet
-    for (QAction* action : window_->null_view()->view_actions()) action->trigger();
-    QTRY_VERIFY_WITH_TIMEOUT(window_->desk().current_result() && window_->desk().current_result()->why, 120000);
-    QVERIFY(window_->null_view()->plates()->spectra()->csv().count('\n') > 100);
+    for (QAction* action : window_->part<NullView>()->view_actions()) action->trigger();
+    QTRY_VERIFY_WITH_TIMEOUT(window_->workspace().current_result() && window_->workspace().current_result()->why,
+                             120000);
+    QVERIFY(window_->part<NullView>()->plates()->spectra()->csv().count('\n') > 100);
   }
 
   void cancelling_the_explanation_leaves_the_null() {
     const auto sound = with_noise(Planar(2, 48000 * 90), 0.1, 8);
     window_->take_files({write("long.wav", sound), write("long2.wav", with_noise(sound, 1e-3, 9))});
-    QTRY_VERIFY_WITH_TIMEOUT(window_->desk().current_result() != nullptr, 60000);
-    window_->desk().cancel();
-    QTRY_VERIFY_WITH_TIMEOUT(!window_->desk().runner().is_busy(), 5000);
-    QVERIFY(window_->desk().current_result() && window_->null_view()->lanes()->isVisible());
+    QTRY_VERIFY_WITH_TIMEOUT(window_->workspace().current_result() != nullptr, 60000);
+    window_->workspace().cancel();
+    QTRY_VERIFY_WITH_TIMEOUT(!window_->workspace().runner().is_busy(), 5000);
+    QVERIFY(window_->workspace().current_result() && window_->part<NullView>()->lanes()->isVisible());
     QVERIFY(!window_->findings()->sentences().isEmpty());
   }
 
@@ -408,9 +414,10 @@ class TestExplained : public WindowTest {
   }
   void show_pair(const QString& ret) {
     window_->take_files({master_, ret});
-    QTRY_VERIFY_WITH_TIMEOUT(window_->desk().current_result() && window_->desk().current_result()->why, 120000);
+    QTRY_VERIFY_WITH_TIMEOUT(window_->workspace().current_result() && window_->workspace().current_result()->why,
+                             120000);
     QTRY_COMPARE(size_t(window_->findings()->sentences().size()),
-                 window_->desk().current_result()->report->findings.size());
+                 window_->workspace().current_result()->report->findings.size());
   }
   QString master_, filtered_, late_, cut_, noisy_, silence_;
 };

@@ -5,7 +5,7 @@
 #include <fstream>
 
 #include "app/model/file_watch.hpp"
-#include "app/window/main_window.hpp"
+#include "app/shell/main_window.hpp"
 #include "core/audio/fingerprint.hpp"
 #include "tests/support/window.hpp"
 
@@ -59,13 +59,14 @@ class TestFresh : public WindowTest {
     QCOMPARE(kind_of(0, 0), std::string("identical"));
     bounce(ret, scaled(sound_, 0.5), replaced);
     QTRY_COMPARE_WITH_TIMEOUT(kind_of(0, 0), std::string("level"), 20000);
-    QTRY_VERIFY_WITH_TIMEOUT(window_->desk().current_result() && window_->desk().current_result()->why, 20000);
+    QTRY_VERIFY_WITH_TIMEOUT(window_->workspace().current_result() && window_->workspace().current_result()->why,
+                             20000);
     QTRY_VERIFY(!window_->findings()->sentences().isEmpty());
     QVERIFY(window_->findings()->sentences().front().contains("level"));
-    QTRY_VERIFY(window_->trials_view()->csv().contains("level") &&
-                !window_->trials_view()->csv().contains("identical"));
-    QVERIFY(!window_->desk().states().at(trial(0, 0)).anew.isEmpty());
-    QCOMPARE(window_->desk().states().at(trial(0, 0)).file, FileState::present);
+    QTRY_VERIFY(window_->part<TrialsView>()->csv().contains("level") &&
+                !window_->part<TrialsView>()->csv().contains("identical"));
+    QVERIFY(!window_->workspace().states().at(trial(0, 0)).anew.isEmpty());
+    QCOMPARE(window_->workspace().states().at(trial(0, 0)).file, FileState::present);
     bounce(ret, sound_, replaced);  // and back
     QTRY_COMPARE_WITH_TIMEOUT(kind_of(0, 0), std::string("identical"), 20000);
   }
@@ -82,32 +83,32 @@ class TestFresh : public WindowTest {
   void no_page_keeps_the_numbers_of_a_file_that_changed() {
     const QString master = write("pages.wav", sound_);
     take({master, write("pages-back.wav", sound_)});
-    window_->desk().model().edit("chains", [](Bench& bench) { bench.chains = {{"Cut", {{"word_length"}}, 1}}; });
-    MatrixView* matrix = window_->matrix_view();
-    window_->show_view(MainWindow::matrix_page);
+    window_->workspace().model().edit("chains", [](Bench& bench) { bench.chains = {{"Cut", {{"word_length"}}, 1}}; });
+    MatrixView* matrix = window_->part<MatrixView>();
+    window_->show_page("matrix");
     QSignalSpy rested(matrix, &MatrixView::rested);
     matrix->start();
     QVERIFY(rested.wait(60000));
     QTRY_VERIFY(matrix->matrix().at(0, 0).done);
-    window_->show_view(MainWindow::spectrum_page);
-    QSignalSpy drawn(window_->spectrum_view(), &SpectrumView::drawn);
+    window_->show_page("spectrum");
+    QSignalSpy drawn(window_->part<SpectrumView>(), &SpectrumView::drawn);
     QTRY_VERIFY_WITH_TIMEOUT(drawn.count() > 0, 60000);
-    window_->show_view(MainWindow::loudness_page);
-    const std::string id = window_->desk().bench().masters.front().id;
+    window_->show_page("loudness");
+    const std::string id = window_->workspace().bench().masters.front().id;
     const auto lufs = [&] {
       const LoudnessRow* row = window_->board().row(id);
       return row && row->measured ? row->measured->loudness.integrated_lufs : std::nullopt;
     };
     QTRY_VERIFY_WITH_TIMEOUT(lufs(), 60000);
     const double before = *lufs();
-    window_->show_view(MainWindow::spectrum_page);
+    window_->show_page("spectrum");
     drawn.clear();
     bounce(master, scaled(sound_, 0.5), false);
     QTRY_VERIFY_WITH_TIMEOUT(!matrix->matrix().at(0, 0).done, 20000);
     QVERIFY(matrix->note().contains("run it again"));
     QVERIFY(!lufs());
     QTRY_VERIFY_WITH_TIMEOUT(drawn.count() > 0, 60000);
-    window_->show_view(MainWindow::loudness_page);
+    window_->show_page("loudness");
     QTRY_VERIFY_WITH_TIMEOUT(lufs(), 60000);
     QVERIFY(is_near(*lufs(), before - 6.02, 0.01));
   }
@@ -125,10 +126,10 @@ class TestFresh : public WindowTest {
     };
     take({master_, ret});
     put("Not yet");
-    QTRY_VERIFY_WITH_TIMEOUT(!window_->desk().states().at(trial(0, 0)).failure.isEmpty(), 20000);
+    QTRY_VERIFY_WITH_TIMEOUT(!window_->workspace().states().at(trial(0, 0)).failure.isEmpty(), 20000);
     put(whole);
     QTRY_COMPARE_WITH_TIMEOUT(kind_of(0, 0), std::string("identical"), 20000);
-    QVERIFY(window_->desk().states().at(trial(0, 0)).failure.isEmpty());
+    QVERIFY(window_->workspace().states().at(trial(0, 0)).failure.isEmpty());
   }
 
   /// Far from any of a few places that could be looked at; and of a trial that is not the one that is looked at.
@@ -137,8 +138,8 @@ class TestFresh : public WindowTest {
     take({master_, first, second});
     QTRY_COMPARE_WITH_TIMEOUT(kind_of(0, 1), std::string("identical"), 20000);
     const QString bench = QString::fromStdString((folder_ / "closed.heathmist").string());
-    QVERIFY(window_->save_to(bench));
-    QTRY_VERIFY_WITH_TIMEOUT(!window_->desk().errands().is_busy(), 5000);
+    QVERIFY(window_->files()->save_to(bench));
+    QTRY_VERIFY_WITH_TIMEOUT(!window_->workspace().errands().is_busy(), 5000);
     window_.reset();
     Planar other = sound_;
     other.channel(0)[size_t(other.frames() / 2 + 12345)] += 0.1;
@@ -156,11 +157,12 @@ class TestFresh : public WindowTest {
     const auto before = depth_of(held);
     FitHold hold;
     hold.delay_samples = 700;
-    window_->desk().hold(hold, "held");
+    window_->workspace().hold(hold, "held");
     QTRY_VERIFY_WITH_TIMEOUT(depth_of(held) && depth_of(held) != before, 20000);
-    window_->desk().look_at(other);
-    QTRY_VERIFY_WITH_TIMEOUT(window_->desk().current_result() && window_->desk().current_result()->why, 20000);
-    window_->desk().model().undo_stack().undo();
+    window_->workspace().look_at(other);
+    QTRY_VERIFY_WITH_TIMEOUT(window_->workspace().current_result() && window_->workspace().current_result()->why,
+                             20000);
+    window_->workspace().model().undo_stack().undo();
     QVERIFY(depth_of(held) == before || !depth_of(held));  // at once: never the undone number
     QTRY_VERIFY_WITH_TIMEOUT(depth_of(held) == before, 20000);
   }
@@ -169,25 +171,26 @@ class TestFresh : public WindowTest {
     const QString first = write("g.wav", sound_), second = write("h.wav", sound_), third = write("i.wav", sound_);
     take({master_, first, second, third});
     QTRY_COMPARE_WITH_TIMEOUT(kind_of(0, 2), std::string("identical"), 30000);
-    window_->desk().point_anew(trial(0, 0), first);
+    window_->workspace().point_anew(trial(0, 0), first);
     QTRY_COMPARE_WITH_TIMEOUT(kind_of(0, 0), std::string("identical"), 20000);
     for (const double gain : {0.5, 0.25})
-      window_->desk().add_files({write(gain < 0.3 ? "k.wav" : "j.wav", scaled(sound_, gain))});
+      window_->workspace().add_files({write(gain < 0.3 ? "k.wav" : "j.wav", scaled(sound_, gain))});
     QTRY_VERIFY_WITH_TIMEOUT(kind_of(0, 3) == "level" && kind_of(0, 4) == "level", 30000);
   }
 
   void an_edit_while_a_trial_runs_is_no_stop() {
     const QString ret = write("l.wav", with_noise(sound_, 0.01, 5));
-    QSignalSpy failed(&window_->desk(), &Desk::trial_failed);
+    QSignalSpy failed(&window_->workspace(), &Workspace::trial_failed);
     window_->take_files({master_, ret});
     for (const double delay : {10.0, 20.0, 30.0}) {
-      QTRY_VERIFY_WITH_TIMEOUT(window_->desk().runner().is_busy(), 5000);
+      QTRY_VERIFY_WITH_TIMEOUT(window_->workspace().runner().is_busy(), 5000);
       FitHold hold;
       hold.delay_samples = delay;
-      window_->desk().hold(hold, "held");
+      window_->workspace().hold(hold, "held");
     }
-    QTRY_VERIFY_WITH_TIMEOUT(window_->desk().current_result() && window_->desk().current_result()->why, 60000);
-    QCOMPARE(window_->desk().current_result()->report->fit.delay_samples, 30.0);
+    QTRY_VERIFY_WITH_TIMEOUT(window_->workspace().current_result() && window_->workspace().current_result()->why,
+                             60000);
+    QCOMPARE(window_->workspace().current_result()->report->fit.delay_samples, 30.0);
     QCOMPARE(failed.count(), 0);
   }
 
@@ -195,13 +198,13 @@ class TestFresh : public WindowTest {
   void a_selection_does_not_wait_for_an_explanation() {
     const QString ret = write("m.wav", with_noise(sound_, 0.01, 5));
     take({master_, ret});
-    const auto result = window_->desk().current_result();
+    const auto result = window_->workspace().current_result();
     const Planar dense = Programme(120, 4).render(48000);
-    window_->desk().add_files({write("n.wav", with_noise(scaled(dense, 0.3), 0.01, 6))});
-    TrialRunner& runner = window_->desk().runner();
+    window_->workspace().add_files({write("n.wav", with_noise(scaled(dense, 0.3), 0.01, 6))});
+    TrialRunner& runner = window_->workspace().runner();
     QTRY_VERIFY_WITH_TIMEOUT(runner.is_busy(), 10000);
     QSignalSpy looked(&runner, &TrialRunner::looked);
-    Look look{result, result->report->fit, {}, false};
+    RegionRequest look{result, result->report->fit, {}, false};
     look.options.first = 48000, look.options.last = 96000;
     QElapsedTimer waited;
     waited.start();
@@ -242,21 +245,23 @@ class TestFresh : public WindowTest {
   }
   void take(const QStringList& files) {
     window_->take_files(files);
-    QTRY_VERIFY_WITH_TIMEOUT(window_->desk().current_result() && window_->desk().current_result()->why, 60000);
-    QTRY_VERIFY_WITH_TIMEOUT(!window_->desk().errands().is_busy(), 5000);
+    QTRY_VERIFY_WITH_TIMEOUT(window_->workspace().current_result() && window_->workspace().current_result()->why,
+                             60000);
+    QTRY_VERIFY_WITH_TIMEOUT(!window_->workspace().errands().is_busy(), 5000);
   }
   std::string trial(size_t master, size_t n) const {
-    return window_->desk().bench().masters.at(master).trials.at(n).id;
+    return window_->workspace().bench().masters.at(master).trials.at(n).id;
   }
   std::string kind_of(size_t master, size_t n) const {
-    const auto& states = window_->desk().states();
+    const auto& states = window_->workspace().states();
     const auto row = states.find(trial(master, n));
     return row == states.end() || !row->second.summary ? std::string() : row->second.summary->kind;
   }
   std::optional<double> depth_of(const std::string& id) const {
-    const auto row = window_->desk().states().find(id);
-    return row == window_->desk().states().end() || !row->second.summary ? std::nullopt
-                                                                         : row->second.summary->residual_relative_db;
+    const auto row = window_->workspace().states().find(id);
+    return row == window_->workspace().states().end() || !row->second.summary
+               ? std::nullopt
+               : row->second.summary->residual_relative_db;
   }
   Planar sound_;
   QString master_;

@@ -5,23 +5,13 @@
 #include <QLabel>
 #include <QTableWidget>
 
+#include "app/shell/main_window.hpp"
 #include "app/theme/theme.hpp"
-#include "app/window/main_window.hpp"
 #include "tests/support/window.hpp"
 
 using namespace heathmist;
 using namespace heathmist::app;
 using namespace heathmist::test;
-
-namespace {
-
-const std::pair<Qt::Key, int> pages[] = {
-    {Qt::Key_F7, MainWindow::null_page},     {Qt::Key_F9, MainWindow::trials_page},
-    {Qt::Key_F10, MainWindow::matrix_page},  {Qt::Key_F11, MainWindow::ceiling_page},
-    {Qt::Key_F3, MainWindow::loudness_page}, {Qt::Key_F4, MainWindow::outlets_page},
-    {Qt::Key_F2, MainWindow::spectrum_page}, {Qt::Key_F12, MainWindow::converters_page}};
-
-}  // namespace
 
 class TestLayout : public QObject {
   Q_OBJECT
@@ -37,35 +27,37 @@ class TestLayout : public QObject {
     window_->resize(1280, 800);
     window_->show();
     QVERIFY(QTest::qWaitForWindowActive(window_.get()));
-    window_->desk().model().edit("a master", [&](Bench& bench) {
+    window_->workspace().model().edit("a master", [&](Bench& bench) {
       bench.name = "Curlew Hours";
       bench.masters = {{"a", "Mill Race", {master_, ""}, {{"t", "Desk bounce, late and down", {return_, ""}, {}}}}};
     });
-    window_->desk().look_at("t");
-    QTRY_VERIFY_WITH_TIMEOUT(window_->desk().current_result() && window_->desk().current_result()->why, 120000);
+    window_->workspace().look_at("t");
+    QTRY_VERIFY_WITH_TIMEOUT(window_->workspace().current_result() && window_->workspace().current_result()->why,
+                             120000);
   }
   void cleanupTestCase() {
-    window_->desk().model().undo_stack().setClean();
+    window_->workspace().model().undo_stack().setClean();
     window_.reset();
     Theme::instance().apply(false);
   }
 
   void nothing_is_squeezed_data() {
-    QTest::addColumn<int>("page");
+    QTest::addColumn<std::string>("page");
     QTest::addColumn<QSize>("size");
     QTest::addColumn<bool>("night");
-    for (const auto& [key, page] : pages)
+    bool night = false;
+    for (const Page& page : pages())
       for (const QSize size : {QSize(1280, 800), QSize(1024, 700)})
-        QTest::addRow("page %d, %d wide", page, size.width()) << page << size << (page % 2 == 1);
+        QTest::addRow("%s, %d wide", page.key.c_str(), size.width()) << page.key << size << (night = !night);
   }
   /// Buttons show all of their text and lie inside the window.
   void nothing_is_squeezed() {
-    QFETCH(int, page);
+    QFETCH(std::string, page);
     QFETCH(QSize, size);
     QFETCH(bool, night);
     Theme::instance().apply(night);
     window_->resize(size);
-    window_->show_view(page);
+    window_->show_page(page);
     QTest::qWait(60);
     QCOMPARE(window_->size(), size);  // no page forces the window wider
     int seen = 0;
@@ -85,14 +77,14 @@ class TestLayout : public QObject {
 
   /// A reader of screens has a name for every field, list, table and plate.
   void everything_has_a_name() {
-    for (const auto& [key, page] : pages) {
-      window_->show_view(page);
+    for (const Page& page : pages()) {
+      window_->show_page(page.key);
       for (const QWidget* w : window_->findChildren<QWidget*>()) {
         const bool wants = qobject_cast<const QComboBox*>(w) || qobject_cast<const QAbstractSpinBox*>(w) ||
                            qobject_cast<const QTableWidget*>(w) || qobject_cast<const QCustomPlot*>(w);
         if (!wants || !w->isVisible()) continue;
         QVERIFY2(!w->accessibleName().isEmpty() || !w->toolTip().isEmpty(),
-                 qPrintable(QString("page %1: %2 %3").arg(page).arg(w->metaObject()->className(), w->objectName())));
+                 qPrintable(QString("%1: %2 %3").arg(page.title, w->metaObject()->className(), w->objectName())));
       }
     }
   }
@@ -100,25 +92,24 @@ class TestLayout : public QObject {
   /// Each page by its key, and from there back with Tab to something that takes keys.
   void every_page_is_reached_with_its_key() {
     window_->resize(1280, 800);
-    for (const auto& [key, page] : pages) {
-      QTest::keyClick(window_.get(), key);
-      auto* views = window_->findChild<QStackedWidget*>();
-      QVERIFY(views);
-      QTRY_VERIFY2(window_->focusWidget() && window_->focusWidget()->isVisible(), qPrintable(QString::number(page)));
+    for (const Page& page : pages()) {
+      QTest::keySequence(window_.get(), page.shortcut);
+      QCOMPARE(window_->page_stack()->current().key, page.key);
+      QTRY_VERIFY2(window_->focusWidget() && window_->focusWidget()->isVisible(), qPrintable(page.title));
       QSet<QWidget*> met;
       for (int n = 0; n < 400 && window_->focusWidget() && !met.contains(window_->focusWidget()); ++n) {
         met.insert(window_->focusWidget());
         QTest::keyClick(window_->focusWidget(), Qt::Key_Tab);
       }
-      QVERIFY2(met.size() > 5, qPrintable(QString("page %1: %2 stops").arg(page).arg(met.size())));
+      QVERIFY2(met.size() > 5, qPrintable(QString("%1: %2 stops").arg(page.title).arg(met.size())));
     }
   }
 
   /// What a plate shows goes out as PNG, SVG and CSV, on every page that has plates.
   void every_plate_goes_out_in_three_forms() {
     int plates = 0;
-    for (const auto& [key, page] : pages) {
-      window_->show_view(page);
+    for (const Page& page : pages()) {
+      window_->show_page(page.key);
       QTest::qWait(50);
       for (auto* plate : window_->findChildren<Plate*>()) {
         if (!plate->isVisible()) continue;
@@ -138,8 +129,8 @@ class TestLayout : public QObject {
   /// Keys, wheel and drags of all kinds leave every plate whole: its axes stay finite and it still draws.
   void plates_take_whatever_hands_do() {
     dsp::Noise chance(8);
-    for (const auto& [key, page] : pages) {
-      window_->show_view(page);
+    for (const Page& page : pages()) {
+      window_->show_page(page.key);
       QTest::qWait(50);
       for (auto* plate : window_->findChildren<Plate*>()) {
         if (!plate->isVisible() || plate->width() < 50) continue;
@@ -163,7 +154,7 @@ class TestLayout : public QObject {
           for (QCPAxis* axis : rect->axes())
             QVERIFY2(
                 std::isfinite(axis->range().lower) && std::isfinite(axis->range().upper) && axis->range().size() > 0,
-                qPrintable(QString("%1 on page %2").arg(plate->title()).arg(page)));
+                qPrintable(QString("%1 on %2").arg(plate->title(), page.title)));
         QVERIFY(!plate->grab().isNull());
       }
     }

@@ -126,7 +126,7 @@ class TestListen : public QObject {
     for (const double lift : {0.0, 20.0, 60.0, 90.0}) {
       Mixer mixer(48000);
       mixer.set({Heard::residual, 1, lift});
-      mixer.settle();
+      mixer.finish_fade();
       auto in = frames(20000, 3);
       in[15000].residual = {0.9, -0.9};  // a blow
       std::vector<double> out(40000);

@@ -2,9 +2,9 @@
 #include <QCheckBox>
 #include <QtTest>
 
-#include "app/views/outlets/outlet_form.hpp"
-#include "app/window/copies_form.hpp"
-#include "app/window/main_window.hpp"
+#include "app/pages/loudness/copies_form.hpp"
+#include "app/pages/outlets/outlet_form.hpp"
+#include "app/shell/main_window.hpp"
 #include "tests/support/window.hpp"
 
 using namespace heathmist;
@@ -29,14 +29,14 @@ class TestLoudness : public QObject {
     window_->resize(1280, 800);
     window_->set_quiet(true);
     window_->show();
-    window_->desk().model().edit("two masters", [&](Bench& bench) {
+    window_->workspace().model().edit("two masters", [&](Bench& bench) {
       bench.masters = {
           {"a", "Mill Race", {first_.toStdString(), ""}, {{"t", "quiet copy", {second_.toStdString(), ""}, {}}}},
           {"b", "Slack Water", {second_.toStdString(), ""}, {}}};
     });
   }
   void cleanup() {
-    window_->desk().model().undo_stack().setClean();
+    window_->workspace().model().undo_stack().setClean();
     window_.reset();
   }
 
@@ -101,7 +101,7 @@ class TestLoudness : public QObject {
   void opening_again_measures_nothing() {
     show_loudness();
     LoudnessBoard again;
-    again.set_bench(window_->desk().bench());
+    again.set_bench(window_->workspace().bench());
     QSignalSpy rested(&again, &LoudnessBoard::rested);
     std::filesystem::rename(first_.toStdString(), (folder_ / "away.wav"));  // what is kept goes by the file's mark
     std::filesystem::rename(folder_ / "away.wav", first_.toStdString());
@@ -111,7 +111,8 @@ class TestLoudness : public QObject {
   }
 
   void a_file_that_is_gone_says_so_in_its_row() {
-    window_->desk().model().edit("gone", [&](Bench& bench) { bench.masters[1].audio.file = folder_ / "gone.wav"; });
+    window_->workspace().model().edit("gone",
+                                      [&](Bench& bench) { bench.masters[1].audio.file = folder_ / "gone.wav"; });
     show_loudness();
     QVERIFY(text(2, LoudnessView::ribbon_column).contains("gone.wav"));
     QVERIFY(!text(0, LoudnessView::integrated_column).isEmpty());
@@ -119,7 +120,8 @@ class TestLoudness : public QObject {
 
   void a_selection_in_a_file_that_is_gone_says_so_and_keeps_the_others() {
     show_loudness();
-    const auto file = std::filesystem::path(window_->desk().bench().masters[0].audio.file), away = folder_ / "away.wav";
+    const auto file = std::filesystem::path(window_->workspace().bench().masters[0].audio.file),
+               away = folder_ / "away.wav";
     std::filesystem::rename(file, away);
     loudness()->table()->selectAll();
     emit loudness()->plate()->selected(std::pair{1.0, 3.0});
@@ -130,17 +132,17 @@ class TestLoudness : public QObject {
 
   void outlets_keep_file_and_player_apart() {
     show_outlets();
-    choose(window_->outlets_view()->master(), "Slack Water");
-    choose(window_->outlets_view()->outlet(), "EBU R 128");
+    choose(window_->part<OutletsView>()->master(), "Slack Water");
+    choose(window_->part<OutletsView>()->outlet(), "EBU R 128");
     const double quiet = measure_file(second_.toStdString()).loudness.integrated_lufs.value();
     QCOMPARE(cell(0, OutletsView::file_column), (-23 - quiet > 0 ? "+" : "") + number(-23 - quiet, 1));
     QCOMPARE(cell(0, OutletsView::gain_column), QString::fromUtf8("–"));
-    QVERIFY(window_->outlets_view()->file_words().contains("wants the file itself"));
-    choose(window_->outlets_view()->outlet(), "ReplayGain 2 track");
+    QVERIFY(window_->part<OutletsView>()->file_words().contains("wants the file itself"));
+    choose(window_->part<OutletsView>()->outlet(), "ReplayGain 2 track");
     const Loudness l = measure_file(second_.toStdString()).loudness;
     const double gain = std::min(-18 - quiet, std::max(0.0, 0 - *l.true_peak_dbtp));
     QCOMPARE(cell(0, OutletsView::gain_column), "+" + number(gain, 1));
-    QVERIFY(window_->outlets_view()->player_words().startsWith("Turns it by"));
+    QVERIFY(window_->part<OutletsView>()->player_words().startsWith("Turns it by"));
   }
 
   /// A stretch that is named as dialogue on the loudness page is the anchor where an outlet asks for one.
@@ -156,53 +158,53 @@ class TestLoudness : public QObject {
     loudness()->dialogue()->click();
     QVERIFY(loudness()->within().contains(number(anchor, 1)) && !loudness()->dialogue()->isVisible());
     show_outlets();
-    choose(window_->outlets_view()->master(), "Mill Race");
-    choose(window_->outlets_view()->outlet(), "ATSC A/85");
+    choose(window_->part<OutletsView>()->master(), "Mill Race");
+    choose(window_->part<OutletsView>()->outlet(), "ATSC A/85");
     QTRY_COMPARE(cell(0, OutletsView::file_column), (-24 - anchor > 0 ? "+" : "") + number(-24 - anchor, 1));
-    QVERIFY2(window_->outlets_view()->file_words().contains("dialogue that was named"),
-             qPrintable(window_->outlets_view()->file_words()));
-    choose(window_->outlets_view()->master(), "Slack Water");
-    QVERIFY(window_->outlets_view()->file_words().contains("name a stretch"));
-    QVERIFY(window_->outlets_view()->file_words().contains("A/85:2013"));
+    QVERIFY2(window_->part<OutletsView>()->file_words().contains("dialogue that was named"),
+             qPrintable(window_->part<OutletsView>()->file_words()));
+    choose(window_->part<OutletsView>()->master(), "Slack Water");
+    QVERIFY(window_->part<OutletsView>()->file_words().contains("name a stretch"));
+    QVERIFY(window_->part<OutletsView>()->file_words().contains("A/85:2013"));
     show_loudness();
     emit loudness()->plate()->selected({});
     QCOMPARE(loudness()->dialogue()->text(), QString("Forget dialogue"));
     loudness()->dialogue()->click();
     QVERIFY(!loudness()->dialogue()->isVisible() && !loudness()->within().isEmpty());
     show_outlets();
-    choose(window_->outlets_view()->master(), "Mill Race");
-    QVERIFY(window_->outlets_view()->file_words().contains("name a stretch"));
+    choose(window_->part<OutletsView>()->master(), "Mill Race");
+    QVERIFY(window_->part<OutletsView>()->file_words().contains("name a stretch"));
   }
 
   void an_album_keeps_its_balance() {
     show_outlets();
-    choose(window_->outlets_view()->master(), "all masters");
-    choose(window_->outlets_view()->outlet(), "ReplayGain 2 album");
-    window_->outlets_view()->album()->setChecked(true);
-    QCOMPARE(window_->outlets_view()->table()->rowCount(), 2);
+    choose(window_->part<OutletsView>()->master(), "all masters");
+    choose(window_->part<OutletsView>()->outlet(), "ReplayGain 2 album");
+    window_->part<OutletsView>()->album()->setChecked(true);
+    QCOMPARE(window_->part<OutletsView>()->table()->rowCount(), 2);
     QCOMPARE(cell(0, OutletsView::gain_column), cell(1, OutletsView::gain_column));
-    QVERIFY2(window_->outlets_view()->headline().contains("12.0 LU under"),
-             qPrintable(window_->outlets_view()->headline()));
-    window_->outlets_view()->album()->setChecked(false);
+    QVERIFY2(window_->part<OutletsView>()->headline().contains("12.0 LU under"),
+             qPrintable(window_->part<OutletsView>()->headline()));
+    window_->part<OutletsView>()->album()->setChecked(false);
     QVERIFY(cell(0, OutletsView::gain_column) != cell(1, OutletsView::gain_column));
-    window_->desk().look_at("b");
-    window_->desk().move_master(-1);
-    QCOMPARE(window_->desk().bench().masters[0].id, std::string("b"));
-    window_->desk().set_album("b", "Curlew Hours");
+    window_->workspace().look_at("b");
+    window_->workspace().move_master(-1);
+    QCOMPARE(window_->workspace().bench().masters[0].id, std::string("b"));
+    window_->workspace().set_album("b", "Curlew Hours");
     const QString file = QString::fromStdString((folder_ / "album.heathmist").string());
-    QVERIFY(window_->save_to(file));
+    QVERIFY(window_->files()->save_to(file));
     QCOMPARE(load_bench(file.toStdString()).masters[0].album, std::string("Curlew Hours"));
   }
 
   void encodes_are_judged_after_them() {
     show_outlets();
-    choose(window_->outlets_view()->master(), "Mill Race");
-    choose(window_->outlets_view()->outlet(), "Stand-in: podcast host");
+    choose(window_->part<OutletsView>()->master(), "Mill Race");
+    choose(window_->part<OutletsView>()->outlet(), "Stand-in: podcast host");
     const QString before = cell(0, OutletsView::peak_column);
-    QSignalSpy rested(window_->outlets_view(), &OutletsView::rested);
-    window_->outlets_view()->run_encodes();
+    QSignalSpy rested(window_->part<OutletsView>(), &OutletsView::rested);
+    window_->part<OutletsView>()->run_encodes();
     QVERIFY(rested.wait(60000));
-    QVERIFY(window_->outlets_view()->file_words().contains("judged after that"));
+    QVERIFY(window_->part<OutletsView>()->file_words().contains("judged after that"));
     QVERIFY(cell(0, OutletsView::peak_column) != before);
   }
 
@@ -218,8 +220,8 @@ class TestLoudness : public QObject {
     QVERIFY(made.target_lufs == -21 && made.tolerance_lu == 0.5 && !made.max_true_peak_dbtp);
     save_outlet(made);
     show_outlets();
-    window_->outlets_view()->reload();
-    QVERIFY(window_->outlets_view()->outlet()->findText("Tide radio") > 0);
+    window_->part<OutletsView>()->reload();
+    QVERIFY(window_->part<OutletsView>()->outlet()->findText("Tide radio") > 0);
     QVERIFY(drop_outlet("tide-radio") && !drop_outlet("tide-radio"));
     Outlet nameless;
     OutletForm empty(nameless, {}, window_.get());
@@ -231,8 +233,9 @@ class TestLoudness : public QObject {
     CopiesForm form(-18, 2, window_.get());
     form.limiter()->setChecked(true);
     form.words()->setCurrentIndex(4);  // FLAC, 16 bit
-    QSignalSpy written(window_.get(), &MainWindow::copies_written);
-    window_->write_copies(form.plan(), false, QString::fromStdString((folder_ / "copies").string()));
+    QSignalSpy written(window_->part<LoudnessController>(), &LoudnessController::copies_written);
+    window_->part<LoudnessController>()->write_copies(form.plan(), false,
+                                                      QString::fromStdString((folder_ / "copies").string()));
     QVERIFY(written.wait(60000));
     QVERIFY(written[0][0].toBool());
     QCOMPARE(written[0][1].toString().count("read back and right"), 2);
@@ -241,9 +244,9 @@ class TestLoudness : public QObject {
   }
 
   void the_return_is_heard_as_loud_as_the_master() {
-    window_->show_view(MainWindow::null_page);
-    window_->desk().look_at("t");
-    QTRY_VERIFY_WITH_TIMEOUT(window_->desk().current_result(), 60000);
+    window_->show_page("null");
+    window_->workspace().look_at("t");
+    QTRY_VERIFY_WITH_TIMEOUT(window_->workspace().current_result(), 60000);
     auto* bar = window_->listening();
     for (const MatchBy by : {MatchBy::integrated, MatchBy::short_term, MatchBy::peak}) {
       bar->match_by(by);
@@ -264,9 +267,9 @@ class TestLoudness : public QObject {
     loudness()->table()->selectRow(2);
     for (QAction* action : window_->actions())
       if (action->shortcut() == QKeySequence("Ctrl+H")) action->trigger();
-    QTRY_VERIFY_WITH_TIMEOUT(window_->desk().current_result(), 60000);
+    QTRY_VERIFY_WITH_TIMEOUT(window_->workspace().current_result(), 60000);
     QTRY_VERIFY_WITH_TIMEOUT(std::abs(window_->listening()->match_db().value_or(0) - 12.0412) < 0.01, 20000);
-    QCOMPARE(window_->desk().bench().masters[0].trials.size(), size_t(1));  // its return is that file already
+    QCOMPARE(window_->workspace().bench().masters[0].trials.size(), size_t(1));  // its return is that file already
   }
 
   void pages_are_reached_by_keys() {
@@ -274,29 +277,29 @@ class TestLoudness : public QObject {
     QTest::keyClick(window_.get(), Qt::Key_F3);
     QVERIFY(loudness()->isVisible());
     QTest::keyClick(window_.get(), Qt::Key_F4);
-    QVERIFY(window_->outlets_view()->isVisible());
+    QVERIFY(window_->part<OutletsView>()->isVisible());
     window_->set_night(true);
     QVERIFY(!window_->grab().isNull());
     window_->set_night(false);
   }
 
  private:
-  LoudnessView* loudness() const { return window_->loudness_view(); }
+  LoudnessView* loudness() const { return window_->part<LoudnessView>(); }
   QString text(int row, int column) const { return loudness()->table()->item(row, column)->text().trimmed(); }
-  QString cell(int row, int column) const { return window_->outlets_view()->table()->item(row, column)->text(); }
+  QString cell(int row, int column) const { return window_->part<OutletsView>()->table()->item(row, column)->text(); }
   static void choose(QComboBox* box, const QString& name) {
     QVERIFY2(box->findText(name) >= 0, qPrintable(name));
     box->setCurrentIndex(box->findText(name));
   }
   void show_loudness() {
-    window_->show_view(MainWindow::loudness_page);
+    window_->show_page("loudness");
     QTRY_VERIFY_WITH_TIMEOUT(window_->board().waiting() == 0 && !window_->board().is_running(), 60000);
     QTRY_VERIFY(!text(0, LoudnessView::integrated_column).isEmpty());
   }
   void show_outlets() {
-    window_->show_view(MainWindow::outlets_page);
+    window_->show_page("outlets");
     QTRY_VERIFY_WITH_TIMEOUT(window_->board().waiting() == 0 && !window_->board().is_running(), 60000);
-    QTRY_VERIFY(window_->outlets_view()->table()->rowCount() > 0);
+    QTRY_VERIFY(window_->part<OutletsView>()->table()->rowCount() > 0);
   }
   Folder folder_;
   QString first_, second_;

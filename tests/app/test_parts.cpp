@@ -2,10 +2,10 @@
 #include <QtTest>
 #include <cmath>
 
-#include "app/model/desk.hpp"
-#include "app/plates/depth_plate.hpp"
-#include "app/plates/lanes_plate.hpp"
-#include "app/plates/spectrum_plate.hpp"
+#include "app/model/workspace.hpp"
+#include "app/plots/depth_plate.hpp"
+#include "app/plots/lanes_plate.hpp"
+#include "app/plots/spectrum_plate.hpp"
 #include "app/theme/theme.hpp"
 #include "demo/writer.hpp"
 #include "tests/support/signals.hpp"
@@ -191,24 +191,24 @@ class TestParts : public QObject {
   }
 
   void the_desk_edits_are_undone() {
-    Desk desk;
+    Workspace workspace;
     const auto a = QString::fromStdString((folder_ / "a.wav").string()),
                b = QString::fromStdString((folder_ / "b.wav").string());
-    desk.add_files({a, b});
-    auto& model = desk.model();
+    workspace.add_files({a, b});
+    auto& model = workspace.model();
     const auto trial = model.bench().masters[0].trials[0].id;
-    desk.rename(trial, "Back from Plover");
-    QCOMPARE(desk.name_of(trial), QString("Back from Plover"));
-    desk.exchange(trial);
+    workspace.rename(trial, "Back from Plover");
+    QCOMPARE(workspace.name_of(trial), QString("Back from Plover"));
+    workspace.exchange(trial);
     QCOMPARE(model.bench().masters[0].name, std::string("Back from Plover"));
     model.undo_stack().undo();
     model.undo_stack().undo();
-    QCOMPARE(desk.name_of(trial), QString("b"));
-    desk.remove(trial);
+    QCOMPARE(workspace.name_of(trial), QString("b"));
+    workspace.remove(trial);
     QVERIFY(model.bench().masters[0].trials.empty());
     model.undo_stack().undo();
     QCOMPARE(model.bench().masters[0].trials.size(), size_t(1));
-    desk.cancel();
+    workspace.cancel();
   }
 
   void the_demo_tells_the_truth_it_was_made_with() {

@@ -3,7 +3,7 @@
 #include <QSignalSpy>
 #include <QToolButton>
 
-#include "app/window/main_window.hpp"
+#include "app/shell/main_window.hpp"
 #include "tests/support/stages.hpp"
 #include "tests/support/window.hpp"
 
@@ -32,7 +32,7 @@ class TestSpectrum : public QObject {
     window_->show();
   }
   void cleanup() {
-    window_->desk().model().undo_stack().setClean();
+    window_->workspace().model().undo_stack().setClean();
     window_.reset();
   }
 
@@ -152,17 +152,17 @@ class TestSpectrum : public QObject {
 
   void master_return_and_residual_of_a_trial() {
     put_bench();
-    window_->show_view(MainWindow::null_page);
-    window_->desk().look_at("t");
-    QTRY_VERIFY_WITH_TIMEOUT(window_->desk().current_result(), 60000);
-    window_->show_view(MainWindow::spectrum_page);
+    window_->show_page("null");
+    window_->workspace().look_at("t");
+    QTRY_VERIFY_WITH_TIMEOUT(window_->workspace().current_result(), 60000);
+    window_->show_page("spectrum");
     view()->choose("residual", true);
     QTRY_VERIFY_WITH_TIMEOUT(view()->plate()->csv().startsWith("frequency_hz,master,return,residual"), 60000);
   }
 
   void the_board_reads_converters_and_returned_sweeps() {
-    window_->show_view(MainWindow::converters_page);
-    auto* board = window_->converters_view();
+    window_->show_page("converters");
+    auto* board = window_->part<ConvertersView>();
     QCOMPARE(board->shown_plates().size(), size_t(1));  // where tones land, before anything was run
     QVERIFY(board->shown_plates().front()->read_out(27400, 1000).startsWith("27.4 kHz lands at 16.7 kHz"));
     board->set_only("soxr");
@@ -199,8 +199,8 @@ class TestSpectrum : public QObject {
   void a_run_can_be_cancelled_and_keys_reach_it() {
     QVERIFY(QTest::qWaitForWindowActive(window_.get()));
     QTest::keyClick(window_.get(), Qt::Key_F12);
-    QVERIFY(window_->converters_view()->isVisible());
-    auto* board = window_->converters_view();
+    QVERIFY(window_->part<ConvertersView>()->isVisible());
+    auto* board = window_->part<ConvertersView>();
     board->set_rates(48000, 44100);
     QSignalSpy rested(board, &ConvertersView::rested);
     board->start();
@@ -213,7 +213,7 @@ class TestSpectrum : public QObject {
   }
 
  private:
-  SpectrumView* view() const { return window_->spectrum_view(); }
+  SpectrumView* view() const { return window_->part<SpectrumView>(); }
   QString text(int row, int column) const { return view()->table()->item(row, column)->text(); }
   int row_of(const QString& clip) const {
     for (int row = 0; row < view()->table()->rowCount(); ++row)
@@ -221,10 +221,10 @@ class TestSpectrum : public QObject {
     return -1;
   }
   void put_bench() {
-    window_->desk().model().edit("a master", [&](Bench& bench) {
+    window_->workspace().model().edit("a master", [&](Bench& bench) {
       bench.masters = {{"a", "bat", {master_.toStdString(), ""}, {{"t", "back", {return_.toStdString(), ""}, {}}}}};
     });
-    window_->show_view(MainWindow::spectrum_page);
+    window_->show_page("spectrum");
   }
   void choose(const std::vector<std::string>& keys) {
     for (const char* key : {"master", "return"}) view()->choose(key, false);

@@ -4,9 +4,9 @@
 #include <QtTest>
 #include <fstream>
 
+#include "app/pages/null/arm_dialog.hpp"
+#include "app/shell/main_window.hpp"
 #include "app/widgets/saving.hpp"
-#include "app/window/arm_dialog.hpp"
-#include "app/window/main_window.hpp"
 #include "core/bench/armed.hpp"
 #include "tests/support/window.hpp"
 
@@ -52,7 +52,7 @@ class TestTrust : public QObject {
     window_->show();
   }
   void cleanup() {
-    window_->desk().model().undo_stack().setClean();
+    window_->workspace().model().undo_stack().setClean();
     window_.reset();
   }
 
@@ -73,7 +73,7 @@ class TestTrust : public QObject {
     QCOMPARE(std::filesystem::file_size(folder_ / "m.wav"), before);
     QVERIFY(window_->ledger()->list()->item(1)->data(Qt::UserRole).isValid());
     QVERIFY(row(0).failure.contains("touch"));
-    for (auto* label : window_->null_view()->findChildren<QLabel*>())
+    for (auto* label : window_->part<NullView>()->findChildren<QLabel*>())
       if (label->text() == "A stage is disarmed") return;
     QFAIL("it is not said in the view");
   }
@@ -82,7 +82,7 @@ class TestTrust : public QObject {
     const auto file = bench_of({{{"type", "external"}, {"command", touching("armed")}}});
     open(file);
     QTRY_VERIFY_WITH_TIMEOUT(row(0).disarmed, 20000);
-    auto* arm = window_->null_view()->chain_strip()->findChild<QPushButton*>("armStage");
+    auto* arm = window_->part<NullView>()->chain_strip()->findChild<QPushButton*>("armStage");
     QTRY_VERIFY_WITH_TIMEOUT(arm->isVisible(), 5000);
     QStringList said;
     answer_next_dialog("", &said);  // Escape: it stays as it was
@@ -95,7 +95,7 @@ class TestTrust : public QObject {
     QTRY_VERIFY_WITH_TIMEOUT(row(0).summary.has_value(), 120000);
     QVERIFY(std::filesystem::exists(folder_ / "armed") && !arm->isVisible());
     std::filesystem::remove(folder_ / "armed");
-    window_->desk().model().undo_stack().setClean();
+    window_->workspace().model().undo_stack().setClean();
     window_ = std::make_unique<MainWindow>(simulated_output());  // another day
     open(file);
     QTRY_VERIFY_WITH_TIMEOUT(std::filesystem::exists(folder_ / "armed"), 120000);
@@ -107,7 +107,7 @@ class TestTrust : public QObject {
   void a_command_that_is_typed_waits_to_be_armed() {
     open(bench_of({{{"type", "gain"}, {"gain_db", -1}}}));
     QTRY_VERIFY_WITH_TIMEOUT(row(0).summary.has_value(), 20000);
-    auto* strip = window_->null_view()->chain_strip();
+    auto* strip = window_->part<NullView>()->chain_strip();
     strip->add_stage("external");
     auto* field = strip->form()->findChild<QLineEdit*>("command");
     QVERIFY(field);
@@ -132,26 +132,30 @@ class TestTrust : public QObject {
     const auto late = folder_ / "late";
     std::filesystem::create_directories(late);
     open(bench_of({{{"type", "codec"}, {"codec", "aac"}, {"keep", (late / "late.m4a").string()}}}));
-    QTRY_VERIFY_WITH_TIMEOUT(window_->desk().current_result() && window_->desk().current_result()->why, 120000);
+    QTRY_VERIFY_WITH_TIMEOUT(window_->workspace().current_result() && window_->workspace().current_result()->why,
+                             120000);
     QVERIFY(!std::filesystem::exists(late / "late.m4a"));
-    window_->arm_stage(window_->desk().current_chain()->stages[0]);  // armed after it was measured: kept now
+    window_->part<ChainController>()->arm_stage(
+        window_->workspace().current_chain()->stages[0]);  // armed after it was measured: kept now
     QTRY_VERIFY_WITH_TIMEOUT(std::filesystem::exists(late / "late.m4a"), 120000);
   }
 
   /// Opening a probe's cell takes nothing from a return that is being written.
   void an_export_goes_on_while_a_probe_is_opened() {
     open(bench_of({{{"type", "gain"}, {"gain_db", -1}}}));
-    QTRY_VERIFY_WITH_TIMEOUT(window_->desk().current_result() && window_->desk().current_result()->why, 120000);
-    QSignalSpy written(window_.get(), &MainWindow::return_written);
-    window_->write_return_to(folder_ / "export.wav");
-    QVERIFY(window_->is_writing_return());
-    window_->open_cell({"Tone", {}, "tone_41"}, Chain{"", {{"gain", {{"gain_db", -1}}}}, 1});
+    QTRY_VERIFY_WITH_TIMEOUT(window_->workspace().current_result() && window_->workspace().current_result()->why,
+                             120000);
+    QSignalSpy written(window_->part<ChainController>(), &ChainController::return_written);
+    window_->part<ChainController>()->write_return_to(folder_ / "export.wav");
+    QVERIFY(window_->part<ChainController>()->is_writing_return());
+    window_->part<MatrixController>()->open_cell({"Tone", {}, "tone_41"}, Chain{"", {{"gain", {{"gain_db", -1}}}}, 1});
     QTRY_COMPARE_WITH_TIMEOUT(written.count(), 1, 20000);
     QVERIFY(written[0][0].toBool());
     QCOMPARE(Clip::open(folder_ / "export.wav")->format().frames, int64_t(4 * 48000));
-    QTRY_COMPARE_WITH_TIMEOUT(window_->desk().bench().masters.size(), size_t(2), 20000);
-    QTRY_VERIFY_WITH_TIMEOUT(window_->desk().current_result() && window_->desk().current_result()->why, 120000);
-    window_->write_return_to(folder_ / "export.wav");  // there already, and nobody was asked
+    QTRY_COMPARE_WITH_TIMEOUT(window_->workspace().bench().masters.size(), size_t(2), 20000);
+    QTRY_VERIFY_WITH_TIMEOUT(window_->workspace().current_result() && window_->workspace().current_result()->why,
+                             120000);
+    window_->part<ChainController>()->write_return_to(folder_ / "export.wav");  // there already, and nobody was asked
     QTRY_COMPARE_WITH_TIMEOUT(written.count(), 2, 20000);
     QVERIFY(!written[1][0].toBool() && window_->notice()->text().contains("export.wav"));
   }
@@ -160,17 +164,20 @@ class TestTrust : public QObject {
     open(bench_of({{{"type", "gain"}, {"gain_db", -1}}}));
     const auto master = QString::fromStdString((folder_ / "m.wav").string());
     QVERIFY_EXCEPTION_THROWN(check(chosen_destination(master)), OutputRefused);
-    QVERIFY_EXCEPTION_THROWN(window_->null_view()->lanes()->write_picture(chosen_destination(master)), OutputRefused);
-    QVERIFY_EXCEPTION_THROWN(window_->desk().model().save(master), OutputRefused);
+    QVERIFY_EXCEPTION_THROWN(window_->part<NullView>()->lanes()->write_picture(chosen_destination(master)),
+                             OutputRefused);
+    QVERIFY_EXCEPTION_THROWN(window_->workspace().model().save(master), OutputRefused);
     QTRY_VERIFY_WITH_TIMEOUT(row(0).summary.has_value(), 20000);
-    QSignalSpy written(window_.get(), &MainWindow::copies_written);
+    QSignalSpy written(window_->part<LoudnessController>(), &LoudnessController::copies_written);
     LevelPlan plan;
-    window_->write_copies(plan, false, QString::fromStdString((folder_ / "").string()), true);  // onto the master
+    window_->part<LoudnessController>()->write_copies(plan, false, QString::fromStdString((folder_ / "").string()),
+                                                      true);  // onto the master
     QTRY_COMPARE_WITH_TIMEOUT(written.count(), 1, 20000);
     QVERIFY(!written[0][0].toBool() && window_->notice()->text().contains("never written over"));
     const auto copies = [&](bool replace) {
-      QSignalSpy once(window_.get(), &MainWindow::copies_written);
-      window_->write_copies(plan, false, QString::fromStdString((folder_ / "copies").string()), replace);
+      QSignalSpy once(window_->part<LoudnessController>(), &LoudnessController::copies_written);
+      window_->part<LoudnessController>()->write_copies(plan, false,
+                                                        QString::fromStdString((folder_ / "copies").string()), replace);
       return once.wait(30000) && once[0][0].toBool();
     };
     QVERIFY(copies(false));
@@ -184,7 +191,7 @@ class TestTrust : public QObject {
         {"listening", {{"matched", "yes"}, {"lift_db", {1, 2}}}}, {"spectra", {1, 2}}, {"other", nullptr}};
     std::ofstream(folder_ / "odd.heathmist") << text_of(json);
     open(folder_ / "odd.heathmist");
-    QVERIFY(window_->save_to(QString::fromStdString((folder_ / "odd again.heathmist").string())));
+    QVERIFY(window_->files()->save_to(QString::fromStdString((folder_ / "odd again.heathmist").string())));
     QVERIFY(load_bench(folder_ / "odd again.heathmist").settings.contains("other"));
   }
 
@@ -208,15 +215,15 @@ class TestTrust : public QObject {
     QStringList said;
     answer_next_dialog("leaveCopy", &said);
     window_->take_files({QString::fromStdString(own.string())});  // with a bench on the command line, too
-    window_->offer_recovery();
+    window_->files()->offer_recovery();
     QVERIFY(said.size() == 2 && said[1].contains("own.heathmist"));
     QCOMPARE(UnsavedCopy::left_behind(place).size(), size_t(1));
     answer_next_dialog("openCopy");
-    window_->offer_recovery();
-    QCOMPARE(window_->desk().model().file(), QString::fromStdString(own.string()));  // it knows its file
-    QVERIFY(!window_->desk().model().undo_stack().isClean());
+    window_->files()->offer_recovery();
+    QCOMPARE(window_->workspace().model().file(), QString::fromStdString(own.string()));  // it knows its file
+    QVERIFY(!window_->workspace().model().undo_stack().isClean());
     QVERIFY(std::distance(std::filesystem::directory_iterator(place), {}) > 0);  // and is kept on
-    QVERIFY(window_->save_to(window_->desk().model().file()));
+    QVERIFY(window_->files()->save_to(window_->workspace().model().file()));
     QVERIFY(UnsavedCopy::left_behind(place).empty());
     QTRY_VERIFY_WITH_TIMEOUT(row(0).summary.has_value(), 20000);
     std::filesystem::create_directories(place);
@@ -224,23 +231,23 @@ class TestTrust : public QObject {
         << "{\"heathmist_unsaved\": 1, \"of\": \"\", \"bench\": {\"heathmist_bench\": 99}}";
     said.clear();
     answer_next_dialog("leaveCopy", &said);
-    window_->offer_recovery();
+    window_->files()->offer_recovery();
     QVERIFY(said.size() == 2 && said[0].contains("cannot be read"));
     QVERIFY(std::filesystem::exists(place / "unsaved-1-x.heathmist"));
     answer_next_dialog("dropCopy");
-    window_->offer_recovery();
+    window_->files()->offer_recovery();
     QVERIFY(!std::filesystem::exists(place / "unsaved-1-x.heathmist"));
-    window_->offer_recovery();  // nothing is left to ask about
+    window_->files()->offer_recovery();  // nothing is left to ask about
   }
 
   void a_copy_that_cannot_be_kept_is_said() {
     open(bench_of({{{"type", "gain"}, {"gain_db", -1}}}));
     QTRY_VERIFY_WITH_TIMEOUT(row(0).summary.has_value(), 20000);
-    window_->desk().rename(window_->desk().bench().masters[0].id, "Weir");
+    window_->workspace().rename(window_->workspace().bench().masters[0].id, "Weir");
     std::filesystem::remove_all(BenchModel::unsaved_folder());
     std::filesystem::create_directories(BenchModel::unsaved_folder().parent_path());
     std::ofstream(BenchModel::unsaved_folder()) << "in the way";
-    window_->desk().model().autosave();
+    window_->workspace().model().autosave();
     QVERIFY(window_->notice()->text().contains("No copy of the unsaved bench"));
     std::filesystem::remove(BenchModel::unsaved_folder());
   }
@@ -269,12 +276,12 @@ class TestTrust : public QObject {
     copy.keep(bench, of);
   }
   void open(const std::filesystem::path& file) {
-    window_->desk().model().undo_stack().setClean();
+    window_->workspace().model().undo_stack().setClean();
     window_->take_files({QString::fromStdString(file.string())});
   }
   RowState row(int trial) const {
-    const auto& states = window_->desk().states();
-    const auto found = states.find(window_->desk().bench().masters[0].trials[size_t(trial)].id);
+    const auto& states = window_->workspace().states();
+    const auto found = states.find(window_->workspace().bench().masters[0].trials[size_t(trial)].id);
     return found == states.end() ? RowState{} : found->second;
   }
   Folder folder_;

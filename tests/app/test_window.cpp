@@ -4,9 +4,9 @@
 #include <QSignalSpy>
 #include <QtTest>
 
+#include "app/shell/finder.hpp"
+#include "app/shell/main_window.hpp"
 #include "app/theme/theme.hpp"
-#include "app/window/finder.hpp"
-#include "app/window/main_window.hpp"
 #include "core/audio/fingerprint.hpp"
 #include "tests/support/window.hpp"
 
@@ -52,29 +52,29 @@ class TestWindow : public WindowTest {
     QTRY_VERIFY_WITH_TIMEOUT(!window_->findings()->sentences().isEmpty(), 20000);
     QVERIFY(window_->findings()->sentences().front().startsWith("Only level and timing differ"));
     QVERIFY(window_->findings()->sentences().contains("The return is 1000 samples late."));
-    QCOMPARE(window_->null_view()->strip()->delay()->value(), 1000.0);
-    QVERIFY(std::abs(window_->null_view()->strip()->gain()->value() + 6.0206) < 0.002);
+    QCOMPARE(window_->part<NullView>()->strip()->delay()->value(), 1000.0);
+    QVERIFY(std::abs(window_->part<NullView>()->strip()->gain()->value() + 6.0206) < 0.002);
     QCOMPARE(window_->ledger()->list()->count(), 2);
     QVERIFY(window_->isVisible() && window_->player().has_source());
   }
 
   void the_fit_is_nudged_live_and_undone() {
     show_pair(ret_);
-    auto* strip = window_->null_view()->strip();
+    auto* strip = window_->part<NullView>()->strip();
     const QString before = strip->residual_text();
     auto* edit = strip->delay()->findChild<QLineEdit*>();
     edit->setFocus();
     QTest::keyClick(edit, Qt::Key_Up);
     QCOMPARE(strip->delay()->value(), 1001.0);
     QTRY_VERIFY_WITH_TIMEOUT(strip->residual_text() != before, 5000);
-    QTRY_COMPARE_WITH_TIMEOUT(window_->desk().current_hold().delay_samples.value_or(0), 1001.0, 5000);
-    QTRY_VERIFY_WITH_TIMEOUT(
-        window_->desk().current_result() && window_->desk().current_result()->report->fit.delay_samples == 1001.0,
-        20000);
-    window_->desk().model().undo_stack().undo();
-    QVERIFY(!window_->desk().current_hold().any());
+    QTRY_COMPARE_WITH_TIMEOUT(window_->workspace().current_hold().delay_samples.value_or(0), 1001.0, 5000);
+    QTRY_VERIFY_WITH_TIMEOUT(window_->workspace().current_result() &&
+                                 window_->workspace().current_result()->report->fit.delay_samples == 1001.0,
+                             20000);
+    window_->workspace().model().undo_stack().undo();
+    QVERIFY(!window_->workspace().current_hold().any());
     QTRY_COMPARE_WITH_TIMEOUT(strip->delay()->value(), 1000.0, 20000);
-    window_->desk().model().undo_stack().redo();
+    window_->workspace().model().undo_stack().redo();
     QTRY_COMPARE_WITH_TIMEOUT(strip->delay()->value(), 1001.0, 20000);
     auto resets = strip->delay()->findChildren<QToolButton*>();
     const auto reset = std::find_if(resets.begin(), resets.end(), [](auto* b) { return b->text() == "measured"; });
@@ -84,7 +84,7 @@ class TestWindow : public WindowTest {
 
   void lanes_are_switched_while_playing() {
     show_pair(ret_);
-    window_->null_view()->lanes()->setFocus();
+    window_->part<NullView>()->lanes()->setFocus();
     QTest::keyClick(window_.get(), Qt::Key_Space);
     QTRY_VERIFY_WITH_TIMEOUT(window_->player().is_playing() && window_->player().place_s() > 0.1, 5000);
     for (const auto& [key, heard] :
@@ -106,7 +106,7 @@ class TestWindow : public WindowTest {
 
   void a_selection_narrows_the_numbers() {
     show_pair(noisy_);
-    auto* view = window_->null_view();
+    auto* view = window_->part<NullView>();
     auto* lanes = view->lanes();
     const QString whole = view->strip()->residual_text();
     const auto left = lanes->rect().center().x(), right = left + 120, y = lanes->rect().center().y();
@@ -123,7 +123,7 @@ class TestWindow : public WindowTest {
 
   void the_wheel_zooms_about_the_pointer_and_drags_pan() {
     show_pair(ret_);
-    auto* lanes = window_->null_view()->lanes();
+    auto* lanes = window_->part<NullView>()->lanes();
     const QPoint at(lanes->width() * 3 / 4, 60);
     const double before =
         lanes->from_s() + (lanes->to_s() - lanes->from_s()) * (at.x() - 84.0) / (lanes->width() - 84.0);
@@ -152,38 +152,38 @@ class TestWindow : public WindowTest {
     auto* card = window_->findings()->findChild<FindingCard*>();
     card->setFocus();
     QTest::keyClick(card, Qt::Key_Return);
-    const auto at = window_->desk().current_result()->report->findings.front().at_s.value();
+    const auto at = window_->workspace().current_result()->report->findings.front().at_s.value();
     QVERIFY(std::abs(window_->player().place_s() - at) < 0.001);
-    QVERIFY(window_->null_view()->lanes()->from_s() <= at && window_->null_view()->lanes()->to_s() >= at);
+    QVERIFY(window_->part<NullView>()->lanes()->from_s() <= at && window_->part<NullView>()->lanes()->to_s() >= at);
   }
 
   void spectra_read_out_and_go_out_as_files() {
     show_pair(noisy_);
-    auto* plate = window_->null_view()->plates()->spectra();
+    auto* plate = window_->part<NullView>()->plates()->spectra();
     QVERIFY(plate->read_out(1000).contains("under"));
     QVERIFY(plate->csv().startsWith("frequency_hz,"));
-    for (QAction* action : window_->null_view()->view_actions()) action->trigger();
+    for (QAction* action : window_->part<NullView>()->view_actions()) action->trigger();
     for (const char* name : {"s.png", "s.svg"}) {
       const QString file = QString::fromStdString((folder_ / name).string());
       plate->write_picture(chosen_destination(file));
       QVERIFY(QFileInfo(file).size() > 1000);
     }
-    QTRY_VERIFY(!window_->desk().runner().is_busy());
+    QTRY_VERIFY(!window_->workspace().runner().is_busy());
   }
 
   void a_bench_is_saved_and_reopened() {
     show_pair(ret_);
     FitHold hold;
     hold.gain_db = -5;
-    window_->desk().hold(hold, "Hold gain");
+    window_->workspace().hold(hold, "Hold gain");
     const QString file = QString::fromStdString((folder_ / "b.heathmist").string());
-    QVERIFY(window_->save_to(file));
+    QVERIFY(window_->files()->save_to(file));
     QVERIFY(!window_->windowTitle().contains('*'));
     MainWindow other(simulated_output());
     other.show();
     other.take_files({file});
     QTRY_VERIFY_WITH_TIMEOUT(!other.findings()->sentences().isEmpty(), 20000);
-    QCOMPARE(other.null_view()->strip()->gain()->value(), -5.0);
+    QCOMPARE(other.part<NullView>()->strip()->gain()->value(), -5.0);
     QCOMPARE(other.ledger()->list()->count(), 2);
   }
 
@@ -191,35 +191,36 @@ class TestWindow : public WindowTest {
     show_pair(ret_);
     window_->listening()->set_lift(42);
     window_->listening()->set_matched(false);
-    for (QAction* action : window_->null_view()->view_actions())
+    for (QAction* action : window_->part<NullView>()->view_actions())
       if (action->text() == "1/3 octave" || action->text() == "relative to master" || action->text() == "65536 points")
         action->trigger();
     const QString file = QString::fromStdString((folder_ / "settings.heathmist").string());
-    QVERIFY(window_->save_to(file));
+    QVERIFY(window_->files()->save_to(file));
     MainWindow other(simulated_output());
     other.take_files({file});
     QCOMPARE(other.listening()->lift(), 42);
     QVERIFY(!other.listening()->matched());
-    QCOMPARE(other.null_view()->settings(), window_->null_view()->settings());
-    QCOMPARE(other.null_view()->settings().at("smoothing").get<int>(), 3);
-    other.null_view()->restore({{"smoothing", "loud"}, {"colour", 7}, {"points", -1}});  // rubbish is passed over
-    QCOMPARE(other.null_view()->settings(), window_->null_view()->settings());
+    QCOMPARE(other.part<NullView>()->settings(), window_->part<NullView>()->settings());
+    QCOMPARE(other.part<NullView>()->settings().at("smoothing").get<int>(), 3);
+    other.part<NullView>()->restore({{"smoothing", "loud"}, {"colour", 7}, {"points", -1}});  // rubbish is passed over
+    QCOMPARE(other.part<NullView>()->settings(), window_->part<NullView>()->settings());
   }
 
   void files_that_are_added_get_their_marks_by_the_way() {
     show_pair(ret_);
-    auto& desk = window_->desk();
-    QTRY_VERIFY_WITH_TIMEOUT(!desk.errands().is_busy(), 5000);
-    QTRY_COMPARE(desk.model().bench().masters[0].audio.mark, fingerprint(master_.toStdString()));
-    QCOMPARE(desk.model().bench().masters[0].trials[0].ret.mark, fingerprint(ret_.toStdString()));
-    desk.model().undo_stack().undo();
-    desk.model().undo_stack().redo();
-    QTRY_COMPARE_WITH_TIMEOUT(desk.model().bench().masters[0].audio.mark, fingerprint(master_.toStdString()), 5000);
+    auto& workspace = window_->workspace();
+    QTRY_VERIFY_WITH_TIMEOUT(!workspace.errands().is_busy(), 5000);
+    QTRY_COMPARE(workspace.model().bench().masters[0].audio.fingerprint, fingerprint(master_.toStdString()));
+    QCOMPARE(workspace.model().bench().masters[0].trials[0].ret.fingerprint, fingerprint(ret_.toStdString()));
+    workspace.model().undo_stack().undo();
+    workspace.model().undo_stack().redo();
+    QTRY_COMPARE_WITH_TIMEOUT(workspace.model().bench().masters[0].audio.fingerprint,
+                              fingerprint(master_.toStdString()), 5000);
   }
 
   void deep_zoom_shows_the_samples_themselves() {
     show_pair(ret_);
-    auto* lanes = window_->null_view()->lanes();
+    auto* lanes = window_->part<NullView>()->lanes();
     const auto read = Clip::open(master_.toStdString())->reader();
     Planar block;
     read->read(96000, 480, block);
@@ -245,12 +246,13 @@ class TestWindow : public WindowTest {
     drop(*window_, {master_, QString::fromStdString(gone.string())});
     QTRY_VERIFY_WITH_TIMEOUT(!window_->findings()->sentences().isEmpty(), 20000);
     const QString file = QString::fromStdString((folder_ / "g.heathmist").string());
-    QVERIFY(window_->save_to(file));
+    QVERIFY(window_->files()->save_to(file));
     std::filesystem::remove(gone);
     window_->take_files({file});
-    QTRY_COMPARE_WITH_TIMEOUT(window_->desk().states().at(window_->desk().current()).file, FileState::missing, 5000);
-    QTRY_VERIFY(!window_->desk().states().at(window_->desk().current()).failure.isEmpty());
-    window_->desk().point_anew(window_->desk().current(), ret_);
+    QTRY_COMPARE_WITH_TIMEOUT(window_->workspace().states().at(window_->workspace().current()).file, FileState::missing,
+                              5000);
+    QTRY_VERIFY(!window_->workspace().states().at(window_->workspace().current()).failure.isEmpty());
+    window_->workspace().point_anew(window_->workspace().current(), ret_);
     QTRY_VERIFY_WITH_TIMEOUT(!window_->findings()->sentences().isEmpty(), 20000);
   }
 
@@ -260,9 +262,10 @@ class TestWindow : public WindowTest {
     QVERIFY(out.open(QIODevice::WriteOnly) && out.write("Dear mastering engineer") > 0);
     out.close();
     drop(*window_, {master_, letter});
-    QTRY_VERIFY_WITH_TIMEOUT(!window_->desk().states().at(window_->desk().current()).failure.isEmpty(), 10000);
-    QVERIFY(window_->desk().states().at(window_->desk().current()).failure.contains("letter.wav"));
-    window_->desk().model().undo_stack().undo();
+    QTRY_VERIFY_WITH_TIMEOUT(!window_->workspace().states().at(window_->workspace().current()).failure.isEmpty(),
+                             10000);
+    QVERIFY(window_->workspace().states().at(window_->workspace().current()).failure.contains("letter.wav"));
+    window_->workspace().model().undo_stack().undo();
     QCOMPARE(window_->ledger()->list()->count(), 0);
   }
 
@@ -272,10 +275,10 @@ class TestWindow : public WindowTest {
     const QString other = QString::fromStdString(
         save(folder_ / "long2.wav", with_noise(Planar(2, 48000 * 60), 0.1, 9), 48000, WordFormat::pcm24).string());
     drop(*window_, {big, other});
-    QTRY_VERIFY_WITH_TIMEOUT(window_->desk().runner().is_busy(), 5000);
-    window_->desk().cancel();
-    QTRY_VERIFY_WITH_TIMEOUT(!window_->desk().runner().is_busy(), 5000);
-    QVERIFY(!window_->desk().current_result());
+    QTRY_VERIFY_WITH_TIMEOUT(window_->workspace().runner().is_busy(), 5000);
+    window_->workspace().cancel();
+    QTRY_VERIFY_WITH_TIMEOUT(!window_->workspace().runner().is_busy(), 5000);
+    QVERIFY(!window_->workspace().current_result());
   }
 
   void anything_is_found_by_letters() {
@@ -292,7 +295,7 @@ class TestWindow : public WindowTest {
 
   void unsaved_work_comes_back_after_a_crash() {
     show_pair(ret_);
-    window_->desk().model().autosave();
+    window_->workspace().model().autosave();
     const auto copies = [] { return UnsavedCopy::left_behind(BenchModel::unsaved_folder()); };
     QVERIFY(copies().empty());  // the run that wrote it lives
     window_.reset();            // without an orderly close
@@ -301,10 +304,10 @@ class TestWindow : public WindowTest {
     QCOMPARE(left.size(), size_t(1));
     MainWindow after(simulated_output());
     const auto content = left[0].read();
-    after.desk().model().recover(content, std::move(left[0]));
-    QCOMPARE(after.desk().model().bench().masters.size(), size_t(1));
-    QVERIFY(after.desk().model().file().isEmpty());
-    after.desk().model().undo_stack().setClean();
+    after.workspace().model().recover(content, std::move(left[0]));
+    QCOMPARE(after.workspace().model().bench().masters.size(), size_t(1));
+    QVERIFY(after.workspace().model().file().isEmpty());
+    after.workspace().model().undo_stack().setClean();
   }
 
  private:

@@ -140,9 +140,10 @@ class TestBench : public QObject {
     save_bench(bench, folder_ / "latin.heathmist");
     const Bench back = load_bench(folder_ / "latin.heathmist");
     QVERIFY(back.masters[0].audio == bench.masters[0].audio);
-    bench.masters[0].audio.mark = "1-2";  // as an earlier version kept them: it says too little to be held against
+    bench.masters[0].audio.fingerprint =
+        "1-2";  // as an earlier version kept them: it says too little to be held against
     save_bench(bench, folder_ / "latin.heathmist");
-    QCOMPARE(load_bench(folder_ / "latin.heathmist").masters[0].audio.mark, std::string());
+    QCOMPARE(load_bench(folder_ / "latin.heathmist").masters[0].audio.fingerprint, std::string());
   }
 
   void held_values_take_the_place_of_measured_ones() {
@@ -191,7 +192,7 @@ class TestBench : public QObject {
     const Bench again = load_bench(folder_ / "c.heathmist");
     QCOMPARE(again.masters.size(), size_t(1));
     QVERIFY_EXCEPTION_THROWN(check(*again.masters[0].trials[0].chain), ChainError);
-    QCOMPARE(words_of(again.masters[0].trials[0].chain->stages.back()), std::string("nonsense"));
+    QCOMPARE(label_of(again.masters[0].trials[0].chain->stages.back()), std::string("nonsense"));
   }
 
  private:

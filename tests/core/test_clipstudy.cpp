@@ -8,7 +8,7 @@
 #include "core/measure/masking.hpp"
 #include "core/measure/origin.hpp"
 #include "core/measure/survey.hpp"
-#include "core/measure/words.hpp"
+#include "core/measure/word_length.hpp"
 #include "tests/support/signals.hpp"
 
 using namespace heathmist;

@@ -3,8 +3,8 @@
 #include <cmath>
 #include <numbers>
 
-#include "core/bench/json.hpp"
 #include "core/compare/explain.hpp"
+#include "core/compare/json.hpp"
 #include "core/dsp/fft.hpp"
 #include "core/stages/chain.hpp"
 #include "core/stages/encoder.hpp"

@@ -8,9 +8,9 @@
 
 #include "core/audio/temporary.hpp"
 #include "core/bench/armed.hpp"
-#include "core/bench/levelled.hpp"
-#include "core/bench/outlet.hpp"
 #include "core/bench/unsaved.hpp"
+#include "core/delivery/levelled.hpp"
+#include "core/delivery/outlet.hpp"
 #include "core/probes/probe.hpp"
 #include "tests/support/cli.hpp"
 #include "tests/support/stages.hpp"

@@ -1,7 +1,7 @@
 // Spectra and their lines against constructed truths.
 #include "core/measure/lines.hpp"
 
-#include "core/bench/readings.hpp"
+#include "core/probes/readings.hpp"
 #include "tests/support/stages.hpp"
 
 using namespace heathmist;

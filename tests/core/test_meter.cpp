@@ -5,7 +5,7 @@
 #include <cmath>
 #include <numeric>
 
-#include "core/dsp/between.hpp"
+#include "core/dsp/inter_sample.hpp"
 #include "core/measure/meter.hpp"
 #include "tests/support/stages.hpp"
 
@@ -262,7 +262,7 @@ class TestMeter : public StageTest {
     for (int c = 0; c < 2; ++c)
       for (double& x : sound.channel(c)) x = std::clamp(x, -0.97, 0.97);
     const auto l = heard(sound, 44100);
-    const dsp::BetweenSamples between;
+    const dsp::InterSample between;
     std::vector<double> tops;
     double greatest = 0;
     for (int c = 0; c < 2; ++c) {

@@ -5,8 +5,8 @@
 #include <cmath>
 #include <fstream>
 
-#include "core/bench/levelled.hpp"
-#include "core/bench/outlet.hpp"
+#include "core/delivery/levelled.hpp"
+#include "core/delivery/outlet.hpp"
 #include "core/measure/live_meter.hpp"
 #include "tests/support/stages.hpp"
 

@@ -1,7 +1,7 @@
 // Probes: found again whatever became of them, and read as theory says.
 #include <set>
 
-#include "core/bench/converter_board.hpp"
+#include "core/boards/converter_board.hpp"
 #include "tests/support/stages.hpp"
 
 using namespace heathmist;

@@ -3,7 +3,7 @@
 #include <fstream>
 
 #include "core/bench/document.hpp"
-#include "core/bench/outlet.hpp"
+#include "core/delivery/outlet.hpp"
 #include "core/measure/spectra.hpp"
 #include "tests/support/stages.hpp"
 

@@ -3,10 +3,10 @@
 #include <cmath>
 
 #include "core/audio/fingerprint.hpp"
-#include "core/bench/ceiling.hpp"
-#include "core/bench/matrix.hpp"
-#include "core/bench/returns.hpp"
+#include "core/boards/matrix.hpp"
+#include "core/delivery/ceiling.hpp"
 #include "core/measure/spectra.hpp"
+#include "core/stages/returns.hpp"
 #include "tests/support/signals.hpp"
 
 using namespace heathmist;
@@ -37,21 +37,21 @@ class TestReturns : public QObject {
 
   void an_edit_at_the_end_does_not_encode_again() {
     Returns returns;
-    const auto mark = fingerprint(file_);
-    const auto first = returns.make(master_, mark, chain({codec("mp3", 128), gain(-1)}), {});
+    const auto print = fingerprint(file_);
+    const auto first = returns.make(master_, print, chain({codec("mp3", 128), gain(-1)}), {});
     QCOMPARE(returns.stages_run(), int64_t(2));
-    const auto second = returns.make(master_, mark, chain({codec("mp3", 128), gain(-2)}), {});
+    const auto second = returns.make(master_, print, chain({codec("mp3", 128), gain(-2)}), {});
     QCOMPARE(returns.stages_run(), int64_t(3));
     QVERIFY(second.stages[0].encoded_bytes == first.stages[0].encoded_bytes);
-    const auto again = returns.make(master_, mark, chain({codec("mp3", 128), gain(-1)}), {});
+    const auto again = returns.make(master_, print, chain({codec("mp3", 128), gain(-1)}), {});
     QCOMPARE(returns.stages_run(), int64_t(3));
     QVERIFY(again.ret == first.ret);
     Stage off = gain(5);
     off.on = false;
-    QVERIFY(returns.make(master_, mark, chain({off, codec("mp3", 128), gain(-1)}), {}).ret == first.ret);
+    QVERIFY(returns.make(master_, print, chain({off, codec("mp3", 128), gain(-1)}), {}).ret == first.ret);
     QVERIFY(returns.make(master_, "another", chain({codec("mp3", 128), gain(-1)}), {}).ret != first.ret);
     try {
-      returns.make(master_, mark, chain({codec("mp3", 128), {"convolution"}}), {});
+      returns.make(master_, print, chain({codec("mp3", 128), {"convolution"}}), {});
       QFAIL("a convolution without a response ran");
     } catch (const ChainError& error) {
       QVERIFY2(QString(error.what()).startsWith("stage 2 (convolution)"), error.what());
@@ -61,12 +61,12 @@ class TestReturns : public QObject {
   void marks_follow_what_a_chain_reads() {
     save(folder_ / "ir.wav", with_noise(Planar(1, 100), 0.1, 1), 44100);
     const Chain c = chain({{"convolution", {{"response", (folder_ / "ir.wav").string()}}}});
-    const auto before = chain_mark(c);
+    const auto before = chain_fingerprint(c);
     save(folder_ / "ir.wav", with_noise(Planar(1, 100), 0.1, 2), 44100);
-    QVERIFY(chain_mark(c) != before);
+    QVERIFY(chain_fingerprint(c) != before);
     Chain named = chain({gain(1)});
     named.name = "named";
-    QCOMPARE(chain_mark(named), chain_mark(chain({gain(1)})));
+    QCOMPARE(chain_fingerprint(named), chain_fingerprint(chain({gain(1)})));
   }
 
   /// The answer holds with all around it, and a little more does not: tried again from outside.

@@ -4,9 +4,9 @@
 #include <numbers>
 
 #include "core/audio/clip.hpp"
-#include "core/bench/json.hpp"
 #include "core/compare/causes/of_pair.hpp"
 #include "core/compare/explain.hpp"
+#include "core/compare/json.hpp"
 #include "tests/support/programmes.hpp"
 #include "tests/support/signals.hpp"
 #include "tests/support/stages.hpp"

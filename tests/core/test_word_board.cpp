@@ -1,5 +1,5 @@
 // Word lengths against theory: what rounding and dither leave, and how true low levels stay.
-#include "core/bench/word_board.hpp"
+#include "core/boards/word_board.hpp"
 #include "core/measure/lines.hpp"
 #include "tests/support/stages.hpp"
 
@@ -23,7 +23,7 @@ class TestWordBoard : public StageTest {
     QTest::addColumn<int>("bits");
     QTest::addColumn<QString>("dither");
     for (const WordCut& cut : board_cuts())
-      if (cut.dither != "none") QTest::newRow(words_of(cut).c_str()) << cut.bits << QString::fromStdString(cut.dither);
+      if (cut.dither != "none") QTest::newRow(label_of(cut).c_str()) << cut.bits << QString::fromStdString(cut.dither);
   }
   void noise_lies_where_theory_has_it() {
     QFETCH(int, bits);
@@ -49,7 +49,7 @@ class TestWordBoard : public StageTest {
     QTest::addColumn<int>("bits");
     QTest::addColumn<QString>("dither");
     for (const WordCut& cut : board_cuts())
-      QTest::newRow(words_of(cut).c_str()) << cut.bits << QString::fromStdString(cut.dither);
+      QTest::newRow(label_of(cut).c_str()) << cut.bits << QString::fromStdString(cut.dither);
   }
   void low_levels_go_the_way_of_theory() {
     QFETCH(int, bits);
@@ -117,14 +117,14 @@ class TestWordBoard : public StageTest {
     const WordRow &bare = row_of(8, "none"), &dithered = row_of(8, "triangular");
     QVERIFY(lines(bare) > 10);
     QCOMPARE(lines(dithered), 0);
-    QVERIFY(words_for(bare).find("moves with the programme") != std::string::npos);
-    QVERIFY(words_for(bare).find("nothing comes back") != std::string::npos);
+    QVERIFY(label_of(bare).find("moves with the programme") != std::string::npos);
+    QVERIFY(label_of(bare).find("nothing comes back") != std::string::npos);
     // a quarter of a step squared, of full scale 2^7 steps, as a sine's level, over 20 of 24 kHz
     const double theory = 10 * std::log10(2 * 0.25 / (128 * 128) * 19980 / 24000);
     QVERIFY(std::abs(dithered.noise_dbfs - theory) < 0.1);
-    QVERIFY(words_for(dithered).starts_with("noise at −46.0 dBFS"));
+    QVERIFY(label_of(dithered).starts_with("noise at −46.0 dBFS"));
     QCOMPARE(word_line(bare)["bits"], 8);
-    QCOMPARE(words_of(WordCut{16, "triangular"}), std::string("16 bit TPDF"));
+    QCOMPARE(label_of(WordCut{16, "triangular"}), std::string("16 bit TPDF"));
   }
 
   /// A fade is heard at one level for every word length; after its last step nothing is left of it without dither, and

@@ -1,7 +1,7 @@
 // Any text as a bench, a chain, an outlet, a probe's score or a command: read or refused. What was read is written and
 // read again, and is then the same.
 #include "core/bench/document.hpp"
-#include "core/bench/outlet.hpp"
+#include "core/delivery/outlet.hpp"
 #include "core/printable.hpp"
 #include "core/probes/probe.hpp"
 #include "core/stages/process.hpp"
@@ -32,7 +32,7 @@ void try_bench(const Json& json) {
 void try_chain(const Json& json) {
   try {
     const Chain chain = chain_from_json(json, folder);
-    words_of(chain);
+    label_of(chain);
     disarmed_stages(chain, grant_nothing);
     files_read_by(chain);
     demand(chain_from_json(json_from(text_of(chain_json(chain, folder))), folder).stages.size() == chain.stages.size());

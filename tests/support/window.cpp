@@ -24,7 +24,7 @@ void WindowTest::init() {
 }
 
 void WindowTest::cleanup() {
-  window_->desk().model().undo_stack().setClean();
+  window_->workspace().model().undo_stack().setClean();
   window_.reset();
 }
 

@@ -2,7 +2,18 @@
 #pragma once
 #include <QObject>
 
-#include "app/window/main_window.hpp"
+#include "app/pages/aliasing/fold_view.hpp"
+#include "app/pages/ceiling/ceiling_view.hpp"
+#include "app/pages/converters/converters_view.hpp"
+#include "app/pages/loudness/loudness_controller.hpp"
+#include "app/pages/matrix/matrix_controller.hpp"
+#include "app/pages/null/chain_controller.hpp"
+#include "app/pages/null/null_view.hpp"
+#include "app/pages/outlets/outlets_view.hpp"
+#include "app/pages/spectrum/spectrum_view.hpp"
+#include "app/pages/trials/trials_view.hpp"
+#include "app/pages/word_lengths/word_board_view.hpp"
+#include "app/shell/main_window.hpp"
 #include "tests/support/signals.hpp"
 
 namespace heathmist::test {

@@ -3,7 +3,7 @@
 #include <algorithm>
 #include <cmath>
 
-#include "core/compare/causes/laid_pairs.hpp"
+#include "core/compare/causes/aligned_pairs.hpp"
 #include "core/compare/segments.hpp"
 
 namespace heathmist::causes {
@@ -176,8 +176,8 @@ Excerpt take_excerpt(const Clip& master, const Clip& ret, const Fit& fit, const 
   e.master = master_samples;
   e.ret.resize(pairs, frames);
   e.told.assign(size_t(frames), 1);
-  LaidMaster reader(master, fit);
-  LaidPairs laid(ret, fit, e.rate_hz, breaks, by_channel);
+  AlignedMaster reader(master, fit);
+  AlignedPairs laid(ret, fit, e.rate_hz, breaks, by_channel);
   Planar block;
   for (const Stretch& s : e.stretches)
     for (int64_t done = 0; done < s.frames; done += block_frames) {

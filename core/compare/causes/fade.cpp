@@ -59,7 +59,7 @@ double cost(const GainCurve& c, const Range& range, const Shape& s) {
 }
 
 /// Moves the ends (and the depth) until nothing gets better: coordinate descent with halving steps.
-void settle(const GainCurve& c, const Range& range, Shape& s, double& best) {
+void polish(const GainCurve& c, const Range& range, Shape& s, double& best) {
   double step = std::abs(s.until - s.from) / 4;
   const double least = double(c.piece) / 200;
   double depth_step = 16;
@@ -124,7 +124,7 @@ std::optional<Faded> best_shape(const GainCurve& c, double plateau, bool out, do
   for (const Law& law : laws) {
     Shape s{&law, start_of(steady), start_of(last) + (out ? 1 : -1) * double(c.piece), 60, plateau};
     double now = cost(c, range, s);
-    settle(c, range, s, now);
+    polish(c, range, s, now);
     if (!best || now < least) best = s, least = now;
   }
   return Faded{*best, cost(c, range, {&laws[0], 1e18, 2e18, 60, plateau}), least};

@@ -22,8 +22,8 @@ constexpr int64_t level_frames = 1 << 18;      // of a stretch that the fit's ow
 
 /// Mean square of return - master under another fit, over the excerpt's stretches.
 double power_under(const Comparable& pair, const Fit& fit, const Excerpt& e) {
-  LaidMaster reader(*pair.master, fit);
-  LaidReturn laid(*pair.ret, fit);
+  AlignedMaster reader(*pair.master, fit);
+  AlignedReturn laid(*pair.ret, fit);
   Planar m, r;
   std::vector<double> left;
   double sum = 0, count = 0;

@@ -1,0 +1,295 @@
+#include "app/listen/listening_bar.hpp"
+
+#include <QHBoxLayout>
+#include <QMenu>
+#include <cmath>
+
+#include "app/theme/theme.hpp"
+
+namespace heathmist::app {
+
+namespace {
+
+constexpr int roomy_width = 1180, longest_in_button = 12;
+
+QString label_of(MatchBy by) {
+  return by == MatchBy::integrated   ? QObject::tr("by loudness")
+         : by == MatchBy::short_term ? QObject::tr("by short-term")
+                                     : QObject::tr("by peak");
+}
+
+/// A value over its caption.
+std::pair<QWidget*, std::pair<QLabel*, QLabel*>> stacked(const QString& caption, QWidget* parent, int width) {
+  auto* cell = new QWidget(parent);
+  auto* rows = new QVBoxLayout(cell);
+  rows->setContentsMargins(0, 0, 0, 0);
+  rows->setSpacing(0);
+  auto* value = new QLabel(cell);
+  value->setFont(face(Type::body, true));
+  value->setMinimumWidth(width);
+  auto* under = new QLabel(caption, cell);
+  under->setFont(face(Type::small));
+  under->setProperty("soft", true);
+  rows->addWidget(value);
+  rows->addWidget(under);
+  return {cell, {value, under}};
+}
+
+}  // namespace
+
+ListeningBar::ListeningBar(Player& player, QWidget* parent) : QWidget(parent), player_(player) {
+  setObjectName("bar");
+  setFixedHeight(62);
+  auto* row = new QHBoxLayout(this);
+  row->setContentsMargins(16, 6, 16, 6);
+  row->setSpacing(12);
+  play_ = new QToolButton(this);
+  play_->setIconSize({22, 22});
+  play_->setFixedSize(36, 36);
+  play_->setToolTip(tr("Play or pause (Space)"));
+  play_->setAccessibleName(tr("Play or pause"));
+  play_->setObjectName("play");
+  connect(play_, &QToolButton::clicked, this, &ListeningBar::toggle_play);
+  row->addWidget(play_);
+  auto [place_cell, place_labels] = stacked("", this, 62);
+  std::tie(place_, length_) = place_labels;
+  row->addWidget(place_cell);
+
+  auto* three = new QWidget(this);
+  auto* three_row = new QHBoxLayout(three);
+  three_row->setContentsMargins(0, 0, 0, 0);
+  three_row->setSpacing(0);
+  choice_ = new QButtonGroup(this);
+  const QStringList object_names{"hearMaster", "hearReturn", "hearResidual"};
+  for (int n = 0; n < 3; ++n) {
+    auto* button = new QToolButton(three);
+    button->setCheckable(true);
+    button->setObjectName(object_names[n]);
+    button->setFixedHeight(30);
+    button->setMinimumWidth(74);
+    choice_->addButton(button, n);
+    three_row->addWidget(button);
+  }
+  connect(choice_, &QButtonGroup::idClicked, this, [this](int id) { hear(Heard(id)); });
+  row->addWidget(three);
+  name_cause({});
+
+  auto* match = new QWidget(this);
+  auto* match_rows = new QVBoxLayout(match);
+  match_rows->setContentsMargins(0, 0, 0, 0);
+  match_rows->setSpacing(0);
+  matched_ = new QToolButton(match);
+  matched_->setText(tr("matched"));
+  matched_->setCheckable(true);
+  matched_->setChecked(true);
+  matched_->setFont(face(Type::body, true));
+  matched_->setToolTip(tr("Play the return as loud as the master (M); the menu says by what"));
+  matched_->setPopupMode(QToolButton::MenuButtonPopup);
+  auto* by = new QMenu(matched_);
+  for (const auto& [name, value] :
+       {std::pair{tr("by integrated loudness, of the loop where there is one"), MatchBy::integrated},
+        {tr("by the greatest short-term loudness"), MatchBy::short_term},
+        {tr("by the greatest peak"), MatchBy::peak}})
+    by->addAction(name, this, [this, value = value] { match_by(value); });
+  matched_->setMenu(by);
+  match_note_ = new QLabel(match);
+  match_note_->setFont(face(Type::small));
+  match_note_->setProperty("soft", true);
+  match_note_->setContentsMargins(7, 0, 0, 0);
+  match_note_->setMinimumWidth(104);
+  match_rows->addWidget(matched_);
+  match_rows->addWidget(match_note_);
+  connect(matched_, &QToolButton::toggled, this, [this] { push_mix(); });
+  row->addWidget(match);
+
+  auto* lift = new QWidget(this);
+  auto* lift_rows = new QVBoxLayout(lift);
+  lift_rows->setContentsMargins(0, 0, 0, 0);
+  lift_rows->setSpacing(0);
+  lift_value_ = new QLabel(lift);
+  lift_value_->setFont(face(Type::body, true));
+  lift_ = new QSlider(Qt::Horizontal, lift);
+  lift_->setRange(0, 90);
+  lift_->setMinimumWidth(70);
+  lift_->setMaximumWidth(120);
+  lift_->setPageStep(6);
+  lift_->setToolTip(tr("Lift of the residual, 0 to 90 dB, behind a limiter (, and .)"));
+  lift_->setAccessibleName(tr("Lift of the residual in dB"));
+  lift_rows->addWidget(lift_value_);
+  lift_rows->addWidget(lift_);
+  connect(lift_, &QSlider::valueChanged, this, [this] { push_mix(); });
+  row->addWidget(lift);
+
+  loop_ = new QToolButton(this);
+  loop_->setIconSize({20, 20});
+  loop_->setToolTip(tr("Loop: select in the lanes with Shift and drag; here it is let go (Esc)"));
+  loop_->setAccessibleName(tr("Let the loop go"));
+  connect(loop_, &QToolButton::clicked, this, &ListeningBar::loop_cleared);
+  loop_note_ = new QLabel(this);
+  loop_note_->setFont(face(Type::small));
+  row->addWidget(loop_);
+  row->addWidget(loop_note_);
+  row->addStretch();
+
+  make_meters(row);
+
+  connect(&player_, &Player::moved, this, [this](double at) { place_->setText(clock(at)); });
+  connect(&player_, &Player::playing_changed, this, &ListeningBar::refresh);
+  connect(&Theme::instance(), &Theme::changed, this, &ListeningBar::dress);
+  meters_.setInterval(100);
+  connect(&meters_, &QTimer::timeout, this, [this] {
+    const auto r = player_.meters();
+    const std::optional<double> shown[] = {r.momentary_lufs, r.short_term_lufs, r.integrated_lufs, r.true_peak_dbtp,
+                                           r.correlation};
+    for (size_t n = 0; n < std::size(shown); ++n)
+      values_[n]->setText(shown[n] ? number(*shown[n], n == 4 ? 2 : 1) : QString(QChar(0x2013)));
+    values_[3]->setStyleSheet(r.true_peak_dbtp.value_or(-1) > 0 ? QString("color: %1").arg(colour(Role::rust).name())
+                                                                : QString());
+  });
+  meters_.start();
+  dress();
+  set_pair(nullptr);
+  set_loop({});
+  hear(Heard::master);
+}
+
+/// Meters of what is heard; a click begins them anew.
+void ListeningBar::make_meters(QHBoxLayout* row) {
+  auto* meters = new QToolButton(this);
+  meters->setText(QString(QChar(0x21ba)));
+  meters->setToolTip(tr("Begin the meters anew: integrated loudness and held true peak (R)"));
+  meters->setAccessibleName(tr("Begin the meters anew"));
+  connect(meters, &QToolButton::clicked, this, [this] { player_.reset_meters(); });
+  row->addWidget(meters);
+  const QString names[] = {tr("M"), tr("S"), tr("I"), tr("dBTP"), tr("corr.")};
+  const QString hints[] = {tr("Momentary loudness of what is heard, LUFS"), tr("Short-term loudness, LUFS"),
+                           tr("Integrated loudness since the meters began, LUFS"),
+                           tr("Highest true peak since the meters began"),
+                           tr("Correlation of left and right: 1 is mono, 0 unrelated, \u22121 opposed")};
+  for (size_t n = 0; n < values_.size(); ++n) {
+    auto [cell, labels] = stacked(names[n], this, 30);
+    values_[n] = labels.first;
+    cell->setToolTip(hints[n]);
+    row->addWidget(cell);
+  }
+  auto [device_cell, device_labels] = stacked(tr("output"), this, 56);
+  device_ = device_labels.first;
+  device_cell_ = device_cell;
+  row->addWidget(device_cell);
+}
+
+/// Where it gets narrow, what is heard and the meters stay.
+void ListeningBar::resizeEvent(QResizeEvent* event) {
+  QWidget::resizeEvent(event);
+  device_cell_->setVisible(width() >= roomy_width);
+  loop_note_->setVisible(width() >= roomy_width || loop_->isEnabled());
+}
+
+void ListeningBar::dress() {
+  QString style =
+      QString("#bar { border-top: 1px solid %1; } #play { background: %2; border-radius: 18px; padding: 0; }")
+          .arg(colour(Role::rule).name(), colour(Role::ink).name());
+  style += QString(
+               "#hearMaster, #hearReturn, #hearResidual { border: 1px solid %1; border-radius: 0; padding: 4px 6px; "
+               "background: %2; }")
+               .arg(colour(Role::rule).name(), colour(Role::sheet).name());
+  const std::pair<const char*, Role> roles[] = {
+      {"hearMaster", Role::master}, {"hearReturn", Role::ret}, {"hearResidual", Role::residual}};
+  for (const auto& [name, role] : roles)
+    style += QString("#%1:checked { background: %2; color: %3; font-weight: 600; border-color: %2; }")
+                 .arg(name, colour(role).name(), colour(Role::sheet).name());
+  style += "QToolButton::menu-button { border: none; width: 14px; }";
+  setStyleSheet(style);
+  refresh();
+}
+
+void ListeningBar::refresh() {
+  play_->setIcon(icon(player_.is_playing() ? "pause" : "play", Role::sheet));
+  play_->setEnabled(player_.has_source());
+  loop_->setIcon(
+      icon("loop", loop_note_ && !loop_note_->text().isEmpty() && loop_->isEnabled() ? Role::ink : Role::soft));
+  device_->setText(player_.device().is_simulated() ? tr("simulated")
+                                                   : QString::fromStdString(player_.device().name()).left(16));
+  device_->setToolTip(player_.device().is_simulated()
+                          ? tr("No audio device was found: a simulated one keeps time, and nothing is heard")
+                          : QString::fromStdString(player_.device().name()));
+}
+
+void ListeningBar::set_pair(std::shared_ptr<const NullReport> report) {
+  report_ = std::move(report);
+  name_cause({});
+  length_->setText(report_ ? tr("of %1").arg(clock(report_->master.duration_s())) : tr("nothing to play"));
+  place_->setText(clock(player_.place_s()));
+  find_match();
+  refresh();
+}
+
+void ListeningBar::match_by(MatchBy by) {
+  match_by_ = by;
+  find_match();
+}
+
+void ListeningBar::find_match() {
+  match_db_ = report_ ? match_gain_db(*report_, match_by_, loop_range_) : std::nullopt;
+  push_mix();
+}
+
+void ListeningBar::set_loop(std::optional<std::pair<double, double>> seconds) {
+  player_.set_loop(seconds);
+  loop_range_ = seconds;
+  find_match();
+  show_band(band_);
+}
+
+void ListeningBar::show_band(std::optional<std::pair<double, double>> hz) {
+  band_ = hz;
+  loop_->setEnabled(loop_range_ || band_);
+  QStringList words;
+  if (loop_range_) words << tr("%1 to %2").arg(clock(loop_range_->first, 1), clock(loop_range_->second, 1));
+  if (band_) words << tr("%1 to %2 Hz").arg(number(band_->first, 0), number(band_->second, 0));
+  loop_note_->setText(words.isEmpty() ? tr("no loop") : words.join("\n"));
+  refresh();
+}
+
+void ListeningBar::hear(Heard heard) {
+  mix_.heard = heard;
+  choice_->button(int(heard))->setChecked(true);
+  push_mix();
+}
+
+void ListeningBar::name_cause(const QString& cause) {
+  const bool short_name = cause.size() <= longest_in_button;
+  const QStringList names = cause.isEmpty() ? QStringList{tr("Master"), tr("Return"), tr("Residual")}
+                            : short_name
+                                ? QStringList{tr("Master"), tr("Without %1").arg(cause), tr("%1 alone").arg(cause)}
+                                : QStringList{tr("Master"), tr("Without"), tr("Alone")};
+  const QStringList hints =
+      cause.isEmpty() ? QStringList{tr("Hear the master"), tr("Hear the return"), tr("Hear the residual")}
+                      : QStringList{tr("Hear the master"), tr("Hear the return with this taken out: %1").arg(cause),
+                                    tr("Hear this alone: %1").arg(cause)};
+  for (int n = 0; n < 3; ++n) {
+    choice_->button(n)->setText(tr("%1 %2").arg(n + 1).arg(names[n]));
+    choice_->button(n)->setToolTip(tr("%1 (%2)").arg(hints[n]).arg(n + 1));
+  }
+}
+
+void ListeningBar::set_matched(bool on) { matched_->setChecked(on); }
+void ListeningBar::set_lift(int db) { lift_->setValue(db); }
+
+void ListeningBar::push_mix() {
+  const double db = matched_->isChecked() ? match_db_.value_or(0) : 0;
+  mix_.return_gain = std::pow(10.0, db / 20);
+  mix_.lift_db = lift_->value();
+  match_note_->setText(!match_db_ ? tr("nothing to match")
+                       : db == 0 && !matched_->isChecked()
+                           ? tr("return as it is")
+                           : tr("%1 dB, %2").arg((db >= 0 ? "+" : "") + number(db, 2), label_of(match_by_)));
+  lift_value_->setText(tr("lift %1 dB").arg(lift_->value()));
+  player_.set_mix(mix_);
+  player_.reset_meters();
+  emit heard_changed(mix_.heard, mix_.lift_db);
+}
+
+void ListeningBar::toggle_play() { player_.is_playing() ? player_.pause() : player_.play(); }
+
+}  // namespace heathmist::app

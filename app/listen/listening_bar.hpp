@@ -1,0 +1,65 @@
+// The listening bar: transport, what is heard, matched level, lift, loop, meters.
+#pragma once
+#include <QButtonGroup>
+#include <QHBoxLayout>
+#include <QLabel>
+#include <QSlider>
+#include <QTimer>
+#include <QToolButton>
+
+#include "app/listen/player.hpp"
+#include "core/delivery/match.hpp"
+
+namespace heathmist::app {
+
+class ListeningBar : public QWidget {
+  Q_OBJECT
+
+ public:
+  ListeningBar(Player& player, QWidget* parent = nullptr);
+  /// The pair that is heard; none: nothing to play.
+  void set_pair(std::shared_ptr<const NullReport> report);
+  void match_by(MatchBy by);
+  MatchBy matched_by() const { return match_by_; }
+  std::optional<double> match_db() const { return match_db_; }  ///< on the return, within the loop where there is one
+  void set_loop(std::optional<std::pair<double, double>> seconds);
+  void show_band(std::optional<std::pair<double, double>> hz);  ///< only this band is heard
+  void hear(Heard heard);
+  /// One cause by itself stands in place of the residual, and the return without it; no name: both as they are.
+  void name_cause(const QString& cause);
+  Heard heard() const { return mix_.heard; }
+  void set_matched(bool on);
+  bool matched() const { return matched_->isChecked(); }
+  void set_lift(int db);
+  int lift() const { return lift_->value(); }
+  void toggle_play();
+
+ signals:
+  void heard_changed(Heard heard, double lift_db);
+  void loop_cleared();
+
+ protected:
+  void resizeEvent(QResizeEvent* event) override;
+
+ private:
+  void push_mix();
+  void find_match();
+  void refresh();
+  void dress();
+  void make_meters(QHBoxLayout* row);
+  Player& player_;
+  MixSettings mix_;
+  std::optional<std::pair<double, double>> loop_range_, band_;
+  std::shared_ptr<const NullReport> report_;
+  MatchBy match_by_ = MatchBy::integrated;
+  std::optional<double> match_db_;
+  QToolButton *play_, *matched_, *loop_;
+  QButtonGroup* choice_;
+  QSlider* lift_;
+  QLabel *place_, *length_, *match_note_, *lift_value_, *loop_note_, *device_;
+  std::array<QLabel*, 5> values_{};  // M, S, I, true peak, correlation
+  QWidget* device_cell_ = nullptr;
+  QTimer meters_;
+};
+
+}  // namespace heathmist::app

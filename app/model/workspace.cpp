@@ -1,0 +1,398 @@
+#include "app/model/workspace.hpp"
+
+#include <QFileInfo>
+
+#include "app/theme/theme.hpp"
+#include "app/widgets/saving.hpp"
+#include "core/audio/fingerprint.hpp"
+#include "core/bench/armed.hpp"
+#include "core/printable.hpp"
+
+namespace heathmist::app {
+
+namespace {
+
+constexpr int merge_hold = 1;  // nudges of one trial in a row are one step of undo: odd numbers
+
+QString facts_words(const TrialSummary& s) {
+  const QString dot = QString::fromUtf8(" · ");
+  QString words =
+      clock(s.master_s, 0) + dot + number(s.master_rate_hz / 1000.0, s.master_rate_hz % 1000 ? 1 : 0) + " kHz";
+  if (s.master_bits > 0) words += dot + QString::number(s.master_bits) + (s.master_real ? " bit float" : " bit");
+  if (s.master_lufs) words += dot + number(*s.master_lufs, 1) + " LUFS";
+  return words;
+}
+
+FileRef ref_of(const QString& file) {
+  const std::filesystem::path path = QFileInfo(file).absoluteFilePath().toStdString();
+  return {path, {}};  // its mark is read by the way
+}
+
+}  // namespace
+
+Workspace::Workspace(QObject* parent) : QObject(parent) {
+  connect(&model_, &BenchModel::changed, this, [this] {
+    refresh();
+    request_current();
+  });
+  connect(&runner_, &TrialRunner::progressed, this, [this](const QString& id, double fraction) {
+    const Trial* trial = model_.bench().trial(id.toStdString());
+    const bool shown = id.toStdString() == current_ && current_result();
+    if (shown)
+      emit explaining(std::max(0.0, 2 * fraction - 1));
+    else if (trial)
+      emit progressed(
+          fraction < 0.5
+              ? tr("Laying %1 on its master, %2 %")
+                    .arg(QString::fromStdString(title_of(*trial)))
+                    .arg(int(200 * fraction))
+              : tr("Explaining %1, %2 %").arg(QString::fromStdString(title_of(*trial))).arg(int(200 * fraction - 100)),
+          fraction);
+  });
+  connect(&runner_, &TrialRunner::finished, this, [this](const QString& id) {
+    const auto result = runner_.result(id.toStdString());
+    const auto& bench = model_.bench();
+    const Trial* trial = bench.trial(id.toStdString());
+    if (!result || !trial || !(result->spec == *spec_of(trial->id))) return;  // wanted otherwise meanwhile
+    take(*result);
+    emit rows_changed();
+    if (trial->id == current_) emit trial_ready(result);
+    if (!result->why) return;  // its explanation is still to come
+    errands_.run({},
+                 [audio = bench.master_of(trial->id)->audio, of = *trial, result,
+                  summary = *state(trial->id).summary]() -> std::function<void()> {
+                   // of what the files held when they were measured: one that was changed meanwhile keeps nothing
+                   if (fingerprint(audio.file) == result->master_print &&
+                       (of.chain ? chain_fingerprint(*of.chain) : fingerprint(of.ret.file)) == result->ret_print)
+                     keep_summary(audio, of, summary);
+                   return {};
+                 });
+  });
+  connect(&watch_, &FileWatch::settled, this, [this](const QString& file) { look_for_changes({file.toStdString()}); });
+  connect(&runner_, &TrialRunner::rested, this, [this] {
+    request_rest();
+    if (!runner_.is_busy()) emit idle();
+  });
+  connect(&runner_, &TrialRunner::failed, this, [this](const QString& id, const QString& sentence) {
+    state(id.toStdString()).failure = sentence;
+    state(id.toStdString()).disarmed = is_disarmed(id.toStdString());
+    state(id.toStdString()).running = false;
+    emit rows_changed();
+    if (id.toStdString() == current_) emit trial_failed(sentence);
+  });
+  connect(&runner_, &TrialRunner::cancelled, this, [this](const QString& id) {
+    state(id.toStdString()).running = false;
+    emit rows_changed();
+    if (id.toStdString() == current_ && !current_result())
+      emit trial_failed(tr("Stopped before it was done. Choose the trial again to measure it."));
+  });
+}
+
+std::optional<TrialSpec> Workspace::spec_of(const std::string& trial_id) const {
+  const Trial* trial = model_.bench().trial(trial_id);
+  return trial ? std::optional(spec_of(*model_.bench().master_of(trial_id), *trial)) : std::nullopt;
+}
+
+TrialSpec Workspace::spec_of(const Master& master, const Trial& trial) const {
+  TrialSpec spec{trial.id,    master.audio.file,        trial.ret.file, trial.hold, model_.bench().floor,
+                 trial.chain, version_of(master, trial)};
+  if (!spec.floor) return spec;
+  const auto as_it_is = [this](FileRef& ref) {  // told by its version: a mark may be learned late
+    const auto it = versions_.find(ref.file);
+    ref.fingerprint = std::to_string(it == versions_.end() ? 0 : it->second);
+  };
+  as_it_is(spec.floor->recording);
+  if (spec.floor->master) as_it_is(*spec.floor->master);
+  return spec;
+}
+
+void Workspace::take(const TrialResult& result) {
+  auto summary = summary_of(*result.report);
+  for (const StageReport& s : result.stages)
+    if (s.encoded_bytes) summary.encoded_bytes = s.encoded_bytes, summary.bit_rate_bps = s.bit_rate_bps;
+  RowState& row = state(result.spec.id);
+  row.summary = summary, row.failure.clear(), row.running = false;
+  measured_as_[result.spec.id] = result.spec;
+  state(model_.bench().master_of(result.spec.id)->id).facts = facts_words(summary);
+}
+
+void Workspace::select(std::optional<Range> seconds) {
+  if (selection_ == seconds) return;
+  selection_ = seconds;
+  emit selection_changed();
+}
+
+void Workspace::select_band(std::optional<Range> hz) {
+  if (band_ == hz) return;
+  band_ = hz;
+  emit band_changed();
+}
+
+/// Numbers of a trial that is now held, made or pointed at otherwise, by whatever way, are no longer its own.
+void Workspace::drop_what_is_out_of_date() {
+  const auto is_of = [this](const TrialSpec& spec, const Master& m,
+                            const Trial& t) {  // the floor moves no number of a row
+    return spec.master == m.audio.file && spec.ret == t.ret.file && spec.hold == t.hold && spec.chain == t.chain &&
+           spec.version == version_of(m, t);
+  };
+  for (const Master& m : model_.bench().masters)
+    for (const Trial& t : m.trials) {
+      const auto measured = measured_as_.find(t.id);
+      if (measured == measured_as_.end() || is_of(measured->second, m, t)) continue;
+      measured_as_.erase(measured);
+      RowState& row = state(t.id);
+      row.summary.reset(), row.failure.clear(), row.looked_up = false;
+    }
+}
+
+/// The stages of a trial's chain that may not run here, and without which it cannot be made.
+std::vector<Stage> Workspace::disarmed_of(const std::string& trial_id) const {
+  std::vector<Stage> found;
+  const Trial* trial = model_.bench().trial(trial_id);
+  if (!trial || !trial->chain) return found;
+  for (const Stage* stage : disarmed_stages(*trial->chain, grant_here()))
+    if (capability_of(*stage) != Capability::write_file) found.push_back(*stage);
+  return found;
+}
+
+bool Workspace::is_disarmed(const std::string& trial_id) const { return !disarmed_of(trial_id).empty(); }
+
+QString Workspace::words_of_disarmed(const std::string& trial_id) const {
+  QStringList lines;
+  for (const Stage& stage : disarmed_of(trial_id))
+    lines << tr("It would %1").arg(QString::fromStdString(printable(deed_of(stage))));
+  return lines.join("\n");
+}
+
+void Workspace::retry_failed() {
+  stopped_ = false;
+  for (const Master& m : model_.bench().masters)
+    for (const Trial& t : m.trials) {
+      state(t.id).failure.clear();
+      state(t.id).disarmed = false;
+      if (t.chain && !disarmed_stages(*t.chain, grant_nothing).empty()) runner_.forget(t.id);  // it may do more now
+    }
+  emit rows_changed();
+  request_current();
+  if (!runner_.is_busy()) request_rest();
+}
+
+void Workspace::refresh() {
+  const auto all = heathmist::files_of(model_.bench());
+  set_files_in_use(all);
+  watch_.watch(all);
+  drop_what_is_out_of_date();
+  for (const Master& m : model_.bench().masters) {
+    if (auto& seen = seen_[m.id]; !(seen == m.audio)) look_up(m.id, seen = m.audio);
+    for (const Trial& t : m.trials) {
+      if (auto& seen = seen_[t.id]; !t.chain && !(seen == t.ret)) look_up(t.id, seen = t.ret);
+      if (!state(t.id).summary) look_up(m, t);
+      if (state(t.id).summary) state(m.id).facts = facts_words(*state(t.id).summary);
+    }
+  }
+  emit rows_changed();
+}
+
+/// What an earlier run found out about the trial.
+void Workspace::look_up(const Master& master, const Trial& trial) {
+  errands_.run(
+      "trial " + trial.id,
+      [this, owner = master.id, audio = master.audio, trial, spec = spec_of(master, trial)]() -> std::function<void()> {
+        const auto kept = kept_summary(audio, trial);
+        return [this, id = trial.id, owner, spec, kept] {
+          const auto now = spec_of(id);
+          if (!now || !(*now == spec)) return;
+          auto& row = state(id);
+          row.looked_up = true;
+          if (kept && !row.summary) {
+            row.summary = kept, measured_as_[id] = spec;
+            state(owner).facts = facts_words(*kept);
+            emit rows_changed();
+          }
+          if (!runner_.is_busy()) request_rest();
+        };
+      });
+}
+
+QStringList Workspace::open(const QString& bench_file) {
+  std::vector<std::string> notes;
+  const auto loaded = load_bench(bench_file.toStdString(), &notes);  // refuses before anything is let go
+  runner_.forget_all();
+  states_.clear();
+  seen_.clear();
+  measured_as_.clear();
+  prints_.clear();
+  versions_.clear();
+  current_.clear();
+  for (const Master& m : loaded.masters)
+    if (!m.trials.empty()) {
+      current_ = m.trials.front().id;
+      break;
+    }
+  model_.open(bench_file, loaded);
+  if (current_.empty()) emit nothing_selected();
+  QStringList told;
+  for (const auto& note : notes) told << QString::fromStdString(note);
+  return told;
+}
+
+void Workspace::add_files(const QStringList& files) {
+  const Master* under = model_.bench().master(current_);
+  if (!under) under = model_.bench().master_of(current_);
+  const Drop drop = sort_drop(files, under != nullptr);
+  const std::string owner = under ? under->id : std::string();
+  std::string first;
+  model_.edit(tr("Add files"), [&](Bench& bench) {
+    Master* master = drop.master.isEmpty() ? bench.master(owner) : nullptr;
+    if (!master) {
+      bench.masters.push_back({fresh_id(), title_of(drop.master).toStdString(), ref_of(drop.master), {}});
+      master = &bench.masters.back();
+    }
+    for (const QString& file : drop.returns) {
+      master->trials.push_back({fresh_id(), title_of(file).toStdString(), ref_of(file), {}});
+      if (first.empty()) first = master->trials.back().id;
+    }
+    if (first.empty()) first = master->id;
+  });
+  look_at(first);
+  emit rows_changed();
+}
+
+void Workspace::look_at(const std::string& id) {
+  current_ = id;
+  stopped_ = false;
+  const auto& bench = model_.bench();
+  if (const Trial* trial = bench.trial(id)) look_for_changes(files_of(*bench.master_of(id), *trial));
+  request_current();
+}
+
+std::shared_ptr<const TrialResult> Workspace::current_result() const {
+  const auto done = runner_.result(current_);
+  const auto spec = spec_of(current_);
+  const bool same_files = done && spec && done->spec.version == spec->version && done->spec.master == spec->master &&
+                          done->spec.ret == spec->ret;
+  return same_files ? done : nullptr;
+}
+
+void Workspace::request_current() {
+  const auto& bench = model_.bench();
+  if (const auto spec = spec_of(current_)) {
+    const auto done = runner_.result(current_);
+    if (done && done->spec == *spec) {
+      emit trial_ready(done);
+      if (done->why) return;
+    }
+    state(current_).running = true;
+    runner_.request(*spec, true);
+    if (!current_result()) emit measuring(name_of(current_));
+  } else if (const Master* master = bench.master(current_)) {
+    emit master_selected(QString::fromStdString(master->name));
+  } else {
+    emit nothing_selected();
+  }
+}
+
+void Workspace::request_rest() {
+  if (stopped_) return;
+  for (const Master& m : model_.bench().masters)
+    for (const Trial& t : m.trials)
+      if (const auto& row = state(t.id);
+          row.looked_up && !row.summary && row.failure.isEmpty() && row.file != FileState::missing) {
+        const TrialSpec spec = spec_of(m, t);
+        const auto done = runner_.result(t.id);
+        if (!done || !(done->spec == spec) || !done->why) return runner_.request(spec, false);
+        take(*done);
+        emit rows_changed();
+      }
+}
+
+FitHold Workspace::current_hold() const {
+  const Trial* trial = model_.bench().trial(current_);
+  return trial ? trial->hold : FitHold{};
+}
+
+QString Workspace::name_of(const std::string& id) const {
+  const auto& bench = model_.bench();
+  if (const Master* m = bench.master(id)) return QString::fromStdString(m->name);
+  const Trial* t = bench.trial(id);
+  return t ? QString::fromStdString(title_of(*t)) : QString();
+}
+
+void Workspace::hold(const FitHold& held, const QString& what) {
+  const std::string id = current_;
+  state(id).summary.reset();
+  model_.edit(
+      what,
+      [&](Bench& bench) {
+        if (Trial* trial = bench.trial(id)) trial->hold = held;
+      },
+      merge_hold + 2 * int(std::hash<std::string>()(id) & 0xffffff));
+}
+
+void Workspace::remove(const std::string& id) {
+  std::string next;
+  if (const Master* owner = model_.bench().master_of(id))
+    for (const Trial& t : owner->trials)
+      if (t.id != id) next = t.id;
+  if (id == current_) current_ = next;
+  model_.edit(tr("Remove"), [&](Bench& bench) {
+    std::erase_if(bench.masters, [&](const Master& m) { return m.id == id; });
+    for (Master& m : bench.masters) std::erase_if(m.trials, [&](const Trial& t) { return t.id == id; });
+  });
+}
+
+void Workspace::rename(const std::string& id, const QString& name) {
+  model_.edit(tr("Rename"), [&](Bench& bench) {
+    if (Master* m = bench.master(id)) m->name = name.toStdString();
+    if (Trial* t = bench.trial(id)) t->name = name.toStdString();
+  });
+}
+
+void Workspace::point_anew(const std::string& id, const QString& file) {
+  for (const Master& m : model_.bench().masters)
+    for (const Trial& t : m.trials)
+      if (m.id == id || t.id == id) state(t.id).failure.clear();
+  look_for_changes({ref_of(file).file});  // the same path may hold another take
+  model_.edit(tr("Point anew"), [&](Bench& bench) {
+    if (Master* m = bench.master(id)) m->audio = ref_of(file);
+    if (Trial* t = bench.trial(id)) t->ret = ref_of(file);
+  });
+}
+
+void Workspace::set_floor(const std::optional<Floor>& floor) {
+  model_.edit(floor ? tr("Set the floor of the route") : tr("Let the floor go"),
+              [&](Bench& bench) { bench.floor = floor; });
+}
+
+void Workspace::floor_from(const std::string& trial_id) {
+  const Trial* trial = model_.bench().trial(trial_id);
+  const Master* owner = model_.bench().master_of(trial_id);
+  if (trial && owner && !trial->chain) set_floor(Floor{trial->name, trial->ret, owner->audio});
+}
+
+void Workspace::exchange(const std::string& trial_id) {
+  model_.edit(tr("Exchange master and return"), [&](Bench& bench) {
+    Master* owner = bench.master_of(trial_id);
+    if (!owner || bench.trial(trial_id)->chain) return;
+    Trial trial = *bench.trial(trial_id);
+    std::erase_if(owner->trials, [&](const Trial& t) { return t.id == trial_id; });
+    Master turned{fresh_id(), trial.name, trial.ret, {}};
+    trial.name = owner->name;
+    trial.ret = owner->audio;
+    trial.hold = {};
+    trial.id = fresh_id();
+    current_ = trial.id;
+    turned.trials.push_back(trial);
+    if (owner->trials.empty())
+      *owner = turned;
+    else
+      bench.masters.push_back(turned);
+  });
+}
+
+void Workspace::cancel() {
+  stopped_ = true;
+  runner_.cancel();
+}
+
+}  // namespace heathmist::app

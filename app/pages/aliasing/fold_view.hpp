@@ -1,0 +1,33 @@
+// The fold calculator: between two rates, where each frequency lands, and what else lands there.
+#pragma once
+#include <QLabel>
+#include <QTableWidget>
+
+#include "app/plots/fold_plate.hpp"
+#include "app/widgets/number_field.hpp"
+
+namespace heathmist::app {
+
+class FoldView : public QWidget {
+  Q_OBJECT
+
+ public:
+  explicit FoldView(QWidget* parent = nullptr);
+  void ask(double from_hz, double to_hz, double tone_hz);
+  QString headline() const { return headline_->text(); }
+  FoldPlate* plate() const { return plate_; }
+  QTableWidget* landings() const { return landings_; }
+  QTableWidget* sources() const { return sources_; }
+  NumberField* tone() const { return tone_; }
+
+ private:
+  QWidget* make_head();
+  QTableWidget* make_table(const QStringList& heads, const QString& words, QWidget* parent);
+  void draw();
+  NumberField *from_, *to_, *tone_;
+  QLabel *headline_, *landings_title_, *sources_title_;
+  FoldPlate* plate_;
+  QTableWidget *landings_, *sources_;
+};
+
+}  // namespace heathmist::app

@@ -1,0 +1,60 @@
+// The ceiling search of one master: which gain keeps every encode under the limit, with the curve that proves it.
+#pragma once
+#include <QComboBox>
+#include <QDoubleSpinBox>
+#include <QLabel>
+#include <QPushButton>
+#include <QTableWidget>
+
+#include "app/model/task.hpp"
+#include "app/plots/graph_plate.hpp"
+#include "core/delivery/ceiling.hpp"
+
+namespace heathmist::app {
+
+class CeilingView : public QWidget {
+  Q_OBJECT
+
+ public:
+  explicit CeilingView(QWidget* parent = nullptr);
+  /// What is searched: a master's file, and the chains that a search makes sense for.
+  void set_subject(const QString& name, const std::filesystem::path& file, const std::vector<Chain>& chains);
+  /// What was found of it is not what it holds any more.
+  void forget(const std::filesystem::path& file);
+  void start();
+  void cancel() { task_.cancel(); }
+  bool is_running() const { return task_.is_running(); }
+  const Ceiling& found() const { return found_; }
+  QString headline() const { return headline_->text(); }
+  QTableWidget* table() const { return table_; }
+  QTableWidget* moments() const { return moments_; }
+  GraphPlate* plate() const { return plate_; }
+  QDoubleSpinBox* limit() const { return limit_; }
+  QComboBox* means() const { return means_; }
+
+ signals:
+  void opened(const heathmist::Chain& chain, double at_s);  ///< to the trial of that chain; at_s < 0: no moment
+  void rested();
+
+ private:
+  void take(size_t place, const CeilingAnswer& answer);
+  void show_found();
+  void show_answer(size_t place);
+  void draw();
+  void show_moments();
+  void refresh_state();
+  Task task_;
+  QString name_;
+  std::filesystem::path file_;
+  std::vector<Chain> chains_;
+  Ceiling found_;
+  int run_number_ = 0;  // what an earlier run still hands over is not taken
+  QLabel *headline_, *note_;
+  QDoubleSpinBox* limit_;
+  QComboBox* means_;
+  QPushButton* run_;
+  QTableWidget *table_, *moments_;
+  GraphPlate* plate_;
+};
+
+}  // namespace heathmist::app

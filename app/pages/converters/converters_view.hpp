@@ -1,0 +1,83 @@
+// The converter board: every converter there is, and every sweep that came back from elsewhere, for one pair of rates.
+#pragma once
+#include <QComboBox>
+#include <QLabel>
+#include <QPushButton>
+#include <QSplitter>
+#include <QTableWidget>
+
+#include "app/model/task.hpp"
+#include "app/plots/fold_plate.hpp"
+#include "core/boards/converter_board.hpp"
+
+namespace heathmist::app {
+
+class ConvertersView : public QWidget {
+  Q_OBJECT
+
+ public:
+  enum Column {
+    name_column,
+    picture_column,
+    grade_column,
+    folds_column,
+    where_column,
+    ripple_column,
+    edge_column,
+    rings_column,
+    delay_column,
+    thd_column,
+    speed_column,
+    columns
+  };
+  static constexpr int most_large = 3;
+
+  explicit ConvertersView(QWidget* parent = nullptr);
+  void start();
+  void cancel() { task_.cancel(); }
+  bool is_running() const { return task_.is_running(); }
+  void set_rates(int from_hz, int to_hz);
+  /// Only converters whose name holds this; empty: all.
+  void set_only(const QString& part) { only_ = part; }
+  /// Sweep probes that came back from some other program.
+  void bring(const QStringList& files);
+  /// Writes a probe at the rate that goes in, off the interface thread.
+  void write_probe_to(const std::string& kind, const Destination& to);
+  QTableWidget* table() const { return table_; }
+  const std::vector<BoardRow>& rows() const { return rows_; }
+  std::vector<FoldPlate*> shown_plates() const;
+  QString note() const { return note_->text(); }
+  QString sentence() const { return sentence_->text(); }
+  QString csv() const;
+
+ signals:
+  void rested();
+  void probe_written(bool whole, const QString& words);  ///< what to do with it, or what went wrong
+
+ private:
+  QWidget* make_head();
+  void make_table(QWidget* parent);
+  void run(std::function<void(const Job&, const std::function<void(BoardRow)>&)> work);
+  void take(BoardRow row);
+  void put(int at, size_t place);
+  void fill();
+  void draw();
+  void choose_returns();
+  void write_probe_file();
+  int from_hz() const { return from_->currentData().toInt(); }
+  int to_hz() const { return to_->currentData().toInt(); }
+  Task task_, writing_;
+  QString written_words_;
+  int run_number_ = 0;
+  double fraction_ = 0;
+  QString only_;
+  std::vector<BoardRow> rows_;
+  QComboBox *from_, *to_;
+  QLabel *note_, *sentence_;
+  QPushButton* run_;
+  QTableWidget* table_;
+  QSplitter* large_;
+  std::vector<FoldPlate*> plates_;
+};
+
+}  // namespace heathmist::app

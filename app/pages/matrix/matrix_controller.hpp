@@ -1,0 +1,23 @@
+// From a cell of the matrix to its trial; a probe signal is written as a file first.
+#pragma once
+#include "app/model/task.hpp"
+#include "app/pages/matrix/matrix_view.hpp"
+
+namespace heathmist::app {
+
+struct PageContext;
+
+class MatrixController : public QObject {
+  Q_OBJECT
+
+ public:
+  MatrixController(PageContext& context, MatrixView* view);
+  void open_cell(const MatrixRow& row, const Chain& chain);
+
+ private:
+  PageContext& context_;
+  Task writing_;
+  std::function<void()> then_;  // what waits for the probe's file
+};
+
+}  // namespace heathmist::app

@@ -1,0 +1,424 @@
+#include "app/pages/outlets/outlets_view.hpp"
+
+#include <QHeaderView>
+#include <QMenu>
+#include <QMessageBox>
+#include <QToolButton>
+#include <QVBoxLayout>
+#include <set>
+
+#include "app/pages/outlets/outlet_form.hpp"
+#include "app/theme/theme.hpp"
+#include "app/widgets/labels.hpp"
+#include "app/widgets/number_item.hpp"
+#include "core/bench/armed.hpp"
+
+namespace heathmist::app {
+
+namespace {
+
+QString signed_db(double value, int decimals = 1) { return (value > 0 ? "+" : "") + number(value, decimals); }
+
+QString dash() { return QString::fromUtf8("\u2013"); }
+
+NumberItem* level_item(std::optional<double> value, int decimals, bool with_sign = false) {
+  return new NumberItem(!value      ? dash()
+                        : with_sign ? signed_db(*value, decimals)
+                                    : number(*value, decimals),
+                        value.value_or(-1000));
+}
+
+}  // namespace
+
+OutletsView::OutletsView(LoudnessBoard& board, QWidget* parent) : QWidget(parent), board_(board) {
+  auto* rows = new QVBoxLayout(this);
+  rows->setContentsMargins(12, 8, 8, 8);
+  rows->setSpacing(5);
+  rows->addWidget(make_head());
+  headline_ = answer_label(this);
+  rows->addWidget(headline_);
+  make_table();
+  rows->addWidget(table_, 1);
+  auto* told = new QGridLayout;
+  told->setColumnStretch(1, 1);
+  told->setHorizontalSpacing(12);
+  int row = 0;
+  for (const auto& [caption, label] : {std::pair{tr("The file"), &file_words_}, {tr("The player"), &player_words_}}) {
+    auto* head = new QLabel(caption, this);
+    head->setFont(face(Type::body, true));
+    *label = new QLabel(this);
+    (*label)->setWordWrap(true);
+    (*label)->setMinimumHeight(34);
+    (*label)->setAlignment(Qt::AlignLeft | Qt::AlignTop);
+    told->addWidget(head, row, 0, Qt::AlignTop);
+    told->addWidget(*label, row++, 1);
+  }
+  rows->addLayout(told);
+  connect(&board_, &LoudnessBoard::measured, this, [this] {
+    stale_ = !isVisible();
+    if (!stale_) fill();
+  });
+  connect(&board_, &LoudnessBoard::rows_changed, this, &OutletsView::fill);
+  connect(&Theme::instance(), &Theme::changed, this, [this] {
+    table_->setRowCount(0);
+    fill();
+  });
+  connect(&task_, &Task::progressed, this, [this](double fraction) {
+    const auto left = task_.left_s(fraction);
+    note_->setText(left ? tr("encoding, about %1 left").arg(clock(*left, 0)) : tr("encoding…"));
+  });
+  connect(&task_, &Task::ended, this, [this](bool whole, const QString& failure) {
+    fill();
+    note_->setText(!failure.isEmpty() ? failure : whole ? QString() : tr("stopped"));
+    emit rested();
+  });
+  reload();
+}
+
+QWidget* OutletsView::make_head() {
+  auto* head = new QWidget(this);
+  auto* row = new QHBoxLayout(head);
+  row->setContentsMargins(0, 0, 0, 0);
+  row->setSpacing(6);
+  auto* title = title_label(tr("Outlets"), head);
+  row->addWidget(title);
+  row->addSpacing(6);
+  master_ = new QComboBox(head);
+  master_->setAccessibleName(tr("Which master"));
+  outlet_ = new QComboBox(head);
+  outlet_->setAccessibleName(tr("Which outlet"));
+  for (QComboBox* box : {master_, outlet_}) {
+    box->setMaximumWidth(190);
+    connect(box, &QComboBox::currentIndexChanged, this, &OutletsView::fill);
+    row->addWidget(box);
+  }
+  album_ = new QCheckBox(tr("as albums"), head);
+  album_->setToolTip(tr("Masters of one album count together where an outlet has a rule for albums"));
+  live_ = new QCheckBox(tr("live"), head);
+  live_->setToolTip(tr("The tolerance of live programmes counts, where the outlet has one"));
+  for (QCheckBox* box : {album_, live_}) {
+    connect(box, &QCheckBox::toggled, this, &OutletsView::fill);
+    row->addWidget(box);
+  }
+  note_ = note_label(head);
+  row->addWidget(note_, 1);
+  auto* own = new QToolButton(head);
+  own->setText(tr("Edit outlets"));
+  own->setPopupMode(QToolButton::InstantPopup);
+  auto* menu = new QMenu(own);
+  menu->addAction(tr("Edit the chosen row's outlet…"), this, [this] { edit(false); });
+  menu->addAction(tr("A new outlet…"), this, [this] { edit(true); });
+  menu->addAction(tr("Take my own version of it away"), this, &OutletsView::drop);
+  own->setMenu(menu);
+  row->addWidget(own);
+  auto* save = new QPushButton(tr("Save as CSV…"), head);
+  connect(save, &QPushButton::clicked, this, &OutletsView::save_csv);
+  row->addWidget(save);
+  run_ = new QPushButton(tr("Encode too"), head);
+  run_->setProperty("main", true);
+  run_->setToolTip(tr("Send what is shown through its outlets' encodes, and judge what is heard after them"));
+  connect(run_, &QPushButton::clicked, this, [this] { task_.is_running() ? task_.cancel() : run_encodes(); });
+  row->addWidget(run_);
+  return head;
+}
+
+void OutletsView::make_table() {
+  table_ = new QTableWidget(0, columns, this);
+  dress_table(table_, tr("What each outlet makes of each master"));
+  table_->setSelectionMode(QAbstractItemView::SingleSelection);
+  table_->setHorizontalHeaderLabels({tr("Master"), tr("Outlet"), tr("File must change by"), tr("Player"),
+                                     tr("Limited by"), tr("Heard at"), tr("True peak"), tr("Headroom"), tr("Verdict")});
+  for (const auto& [column, hint] :
+       {std::pair{int(file_column),
+                  tr("What the file itself would have to be turned by, dB; only where it must be at the target")},
+        {int(gain_column), tr("What the player turns by, dB; the file stays as it is")},
+        {int(limited_column), tr("What keeps the player from the target")},
+        {int(heard_column), tr("Integrated loudness as it is heard, LUFS")},
+        {int(peak_column), tr("True peak as it is heard, dBTP")},
+        {int(headroom_column), tr("Left unused under the highest true peak that is allowed, dB")}})
+    table_->horizontalHeaderItem(column)->setToolTip(hint);
+  table_->horizontalHeader()->setSectionResizeMode(QHeaderView::Interactive);
+  table_->horizontalHeader()->setSectionResizeMode(verdict_column, QHeaderView::Stretch);
+  for (const auto& [column, width] : {std::pair{int(master_column), 116},
+                                      {int(outlet_column), 156},
+                                      {int(file_column), 128},
+                                      {int(gain_column), 58},
+                                      {int(limited_column), 106},
+                                      {int(heard_column), 66},
+                                      {int(peak_column), 72},
+                                      {int(headroom_column), 74}})
+    table_->setColumnWidth(column, width);
+  for (int column : {int(file_column), int(gain_column), int(heard_column), int(peak_column), int(headroom_column)})
+    table_->horizontalHeaderItem(column)->setTextAlignment(Qt::AlignRight | Qt::AlignVCenter);
+  connect(table_, &QTableWidget::itemSelectionChanged, this, &OutletsView::say);
+}
+
+void OutletsView::follow(const std::string& master_id) {
+  const int at = master_->findData(QString::fromStdString(master_id));
+  if (followed_ == master_id || at <= 0) return;
+  followed_ = master_id;
+  master_->setCurrentIndex(at);
+}
+
+void OutletsView::reload() {
+  std::vector<std::string> refused;
+  outlets_ = known_outlets(&refused);
+  const QString before = outlet_->currentData().toString();
+  const QSignalBlocker quiet(outlet_);
+  outlet_->clear();
+  outlet_->addItem(tr("all outlets"), "");
+  for (const Outlet& o : outlets_) outlet_->addItem(QString::fromStdString(o.name), QString::fromStdString(o.key));
+  outlet_->setCurrentIndex(std::max(0, outlet_->findData(before)));
+  fill();
+  if (!refused.empty()) note_->setText(QString::fromStdString(refused.front()));
+}
+
+void OutletsView::show_bench(const Bench& bench) {
+  if (bench.masters == bench_.masters && bench.chains == bench_.chains) return;
+  const auto before_masters = std::exchange(bench_, bench).masters;
+  for (const Master& m : before_masters)  // what was encoded of another file is no longer its own
+    if (const Master* now = bench_.master(m.id); !now || now->audio.file != m.audio.file) {
+      std::erase_if(encoded_, [&](const auto& entry) { return entry.first.first == m.id; });
+      std::erase_if(failures_, [&](const auto& entry) { return entry.first.first == m.id; });
+    }
+  const QString before = master_->count() ? master_->currentData().toString() : QString("first");
+  const QSignalBlocker quiet(master_);
+  master_->clear();
+  master_->addItem(tr("all masters"), "");
+  for (const Master& m : bench_.masters) master_->addItem(QString::fromStdString(m.name), QString::fromStdString(m.id));
+  const int at = before == "first" ? std::min(1, master_->count() - 1) : master_->findData(before);
+  master_->setCurrentIndex(std::max(0, at));
+  fill();
+}
+
+std::shared_ptr<const AlbumLevels> OutletsView::album_of_master(const Master& master) {
+  if (!album_->isChecked()) return nullptr;
+  auto& levels = albums_[master.album];
+  if (levels) return levels;
+  std::vector<const Loudness*> masters;
+  for (const Master& m : bench_.masters)
+    if (const LoudnessRow* row = board_.row(m.id); row && row->measured && m.album == master.album)
+      masters.push_back(&row->measured->loudness);
+  return levels = std::make_shared<const AlbumLevels>(album_levels(masters));
+}
+
+void OutletsView::fill() {
+  const QString only_master = master_->currentData().toString(), only_outlet = outlet_->currentData().toString();
+  const int row_before = table_->currentRow();
+  const auto before = std::exchange(lines_, {});
+  albums_.clear();
+  for (const Master& m : bench_.masters) {
+    if (!only_master.isEmpty() && only_master.toStdString() != m.id) continue;
+    const LoudnessRow* row = board_.row(m.id);
+    if (!row || !row->measured) continue;
+    const auto album = album_of_master(m);
+    for (const Outlet& o : outlets_) {
+      if (!only_outlet.isEmpty() && only_outlet.toStdString() != o.key) continue;
+      const auto place = std::pair{m.id, o.key};
+      const auto made = encoded_.find(place);
+      const auto encoded = made == encoded_.end() ? nullptr : made->second;
+      const auto failed = failures_.find(place);
+      lines_.push_back({m.id, QString::fromStdString(m.name), m.audio.file, o,
+                        deliver(o, row->measured->loudness,
+                                {album.get(), encoded ? &encoded->loudness : nullptr, live_->isChecked(),
+                                 row->dialogue ? std::optional(row->dialogue->lufs) : std::nullopt}),
+                        row->measured, encoded, failed == failures_.end() ? QString() : failed->second});
+    }
+  }
+  {
+    const QSignalBlocker quiet(table_);
+    table_->setSortingEnabled(false);
+    table_->setRowCount(int(lines_.size()));
+    table_->setColumnHidden(master_column, !only_master.isEmpty());
+    table_->setColumnHidden(outlet_column, !only_outlet.isEmpty() && only_master.isEmpty());
+    for (size_t n = 0; n < lines_.size(); ++n)
+      if (n >= before.size() || before[n] != lines_[n] || !table_->item(int(n), master_column)) put_line(int(n), n);
+    table_->setSortingEnabled(false);
+    if (!lines_.empty()) table_->selectRow(std::clamp(row_before, 0, int(lines_.size()) - 1));
+  }
+  run_->setText(task_.is_running() ? tr("Cancel") : tr("Encode too"));
+  if (!task_.is_running())
+    note_->setText(board_.is_running()      ? tr("measuring…")
+                   : bench_.masters.empty() ? tr("drop masters on the ledger")
+                                            : QString());
+  say();
+  say_album();
+}
+
+void OutletsView::put_line(int row, size_t place) {
+  const Line& line = lines_[place];
+  const Delivery& d = line.delivery;
+  auto* master = new QTableWidgetItem(line.master);
+  master->setData(Qt::UserRole, qulonglong(place));
+  table_->setItem(row, master_column, master);
+  auto* outlet = new QTableWidgetItem(QString::fromStdString(line.outlet.name));
+  outlet->setToolTip(QString::fromStdString(line.outlet.what));
+  table_->setItem(row, outlet_column, outlet);
+  table_->setItem(row, file_column, level_item(d.file_change_db, 1, true));
+  table_->setItem(
+      row, gain_column,
+      level_item(line.outlet.turns == Outlet::Turns::none ? std::nullopt : std::optional(d.gain_db), 1, true));
+  table_->setItem(row, limited_column,
+                  new QTableWidgetItem(d.limited == Delivery::Limited::nothing ? QString() : label_of(d.limited)));
+  table_->setItem(row, heard_column, level_item(d.loudness_lufs, 1));
+  table_->setItem(row, peak_column, level_item(d.true_peak_dbtp, 2));
+  table_->setItem(row, headroom_column, level_item(d.headroom_db, 1));
+  QString words =
+      d.passes() ? tr("passes") : QString::fromStdString(d.faults.front()).section(',', 0, 0);  // in full below
+  if (!line.failure.isEmpty()) words = line.failure;
+  auto* verdict = new QTableWidgetItem(words);
+  verdict->setForeground(colour(d.passes() && line.failure.isEmpty() ? Role::moss : Role::rust));
+  QStringList all;
+  for (const auto& fault : d.faults) all << QString::fromStdString(fault);
+  verdict->setToolTip(all.join('\n'));
+  table_->setItem(row, verdict_column, verdict);
+}
+
+void OutletsView::say() {
+  const auto rows = table_->selectionModel()->selectedRows(master_column);
+  if (rows.isEmpty()) {
+    file_words_->clear();
+    player_words_->clear();
+    headline_->setText(bench_.masters.empty() ? tr("What will become of it where it is going?") : tr("Measuring…"));
+    return;
+  }
+  const Line& line = lines_[size_t(rows.front().data(Qt::UserRole).toULongLong())];
+  const Delivery& d = line.delivery;
+  const Outlet& o = line.outlet;
+  const auto measured = d.anchor_lufs ? d.anchor_lufs : line.own->loudness.integrated_lufs;
+  const QString loud = measured ? number(*measured, 1) + " LUFS" : tr("silence");
+  QString file = d.file_change_db ? tr("%1 wants the file itself at %2 LUFS. It is at %3: turn it by %4 dB.")
+                                        .arg(QString::fromStdString(o.name), number(o.target_lufs, 1), loud,
+                                             signed_db(*d.file_change_db))
+                                  : tr("The file stays as it is, at %1.").arg(loud);
+  for (const auto& fault : d.faults) file += " " + QString::fromStdString(fault);
+  if (!d.note.empty()) file += " " + QString::fromStdString(d.note);
+  if (!o.edition.empty()) file += " " + tr("Numbers: %1.").arg(QString::fromStdString(o.edition));
+  if (o.encode)
+    file += " " + (line.encoded
+                       ? tr("It is sent as %1: judged after that.").arg(QString::fromStdString(label_of(*o.encode)))
+                       : tr("It is sent as %1, which is not in these numbers yet.")
+                             .arg(QString::fromStdString(label_of(*o.encode))));
+  file_words_->setText(file);
+  QString player =
+      o.turns == Outlet::Turns::none
+          ? tr("Plays it as it comes: heard at %1 LUFS.").arg(d.loudness_lufs ? number(*d.loudness_lufs, 1) : dash())
+          : tr("Turns it by %1 dB: heard at %2 LUFS, target %3.")
+                .arg(signed_db(d.gain_db), d.loudness_lufs ? number(*d.loudness_lufs, 1) : dash(),
+                     number(o.target_lufs, 1));
+  if (d.limited == Delivery::Limited::down_only) player += " " + tr("It does not lift what is quiet.");
+  if (d.limited == Delivery::Limited::ceiling)
+    player +=
+        " " +
+        tr("It lifts no further, as true peaks would pass %1 dBTP.").arg(number(o.lift_ceiling_dbtp.value_or(0), 1));
+  player_words_->setText(player);
+  size_t passed = 0;
+  for (const Line& l : lines_) passed += l.delivery.passes();
+  headline_->setText(tr("%1 of %2 pass.").arg(passed).arg(lines_.size()));
+}
+
+/// What the album is together, and which rule keeps its quiet song quiet.
+void OutletsView::say_album() {
+  if (!album_->isChecked() || bench_.masters.empty()) return;
+  const QString only = master_->currentData().toString();
+  const Master* one = only.isEmpty() ? &bench_.masters.front() : bench_.master(only.toStdString());
+  if (!one) return;
+  const auto album = album_of_master(*one);
+  if (!album || !album->whole.integrated_lufs || album->loudest_lufs == album->quietest_lufs) return;
+  const Loudness& whole = album->whole;
+  headline_->setText(headline_->text() + " " +
+                     tr("The album%1: %2 LUFS, %3 dBTP. A gain for the album keeps its quietest song %4 LU under the "
+                        "loudest; a gain for each track makes them equal.")
+                         .arg(one->album.empty() ? QString() : " " + QString::fromStdString(one->album),
+                              number(*whole.integrated_lufs, 1), number(whole.true_peak_dbtp.value_or(0), 2),
+                              number(*album->loudest_lufs - *album->quietest_lufs, 1)));
+}
+
+void OutletsView::run_encodes() {
+  struct Order {
+    std::pair<std::string, std::string> place;
+    std::filesystem::path file;
+    Chain chain;
+  };
+  std::vector<Order> orders;
+  for (const Line& line : lines_)
+    if (line.outlet.encode && !line.encoded)
+      orders.push_back({{line.master_id, line.outlet.key}, line.file, *line.outlet.encode});
+  if (orders.empty()) {
+    note_->setText(tr("no outlet shown has an encode that was not run"));
+    return;
+  }
+  task_.start([this, run = ++run_number_, orders](const Job& job) {
+    for (size_t k = 0; k < orders.size(); ++k) {
+      std::shared_ptr<const Measured> made;
+      QString failure;
+      try {
+        made = std::make_shared<Measured>(measure_return(
+            orders[k].file, orders[k].chain,
+            job.part(double(k) / double(orders.size()), double(k + 1) / double(orders.size())), grant_here()));
+      } catch (const Cancelled&) {
+        throw;
+      } catch (const std::exception& error) {
+        failure = QString::fromUtf8(error.what());
+      }
+      QMetaObject::invokeMethod(
+          this,
+          [this, run, place = orders[k].place, made, failure] {
+            if (run != run_number_) return;
+            encoded_[place] = made;
+            failures_[place] = failure;
+            fill();
+          },
+          Qt::QueuedConnection);
+    }
+  });
+  fill();
+}
+
+const Outlet* OutletsView::chosen_outlet() const {
+  const auto rows = table_->selectionModel()->selectedRows(master_column);
+  return rows.isEmpty() ? nullptr : &lines_[size_t(rows.front().data(Qt::UserRole).toULongLong())].outlet;
+}
+
+void OutletsView::edit(bool fresh) {
+  const Outlet* chosen = chosen_outlet();
+  Outlet outlet = chosen ? *chosen : Outlet{};
+  if (fresh) outlet.key.clear(), outlet.name.clear(), outlet.shipped = false;
+  OutletForm form(outlet, bench_.chains, this);
+  if (form.exec() != QDialog::Accepted) return;
+  try {
+    const Outlet changed = form.outlet();
+    std::erase_if(encoded_, [&](const auto& entry) { return entry.first.second == changed.key; });
+    std::erase_if(failures_, [&](const auto& entry) { return entry.first.second == changed.key; });
+    save_outlet(changed);
+    reload();
+  } catch (const std::exception& error) {
+    QMessageBox::warning(this, tr("The outlet was not saved"), QString::fromUtf8(error.what()));
+  }
+}
+
+void OutletsView::drop() {
+  const Outlet* chosen = chosen_outlet();
+  if (!chosen) return;
+  const bool gone = drop_outlet(chosen->key);
+  reload();
+  if (!gone) note_->setText(tr("this one ships with the program"));
+}
+
+QString OutletsView::csv() const {
+  std::vector<Json> rows;
+  for (const Line& line : lines_) {
+    rows.push_back(delivery_json(line.outlet, line.delivery));
+    rows.back()["file"] = line.master.toStdString();
+  }
+  return QString::fromStdString(csv_of(rows));
+}
+
+void OutletsView::showEvent(QShowEvent* event) {
+  if (std::exchange(stale_, false)) fill();
+  QWidget::showEvent(event);
+}
+
+void OutletsView::save_csv() { save_table(this, "outlets.csv", csv()); }
+
+}  // namespace heathmist::app

@@ -1,0 +1,95 @@
+// What every outlet makes of every master: what it asks of the file, what its player does, what is heard in the end.
+#pragma once
+#include <QCheckBox>
+#include <QComboBox>
+#include <QLabel>
+#include <QPushButton>
+#include <QTableWidget>
+
+#include "app/model/loudness_board.hpp"
+#include "core/delivery/outlet.hpp"
+
+namespace heathmist::app {
+
+class OutletsView : public QWidget {
+  Q_OBJECT
+
+ public:
+  enum Column {
+    master_column,
+    outlet_column,
+    file_column,
+    gain_column,
+    limited_column,
+    heard_column,
+    peak_column,
+    headroom_column,
+    verdict_column,
+    columns
+  };
+
+  explicit OutletsView(LoudnessBoard& board, QWidget* parent = nullptr);
+  void show_bench(const Bench& bench);
+  /// Shows the master of the trial that is looked at, once for each master.
+  void follow(const std::string& master_id);
+  QTableWidget* table() const { return table_; }
+  QComboBox* master() const { return master_; }
+  QComboBox* outlet() const { return outlet_; }
+  QCheckBox* album() const { return album_; }
+  QString headline() const { return headline_->text(); }
+  QString file_words() const { return file_words_->text(); }
+  QString player_words() const { return player_words_->text(); }
+  void reload();       ///< reads the outlets again
+  void run_encodes();  ///< sends what is shown through the encodes of its outlets
+  void cancel() { task_.cancel(); }
+  bool is_running() const { return task_.is_running(); }
+  QString csv() const;
+
+ signals:
+  void rested();
+
+ protected:
+  void showEvent(QShowEvent* event) override;
+
+ private:
+  struct Line {
+    std::string master_id;
+    QString master;
+    std::filesystem::path file;
+    Outlet outlet;
+    Delivery delivery;
+    std::shared_ptr<const Measured> own, encoded;
+    QString failure;
+    bool operator==(const Line&) const = default;
+  };
+  QWidget* make_head();
+  void make_table();
+  void fill();
+  void put_line(int row, size_t place);
+  void say();
+  void say_album();
+  void edit(bool fresh);
+  void drop();
+  void save_csv();
+  /// Of the album a master belongs to; none where albums do not count. Worked out once for each album.
+  std::shared_ptr<const AlbumLevels> album_of_master(const Master& master);
+  std::map<std::string, std::shared_ptr<const AlbumLevels>> albums_;  // by name; of what is measured by now
+  const Outlet* chosen_outlet() const;
+  LoudnessBoard& board_;
+  Bench bench_;
+  std::string followed_;
+  std::vector<Outlet> outlets_;
+  std::vector<Line> lines_;
+  std::map<std::pair<std::string, std::string>, std::shared_ptr<const Measured>> encoded_;  // by master and outlet
+  std::map<std::pair<std::string, std::string>, QString> failures_;
+  Task task_;
+  int run_number_ = 0;
+  bool stale_ = false;  ///< numbers came while it was hidden
+  QComboBox *master_, *outlet_;
+  QCheckBox *album_, *live_;
+  QPushButton* run_;
+  QLabel *headline_, *note_, *file_words_, *player_words_;
+  QTableWidget* table_;
+};
+
+}  // namespace heathmist::app

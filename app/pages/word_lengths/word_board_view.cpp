@@ -1,0 +1,290 @@
+#include "app/pages/word_lengths/word_board_view.hpp"
+
+#include <QHeaderView>
+#include <QSplitter>
+#include <QVBoxLayout>
+#include <algorithm>
+#include <set>
+
+#include "app/widgets/labels.hpp"
+#include "app/widgets/number_item.hpp"
+#include "core/compare/json.hpp"
+
+namespace heathmist::app {
+
+namespace {
+
+constexpr int rate_hz = 48000, points = 400;
+constexpr double name_at_hz = 8000, shown_error_db = 1;
+constexpr size_t most_named = 6;  // more names than that cover what they name
+
+/// From faint to full ink as bits go up; the chosen cut is heavier.
+QColor ink_for(const WordCut& cut) {
+  const QColor full = colour(Role::ink), faint = colour(Role::soft);
+  const float t = float(cut.bits - 8) / 16;
+  return QColor::fromRgbF(faint.redF() + t * (full.redF() - faint.redF()),
+                          faint.greenF() + t * (full.greenF() - faint.greenF()),
+                          faint.blueF() + t * (full.blueF() - faint.blueF()));
+}
+
+Qt::PenStyle style_for(const WordCut& cut) {
+  return cut.dither == "none"          ? Qt::DashLine
+         : cut.dither == "rectangular" ? Qt::DashDotLine
+         : cut.dither == "gaussian"    ? Qt::DashDotDotLine
+                                       : Qt::SolidLine;
+}
+
+}  // namespace
+
+WordBoardView::WordBoardView(QWidget* parent) : QWidget(parent) {
+  auto* rows = new QVBoxLayout(this);
+  rows->setContentsMargins(12, 4, 6, 6);
+  rows->setSpacing(4);
+  rows->addWidget(make_head());
+  rows->addWidget(headline_ = answer_label(this));
+  auto* split = new QSplitter(Qt::Vertical, this);
+  split->setHandleWidth(1);
+  auto* plates = new QSplitter(Qt::Horizontal, split);
+  plates->setHandleWidth(1);
+  densities_ =
+      new LinesPlate("word-lengths", tr("Noise of each word length, dBFS per root Hz, theory dotted"), false, plates);
+  densities_->set_depth(170, -290);
+  densities_->set_legend(false);
+  levels_ = new GraphPlate("low-levels", tr("What comes back of a tone, by what went in, theory dotted"), plates);
+  levels_->set_axes(tr("tone that went in, dBFS"), tr("came back, dB more or less"));
+  for (QWidget* plate : {static_cast<QWidget*>(densities_), static_cast<QWidget*>(levels_)})
+    plate->setMinimumSize(200, 160);
+  plates->setSizes({430, 360});
+  make_table(split);
+  split->setSizes({400, 180});
+  rows->addWidget(split, 1);
+  connect(&task_, &Task::progressed, this, [this](double fraction) {
+    const auto left = task_.left_s(fraction);
+    note_->setText(left && *left > 1 ? tr("about %1 left").arg(clock(*left, 0)) : tr("cutting…"));
+  });
+  connect(&task_, &Task::ended, this, [this](bool whole, const QString& failure) {
+    run_->setText(tr("Run"));
+    note_->setText(!failure.isEmpty() ? failure : whole ? QString() : tr("stopped"));
+    draw();
+    emit rested();
+  });
+  connect(&Theme::instance(), &Theme::changed, this, &WordBoardView::draw);
+  draw();
+}
+
+QWidget* WordBoardView::make_head() {
+  auto* head = new QWidget(this);
+  auto* row = new QHBoxLayout(head);
+  row->setContentsMargins(0, 0, 0, 0);
+  row->setSpacing(6);
+  auto choice = [&](const QString& hint, const std::vector<std::pair<QString, QVariant>>& items, int initial) {
+    auto* box = new QComboBox(head);
+    for (const auto& [text, value] : items) box->addItem(text, value);
+    box->setCurrentIndex(initial);
+    box->setToolTip(hint);
+    box->setAccessibleName(hint);
+    connect(box, &QComboBox::currentIndexChanged, this, &WordBoardView::fill);
+    row->addWidget(box);
+    return box;
+  };
+  bits_ = choice(tr("Which word lengths are shown"),
+                 {{tr("all word lengths"), 0},
+                  {tr("8 bit"), 8},
+                  {tr("12 bit"), 12},
+                  {tr("16 bit"), 16},
+                  {tr("20 bit"), 20},
+                  {tr("24 bit"), 24}},
+                 0);
+  dither_ = choice(tr("With which dither"),
+                   {{tr("every dither"), ""},
+                    {tr("no dither"), "none"},
+                    {tr("RPDF"), "rectangular"},
+                    {tr("TPDF"), "triangular"},
+                    {tr("high-passed TPDF"), "triangular_high"},
+                    {tr("Gaussian"), "gaussian"}},
+                   3);
+  row->addWidget(note_ = note_label(head), 1);
+  hear_ = new QPushButton(tr("Hear a fade through it"), head);
+  hear_->setToolTip(
+      tr("A chord that fades away under the last step, before and after the cut, turned up so that it can be heard"));
+  connect(hear_, &QPushButton::clicked, this, &WordBoardView::hear);
+  row->addWidget(hear_);
+  auto* save = new QPushButton(tr("Save as CSV…"), head);
+  connect(save, &QPushButton::clicked, this, [this] { save_table(this, "word-lengths.csv", csv()); });
+  row->addWidget(save);
+  run_ = new QPushButton(tr("Run"), head);
+  run_->setProperty("main", true);
+  run_->setObjectName("run");
+  run_->setToolTip(tr("Cut a tone and a fading tone to every word length with every dither, and read what is left"));
+  connect(run_, &QPushButton::clicked, this, [this] { task_.is_running() ? task_.cancel() : start(); });
+  row->addWidget(run_);
+  return head;
+}
+
+void WordBoardView::make_table(QWidget* parent) {
+  table_ = new QTableWidget(0, columns, parent);
+  dress_table(table_, tr("Word lengths and dithers"));
+  table_->setHorizontalHeaderLabels(
+      {tr("Cut to"), tr("Noise, dBFS"), tr("Theory, dBFS"), tr("A-weighted, dBFS"), tr("Linear within, dB")});
+  for (const auto& [column, hint] :
+       {std::pair{int(noise_column), tr("Of the error, 20 Hz to 20 kHz, with 997 Hz at −20 dBFS on the way")},
+        {int(theory_column), tr("Of rounding and dither together")},
+        {int(linear_column),
+         tr("The greatest departure of a tone's level, where noise lets it be read within 0.1 dB")}})
+    table_->horizontalHeaderItem(column)->setToolTip(hint);
+  table_->horizontalHeader()->setSectionResizeMode(name_column, QHeaderView::Stretch);
+  for (int column = noise_column; column < columns; ++column) table_->setColumnWidth(column, 124);
+  right_heads(table_, noise_column);
+  table_->setMinimumHeight(90);
+  table_->setSortingEnabled(true);
+  table_->horizontalHeader()->setSortIndicator(noise_column, Qt::DescendingOrder);
+  connect(table_, &QTableWidget::itemSelectionChanged, this, &WordBoardView::draw);
+}
+
+void WordBoardView::start() {
+  run_->setText(tr("Cancel"));
+  rows_.clear();
+  fill();
+  task_.start([this, run = ++run_number_](const Job& job) {
+    const auto cuts = board_cuts();
+    for_each_segment(
+        int64_t(cuts.size()), job, [] { return 0; },
+        [&](int, int64_t n) {
+          auto row = std::make_shared<WordRow>(read_word_cut(cuts[size_t(n)], rate_hz, Job{job.stop, {}, 1}));
+          QMetaObject::invokeMethod(
+              this,
+              [this, run, row] {
+                if (run != run_number_) return;
+                rows_.push_back(std::move(*row));
+                fill();
+              },
+              Qt::QueuedConnection);
+        });
+  });
+}
+
+bool WordBoardView::is_in(const WordCut& cut) const {
+  const int bits = bits_->currentData().toInt();
+  const std::string dither = dither_->currentData().toString().toStdString();
+  return (bits == 0 || bits == cut.bits) && (dither.empty() || dither == cut.dither);
+}
+
+void WordBoardView::show_only(int bits, const std::string& dither) {
+  bits_->setCurrentIndex(std::max(0, bits_->findData(bits)));
+  dither_->setCurrentIndex(std::max(0, dither_->findData(QString::fromStdString(dither))));
+}
+
+void WordBoardView::fill() {
+  const QSignalBlocker quiet(table_);
+  const WordRow* before = chosen();
+  const std::optional<WordCut> kept = before ? std::optional(before->cut) : std::nullopt;
+  table_->setSortingEnabled(false);
+  table_->setRowCount(0);
+  for (size_t n = 0; n < rows_.size(); ++n) {
+    const WordRow& r = rows_[n];
+    if (!is_in(r.cut)) continue;
+    const int at = table_->rowCount();
+    table_->insertRow(at);
+    auto* name = new QTableWidgetItem(QString::fromStdString(label_of(r.cut)));
+    name->setData(Qt::UserRole, qulonglong(n));
+    table_->setItem(at, name_column, name);
+    for (const auto& [column, value, decimals] : {std::tuple{int(noise_column), r.noise_dbfs, 2},
+                                                  {int(theory_column), r.theory_dbfs, 2},
+                                                  {int(weighted_column), r.noise_a_dbfs, 2},
+                                                  {int(linear_column), std::abs(r.worst_linearity_db), 2}})
+      table_->setItem(at, column, new NumberItem(number(value, decimals), value));
+  }
+  table_->setSortingEnabled(true);
+  for (int at = 0; kept && at < table_->rowCount(); ++at)
+    if (rows_[table_->item(at, 0)->data(Qt::UserRole).toULongLong()].cut == *kept) table_->selectRow(at);
+  draw();
+}
+
+const WordRow* WordBoardView::chosen() const {
+  const auto rows = table_->selectionModel()->selectedRows(name_column);
+  if (rows.isEmpty()) return nullptr;
+  const auto place = rows.front().data(Qt::UserRole).toULongLong();
+  return place < rows_.size() ? &rows_[place] : nullptr;
+}
+
+std::vector<NamedLine> WordBoardView::density_lines() const {
+  std::vector<NamedLine> lines;
+  Showing showing;
+  showing.unit = SpectrumUnit::per_root_hz, showing.points = points, showing.high_hz = rate_hz / 2.0;
+  for (const WordRow& r : rows_) {
+    if (!is_in(r.cut)) continue;
+    const bool heavy = chosen() == &r;
+    SpectrumLine curve = smoothed(r.error.average, showing.low_hz, showing.high_hz, points, true, 12);
+    const double shift = 10 * std::log10(2 / r.error.average.bin_hz);
+    for (double& db : curve.db) db += shift;
+    NamedLine theory{tr("%1, theory").arg(QString::fromStdString(label_of(r.cut))),
+                     curve.hz,
+                     {},
+                     colour(Role::straw),
+                     Qt::DotLine,
+                     false,
+                     1.6};
+    for (const double hz : curve.hz) theory.db.push_back(theory_per_root_hz(r.cut, hz, rate_hz));
+    lines.push_back({QString::fromStdString(label_of(r.cut)), std::move(curve.hz), std::move(curve.db), ink_for(r.cut),
+                     style_for(r.cut), false, heavy ? 2.4 : 1.2});
+    lines.push_back(std::move(theory));
+  }
+  return lines;
+}
+
+std::vector<LineMark> WordBoardView::density_words() const {
+  std::vector<LineMark> words;
+  std::set<int> named;
+  for (const WordRow& r : rows_)
+    if (is_in(r.cut) && (chosen() == &r || named.insert(r.cut.bits).second))
+      words.push_back({name_at_hz, theory_per_root_hz(r.cut, name_at_hz, rate_hz),
+                       QString::fromStdString(label_of(r.cut)), colour(Role::ink), false});
+  return words;
+}
+
+std::vector<Series> WordBoardView::level_series() const {
+  std::vector<Series> all;
+  for (const WordRow& r : rows_) {
+    if (!is_in(r.cut)) continue;
+    Series read{QString::fromStdString(label_of(r.cut)), {}, {}, {}, ink_for(r.cut), style_for(r.cut), true};
+    Series theory{"", {}, {}, {}, colour(Role::straw), Qt::DotLine, true, false};
+    for (const LevelPoint& p : r.levels) {
+      if (p.out_dbfs && p.error_db < shown_error_db) {
+        read.xs.push_back(p.in_dbfs), read.ys.push_back(*p.out_dbfs - p.in_dbfs);
+        read.errors.push_back(p.error_db);
+      }
+      if (p.theory_dbfs) theory.xs.push_back(p.in_dbfs), theory.ys.push_back(*p.theory_dbfs - p.in_dbfs);
+    }
+    all.push_back(std::move(read));
+    all.push_back(std::move(theory));
+  }
+  if (all.size() > 2 * most_named)
+    for (Series& s : all) s.name.clear();
+  if (!all.empty()) all.back().name = tr("theory");
+  return all;
+}
+
+void WordBoardView::draw() {
+  densities_->show_lines([this] { return density_lines(); }, [this] { return density_words(); });
+  levels_->show_series([this] { return level_series(); });
+  const WordRow* row = chosen();
+  hear_->setEnabled(row != nullptr);
+  headline_->setText(
+      row ? QString("%1: %2").arg(QString::fromStdString(label_of(row->cut)), QString::fromStdString(label_of(*row)))
+      : !rows_.empty() ? tr("Choose a word length to read it in words and to hear a fade through it.")
+      : task_.is_running()
+          ? tr("Cutting…")
+          : tr("What does each word length leave, and how true do low levels stay? Run reads them all."));
+}
+
+void WordBoardView::hear() {
+  if (const WordRow* row = chosen()) emit hear_wanted(row->cut);
+}
+
+QString WordBoardView::csv() const {
+  std::vector<Json> table;
+  for (const WordRow& row : rows_) table.push_back(word_line(row));
+  return QString::fromStdString(csv_of(table));
+}
+
+}  // namespace heathmist::app

@@ -1,0 +1,122 @@
+#include "app/plots/plate.hpp"
+
+#include <QBuffer>
+#include <QSvgGenerator>
+
+#include "app/theme/theme.hpp"
+
+namespace heathmist::app {
+
+Plate::Plate(QWidget* parent) : QCustomPlot(parent) {
+  setPlottingHint(QCP::phCacheLabels, true);
+  setPlottingHint(QCP::phFastPolylines, true);
+  setFocusPolicy(Qt::StrongFocus);
+  connect(&Theme::instance(), &Theme::changed, this, [this] {
+    recolour();
+    replot();
+  });
+}
+
+void Plate::dress(QCPAxisRect* rect) {
+  setBackground(colour(Role::ground));
+  rect->setBackground(colour(Role::sheet));
+  for (QCPAxis* axis : rect->axes()) {
+    axis->setBasePen(QPen(colour(Role::rule)));
+    axis->setTickPen(Qt::NoPen);
+    axis->setSubTickPen(Qt::NoPen);
+    axis->setTickLabelColor(colour(Role::soft));
+    axis->setTickLabelFont(face(Type::small));
+    axis->setLabelColor(colour(Role::soft));
+    axis->setLabelFont(face(Type::small));
+    axis->grid()->setPen(QPen(colour(Role::faint)));
+    axis->grid()->setZeroLinePen(QPen(colour(Role::faint)));
+  }
+}
+
+QCPItemText* Plate::corner_text(QCPAxisRect* rect, double x, Qt::Alignment side) {
+  auto* text = new QCPItemText(this);
+  text->position->setAxisRect(rect);
+  text->position->setType(QCPItemPosition::ptAxisRectRatio);
+  text->position->setCoords(x, 0.03);
+  text->setPositionAlignment(side | Qt::AlignTop);
+  text->setClipAxisRect(rect);
+  return text;
+}
+
+void Plate::write_picture(const Destination& to) {
+  QByteArray bytes;
+  QBuffer buffer(&bytes);
+  buffer.open(QIODevice::WriteOnly);
+  const auto ending = to.file.extension().string();
+  if (ending == ".png") {
+    toPixmap(width(), height(), 2).save(&buffer, "PNG");
+  } else {
+    QSvgGenerator generator;
+    generator.setOutputDevice(&buffer);
+    generator.setSize(size());
+    generator.setViewBox(QRect(QPoint(), size()));
+    generator.setTitle("Heathmist: " + title_);
+    QCPPainter painter(&generator);
+    painter.setMode(QCPPainter::pmVectorized);
+    toPainter(&painter, width(), height());
+  }
+  if (bytes.isEmpty()) throw OutputRefused(to.file, "there is nothing to draw; make the window larger");
+  write_whole(to, bytes.toStdString());
+}
+
+void Plate::contextMenuEvent(QContextMenuEvent* event) {
+  QMenu menu(this);
+  auto save = [this](const QString& ending, const QString& kind) {
+    save_as(this, {tr("Save %1").arg(kind), title_ + "." + ending, kind + " (*." + ending + ")", ending},
+            [&](const Destination& to) {
+              if (ending == "csv")
+                write_whole(to, csv().toStdString());
+              else
+                write_picture(to);
+            });
+  };
+  menu.addAction(tr("Save picture as PNG…"), this, [=] { save("png", "PNG"); });
+  menu.addAction(tr("Save picture as SVG…"), this, [=] { save("svg", "SVG"); });
+  menu.addAction(tr("Save numbers as CSV…"), this, [=] { save("csv", "CSV"); });
+  menu.exec(event->globalPos());
+}
+
+double ClockTicker::getTickStep(const QCPRange& range) {
+  static constexpr double steps[] = {1e-5, 2e-5, 5e-5, 1e-4, 2e-4, 5e-4, 1e-3, 2e-3, 5e-3, 0.01,
+                                     0.02, 0.05, 0.1,  0.2,  0.5,  1,    2,    5,    10,   20,
+                                     30,   60,   120,  300,  600,  1200, 1800, 3600};
+  const double wanted = range.size() / most;
+  for (const double step : steps)
+    if (step >= wanted) return step;
+  return 7200;
+}
+
+QString ClockTicker::getTickLabel(double tick, const QLocale&, QChar, int) {
+  int decimals = 0;
+  for (double step = 1; decimals < 5 && std::abs(tick / step - std::round(tick / step)) > 1e-6; step /= 10) ++decimals;
+  return clock(tick, decimals);
+}
+
+QString LevelTicker::getTickLabel(double tick, const QLocale&, QChar, int) {
+  int decimals = 0;
+  for (double step = 1; decimals < 3 && std::abs(tick / step - std::round(tick / step)) > 1e-6; step /= 10) ++decimals;
+  return number(tick, decimals);
+}
+
+QVector<double> HertzTicker::createTickVector(double step, const QCPRange& range) {
+  if (!logarithmic) return QCPAxisTicker::createTickVector(step, range);
+  QVector<double> ticks;
+  for (double decade = 1; decade < 1e6; decade *= 10)
+    for (const double digit : {1.0, 2.0, 5.0})
+      if ((dense || digit != 2) && range.contains(decade * digit)) ticks << decade * digit;
+  return ticks;
+}
+
+QString HertzTicker::getTickLabel(double tick, const QLocale&, QChar, int) { return hertz(tick, true); }
+
+QString hertz(double hz, bool brief) {
+  if (hz >= 1000) return QString::number(hz / 1000, 'g', brief ? 3 : 4) + (brief ? " k" : " kHz");
+  return QString::number(hz, 'g', brief ? 3 : 4) + (brief ? "" : " Hz");
+}
+
+}  // namespace heathmist::app

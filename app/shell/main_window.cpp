@@ -1,0 +1,276 @@
+#include "app/shell/main_window.hpp"
+
+#include <QCloseEvent>
+#include <QInputDialog>
+#include <QMimeData>
+#include <QSettings>
+#include <QVBoxLayout>
+
+#include "app/shell/finder.hpp"
+#include "app/theme/theme.hpp"
+#include "app/widgets/audio_files.hpp"
+
+namespace heathmist::app {
+
+MainWindow::MainWindow(std::unique_ptr<OutputDevice> device)
+    : player_(std::move(device)),
+      files_(new BenchFiles(workspace_, this)),
+      notice_(new Notice(this)),
+      listening_(new ListeningBar(player_, this)),
+      context_{workspace_,
+               board_,
+               player_,
+               *listening_,
+               this,
+               [this](const QString& sentence) { notice_->say(sentence); },
+               [this](const std::string& key) { pages_->show_page(key); },
+               [this] { hear_trial(); }} {
+  setWindowIcon(icon("heathmist", Role::ink));
+  setAcceptDrops(true);
+  setMinimumSize(900, 600);
+  lay_out();
+  make_menus();
+  connect_all();
+  resize(1280, 800);
+  QSettings settings;
+  restoreGeometry(settings.value("window/geometry").toByteArray());
+  columns_->restoreState(settings.value("window/columns").toByteArray());
+  show_page_around();
+  ledger_->list()->setFocus();
+  refresh_title();
+}
+
+MainWindow::~MainWindow() { workspace_.cancel(); }
+
+void MainWindow::lay_out() {
+  auto* centre = new QWidget(this);
+  auto* rows = new QVBoxLayout(centre);
+  rows->setContentsMargins(0, 0, 0, 0);
+  rows->setSpacing(0);
+  rows->addWidget(top_ = new TopRow(centre));
+  columns_ = new QSplitter(Qt::Horizontal, centre);
+  columns_->setHandleWidth(1);
+  ledger_ = new Ledger(columns_);
+  auto* middle = new QWidget(columns_);
+  auto* middle_rows = new QVBoxLayout(middle);
+  middle_rows->setContentsMargins(0, 0, 0, 0);
+  middle_rows->setSpacing(0);
+  middle_rows->addWidget(page_row_ = new PageRow(middle));
+  middle_rows->addWidget(pages_ = new PageStack(context_, middle), 1);
+  findings_ = new FindingsPanel(columns_);
+  ledger_->setMinimumWidth(170);
+  findings_->setMinimumWidth(190);
+  middle->setMinimumWidth(420);
+  columns_->setStretchFactor(0, 1);
+  columns_->setStretchFactor(1, 3);
+  columns_->setStretchFactor(2, 1);
+  columns_->setSizes({236, 776, 268});
+  columns_->setChildrenCollapsible(false);
+  rows->addWidget(columns_, 1);
+  rows->addWidget(notice_);
+  listening_->setAttribute(Qt::WA_StyledBackground);
+  rows->addWidget(listening_);
+  setCentralWidget(centre);
+}
+
+void MainWindow::make_menus() {
+  menus_ = new Menus(menuBar(), this);
+  commands_ = own_commands();
+  const auto of_pages = pages_->commands();
+  commands_.insert(commands_.end(), of_pages.begin(), of_pages.end());
+  auto& stack = workspace_.model().undo_stack();
+  menus_->add(stack.createUndoAction(this, tr("Undo")), MenuKind::edit, QKeySequence::keyBindings(QKeySequence::Undo));
+  menus_->add(stack.createRedoAction(this, tr("Redo")), MenuKind::edit,
+              {QKeySequence("Ctrl+Shift+Z"), QKeySequence("Ctrl+Y")});
+  for (const Command& command : commands_) menus_->add(command);
+  auto* recent = new QMenu(tr("Recent benches"), this);
+  menus_->menu(MenuKind::file)->insertMenu(menus_->menu(MenuKind::file)->actions().value(2), recent);
+  connect(recent, &QMenu::aboutToShow, this, [this, recent] { files_->fill_recent(recent); });
+}
+
+void MainWindow::connect_all() {
+  connect_workspace();
+  connect(top_->tabs(), &GroupTabs::chosen, pages_, &PageStack::show_page);
+  connect(page_row_, &PageRow::chosen, pages_, &PageStack::show_page);
+  connect(pages_, &PageStack::changed, this, &MainWindow::show_page_around);
+  connect(top_, &TopRow::search_wanted, this, &MainWindow::find_anything);
+  connect(top_, &TopRow::rename_wanted, this, &MainWindow::rename_bench);
+  connect(files_, &BenchFiles::about_to_save, this, &MainWindow::keep_settings);
+  connect(files_, &BenchFiles::opened, this, [this](const QStringList& notes) {
+    for (const QString& note : notes) notice_->say(note);
+    restore_settings();
+  });
+  connect(ledger_, &Ledger::chosen, this, [this](const QString& id) {
+    if (id.toStdString() != workspace_.current()) workspace_.look_at(id.toStdString());
+  });
+  connect(ledger_, &Ledger::menu_wanted, this,
+          [this](const QString& id, const QPoint& at) { row_menu(id.toStdString(), at); });
+  connect(ledger_, &Ledger::remove_wanted, this, [this](const QString& id) { workspace_.remove(id.toStdString()); });
+  connect(ledger_, &Ledger::rename_wanted, this, [this](const QString& id) { rename(id.toStdString()); });
+  connect(findings_, &FindingsPanel::chosen, pages_, &PageStack::show_evidence);
+  connect(&player_, &Player::moved, pages_, &PageStack::tell_playhead);
+  connect(&player_, &Player::failed, this, [this](const QString& sentence) {
+    notice_->say(sentence);
+    workspace_.look_at_files();
+  });
+  connect(listening_, &ListeningBar::loop_cleared, this, [this] {
+    workspace_.select({});
+    workspace_.select_band({});
+  });
+}
+
+void MainWindow::connect_workspace() {
+  using W = Workspace;
+  connect(&workspace_, &W::rows_changed, this, [this] {
+    ledger_->show_bench(workspace_.bench(), workspace_.states());
+    const QSignalBlocker quiet(ledger_->list());
+    ledger_->select(workspace_.current());
+    pages_->refresh();
+  });
+  connect(&workspace_, &W::trial_ready, this, &MainWindow::hear_trial);
+  connect(&workspace_, &W::nothing_selected, this, &MainWindow::hear_nothing);
+  connect(&workspace_, &W::master_selected, this, &MainWindow::hear_nothing);
+  connect(&workspace_, &W::measuring, this, &MainWindow::hear_nothing);
+  connect(&workspace_, &W::trial_failed, this, &MainWindow::hear_nothing);
+  connect(&workspace_, &W::explaining, findings_, &FindingsPanel::show_explaining);
+  connect(&workspace_, &W::file_changed, this, &MainWindow::tell_file_changed);
+  connect(&workspace_, &W::selection_changed, this, [this] { listening_->set_loop(workspace_.selection()); });
+  connect(&workspace_, &W::band_changed, this, [this] {
+    player_.set_band(workspace_.band());
+    listening_->show_band(workspace_.band());
+  });
+  connect(&workspace_, &W::went_to, this, [this](double at) {
+    player_.seek(at);
+    pages_->tell_playhead(at);
+  });
+  connect(&workspace_.model(), &BenchModel::changed, this, &MainWindow::refresh_title);
+  connect(&workspace_.model(), &BenchModel::file_changed, this, &MainWindow::refresh_title);
+  connect(&workspace_.model(), &BenchModel::copy_failed, notice_, &Notice::say);
+  connect(&workspace_.errands(), &Errands::failed, notice_, &Notice::say);
+}
+
+/// What stands around the page that is seen.
+void MainWindow::show_page_around() {
+  top_->tabs()->show_page(pages_->current());
+  page_row_->show_page(pages_->current());
+  show_findings(pages_->shows_findings());  // they speak of one trial
+}
+
+/// The page takes their room where they go, and gives it back; the ledger stays as it is.
+void MainWindow::show_findings(bool shown) {
+  if (shown == !findings_->isHidden()) return;
+  auto sizes = columns_->sizes();
+  if (!shown) findings_width_ = sizes[2];
+  const int theirs = shown ? findings_width_ : 0;
+  findings_->setVisible(shown);
+  columns_->setSizes({sizes[0], sizes[1] + sizes[2] - theirs, theirs});
+}
+
+/// The trial that is looked at, as it was measured, is seen and heard.
+void MainWindow::hear_trial() {
+  const auto result = workspace_.current_result();
+  if (!result || !result->report) return hear_nothing();
+  findings_->show_findings(result->report->findings);
+  if (!result->why) findings_->show_explaining(0);
+  player_.set_source(result->pair, result->report->fit);
+  player_.set_cause(nullptr);
+  listening_->set_pair(result->report);
+  pages_->tell_trial();
+  pages_->tell_playhead(player_.place_s());
+}
+
+void MainWindow::hear_nothing() {
+  findings_->show_findings({});
+  player_.clear_source();
+  listening_->set_pair(nullptr);
+  pages_->tell_trial();
+}
+
+void MainWindow::tell_file_changed(const QString& file, const QString& sentence) {
+  board_.forget(file.toStdString());
+  pages_->tell_file_changed(file.toStdString());
+  notice_->say(sentence);
+}
+
+void MainWindow::refresh_title() {
+  const auto& model = workspace_.model();
+  const QString name = !model.bench().name.empty() ? QString::fromStdString(model.bench().name)
+                       : model.file().isEmpty()    ? tr("New bench")
+                                                   : title_of(model.file());
+  const bool changed = !workspace_.model().undo_stack().isClean();
+  top_->name_bench(name, changed);
+  setWindowTitle(name + (changed ? " *" : "") + tr(" — Heathmist"));
+}
+
+void MainWindow::find_anything() {
+  std::vector<FinderEntry> entries;
+  for (const Master& m : workspace_.bench().masters)
+    for (const Trial& t : m.trials)
+      entries.push_back(
+          {QString::fromStdString(m.name + ": " + title_of(t)), {}, [this, id = t.id] { workspace_.look_at(id); }});
+  for (QAction* action : menus_->actions())
+    if (menus_->can(action))
+      entries.push_back({action->text().remove('&'), action->shortcut().toString(QKeySequence::NativeText),
+                         [action] { action->trigger(); }});
+  auto* finder = new Finder(std::move(entries), this);
+  finder->setAttribute(Qt::WA_DeleteOnClose);
+  finder->move(top_->under_search() - QPoint(finder->width(), 0));
+  finder->show();
+}
+
+void MainWindow::take_files(const QStringList& files) {
+  QStringList audio;
+  for (const QString& file : files) {
+    if (file.endsWith(".heathmist"))
+      files_->open(file);
+    else
+      audio << file;
+  }
+  if (!audio.isEmpty()) workspace_.add_files(audio);
+}
+
+/// What goes with the bench besides its trials: how it is listened to, and how its pages are set up.
+void MainWindow::keep_settings() {
+  auto& model = workspace_.model();
+  model.set_setting("listening", {{"matched", listening_->matched()}, {"lift_db", listening_->lift()}});
+  pages_->keep_settings(model);
+}
+
+void MainWindow::restore_settings() {
+  const auto& settings = workspace_.model().bench().settings;
+  if (const auto at = settings.find("listening"); at != settings.end() && at->is_object()) {
+    if (at->contains("matched") && at->at("matched").is_boolean()) listening_->set_matched(at->at("matched"));
+    if (at->contains("lift_db") && at->at("lift_db").is_number()) listening_->set_lift(at->at("lift_db"));
+  }
+  pages_->restore_settings(settings);
+}
+
+void MainWindow::set_night(bool night) {
+  Theme::instance().apply(night);
+  update();
+}
+
+void MainWindow::closeEvent(QCloseEvent* event) {
+  if (!files_->may_let_go()) return event->ignore();
+  workspace_.model().throw_away_copy();  // saved, or somebody chose
+  workspace_.cancel();
+  player_.pause();
+  QSettings settings;
+  settings.setValue("window/geometry", saveGeometry());
+  settings.setValue("window/columns", columns_->saveState());
+  event->accept();
+}
+
+void MainWindow::dragEnterEvent(QDragEnterEvent* event) {
+  if (event->mimeData()->hasUrls()) event->acceptProposedAction();
+}
+
+void MainWindow::dropEvent(QDropEvent* event) {
+  QStringList files;
+  for (const QUrl& url : event->mimeData()->urls())
+    if (url.isLocalFile()) files << url.toLocalFile();
+  event->acceptProposedAction();
+  if (!files.isEmpty()) take_files(files);
+}
+
+}  // namespace heathmist::app

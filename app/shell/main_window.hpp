@@ -1,0 +1,91 @@
+// The window: menu bar and groups of pages on top, ledger, page and findings side by side, the listening bar below. It
+// knows pages and commands, and no page by name.
+#pragma once
+#include <QMainWindow>
+#include <QSplitter>
+
+#include "app/shell/bench_files.hpp"
+#include "app/shell/findings_panel.hpp"
+#include "app/shell/ledger.hpp"
+#include "app/shell/menus.hpp"
+#include "app/shell/page_stack.hpp"
+#include "app/shell/top_row.hpp"
+#include "app/widgets/notice.hpp"
+
+namespace heathmist::app {
+
+class MainWindow : public QMainWindow {
+  Q_OBJECT
+
+ public:
+  explicit MainWindow(std::unique_ptr<OutputDevice> device);
+  ~MainWindow() override;
+
+  /// Opens benches and adds audio files, as given on the command line or dropped.
+  void take_files(const QStringList& files);
+  /// False: there is no page of that key.
+  bool show_page(const std::string& key) { return pages_->show_page(key); }
+  void set_night(bool night);
+  void set_quiet(bool quiet) { context_.quiet = quiet; }  ///< no dialogs while something is written, and none after
+
+  Workspace& workspace() { return workspace_; }
+  LoudnessBoard& board() { return board_; }
+  Player& player() { return player_; }
+  Ledger* ledger() const { return ledger_; }
+  FindingsPanel* findings() const { return findings_; }
+  ListeningBar* listening() const { return listening_; }
+  Notice* notice() const { return notice_; }
+  BenchFiles* files() const { return files_; }
+  PageStack* page_stack() const { return pages_; }
+  const std::vector<Command>& commands() const { return commands_; }
+  /// The one of its kind in the window: a page's view or what works for it.
+  template <class Part>
+  Part* part() const {
+    return findChild<Part*>();
+  }
+
+ protected:
+  void closeEvent(QCloseEvent* event) override;
+  void dragEnterEvent(QDragEnterEvent* event) override;
+  void dropEvent(QDropEvent* event) override;
+
+ private:
+  void lay_out();
+  void make_menus();
+  std::vector<Command> own_commands();  // window_commands.cpp
+  std::vector<Command> commands_of_rows(const std::string& id);
+  void connect_all();
+  void connect_workspace();
+  void show_page_around();
+  void show_findings(bool shown);
+  void hear_trial();
+  void hear_nothing();
+  void tell_file_changed(const QString& file, const QString& sentence);
+  void refresh_title();
+  void row_menu(const std::string& id, const QPoint& at);
+  void rename(const std::string& id);
+  void rename_bench();
+  void point_anew(const std::string& id);
+  void find_anything();
+  void keep_settings();
+  void restore_settings();
+
+  Workspace workspace_;
+  Player player_;
+  LoudnessBoard board_;
+  BenchFiles* files_;
+  Notice* notice_;
+  ListeningBar* listening_;
+  PageContext context_;
+  std::vector<Command> commands_;
+  TopRow* top_;
+  QSplitter* columns_;
+  Ledger* ledger_;
+  PageRow* page_row_;
+  PageStack* pages_;
+  FindingsPanel* findings_;
+  int findings_width_ = 268;
+  Menus* menus_;
+};
+
+}  // namespace heathmist::app

@@ -1,0 +1,144 @@
+// What the window can do by itself, whatever its pages are; and what can be done with a row of the ledger.
+#include <QFileDialog>
+#include <QInputDialog>
+#include <QMenu>
+#include <QSettings>
+
+#include "app/shell/main_window.hpp"
+#include "app/theme/theme.hpp"
+#include "app/widgets/audio_files.hpp"
+
+namespace heathmist::app {
+
+std::vector<Command> MainWindow::own_commands() {
+  const auto measured = [this] { return workspace_.current_result() != nullptr; };
+  const auto chosen = [this] { return !workspace_.current().empty(); };
+  const auto by_file = [this] {
+    const Trial* trial = workspace_.bench().trial(workspace_.current());
+    return trial && !trial->chain;
+  };
+  const auto step = [this](int by) {
+    auto* list = ledger_->list();
+    list->setCurrentRow(std::clamp(list->currentRow() + by, 0, std::max(0, list->count() - 1)));
+  };
+  const auto match = [this](MatchBy by) { return [this, by] { listening_->match_by(by); }; };
+  using M = MenuKind;
+  return {
+      {tr("New bench"), M::file, [this] { files_->start_anew(); }, {QKeySequence::New}},
+      {tr("Open bench…"), M::file, [this] { files_->choose(); }, {QKeySequence::Open}},
+      {tr("Save bench"), M::file, [this] { files_->save(false); }, {QKeySequence::Save}},
+      {tr("Save bench as…"), M::file, [this] { files_->save(true); }, {QKeySequence("Ctrl+Shift+S")}},
+      {tr("Add audio files…"),
+       M::file,
+       [this] {
+         const QStringList files = choose_audio_files(this);
+         if (!files.isEmpty()) take_files(files);
+       },
+       {QKeySequence("Ctrl+I")}},
+      {tr("Point to the missing file anew…"),
+       M::file,
+       [this] { point_anew(workspace_.current()); },
+       {QKeySequence("Ctrl+L")},
+       chosen},
+      {tr("Quit"), M::file, [this] { close(); }, {QKeySequence::Quit}},
+      {tr("Exchange master and return"),
+       M::edit,
+       [this] { workspace_.exchange(workspace_.current()); },
+       {QKeySequence("Ctrl+E")},
+       by_file},
+      {tr("Rename…"), M::edit, [this] { rename(workspace_.current()); }, {}, chosen},
+      {tr("Remove from the bench"), M::edit, [this] { workspace_.remove(workspace_.current()); }, {}, chosen},
+      {tr("Next trial"), M::view, [step] { step(1); }, {QKeySequence("Ctrl+Down")}},
+      {tr("Previous trial"), M::view, [step] { step(-1); }, {QKeySequence("Ctrl+Up")}},
+      {tr("Go to the ledger"), M::view, [this] { ledger_->list()->setFocus(); }, {QKeySequence("F6")}},
+      {tr("Go to the findings"),
+       M::view,
+       [this] {
+         if (auto* card = findings_->findChild<FindingCard*>()) card->setFocus();
+       },
+       {QKeySequence("F8")},
+       measured},
+      {tr("Night or day"),
+       M::view,
+       [this] {
+         set_night(!Theme::instance().is_night());
+         QSettings().setValue("window/night", Theme::instance().is_night());
+       },
+       {QKeySequence("Ctrl+Shift+N")}},
+      {tr("Play or pause"), M::listen, [this] { listening_->toggle_play(); }, {QKeySequence("Space")}},
+      {tr("Hear the master"), M::listen, [this] { listening_->hear(Heard::master); }, {QKeySequence("1")}},
+      {tr("Hear the return"), M::listen, [this] { listening_->hear(Heard::ret); }, {QKeySequence("2")}},
+      {tr("Hear the residual"), M::listen, [this] { listening_->hear(Heard::residual); }, {QKeySequence("3")}},
+      {tr("Matched level on or off"),
+       M::listen,
+       [this] { listening_->set_matched(!listening_->matched()); },
+       {QKeySequence("M")}},
+      {tr("Match by integrated loudness"), M::listen, match(MatchBy::integrated)},
+      {tr("Match by short-term loudness"), M::listen, match(MatchBy::short_term)},
+      {tr("Match by peak"), M::listen, match(MatchBy::peak)},
+      {tr("Lift the residual more"),
+       M::listen,
+       [this] { listening_->set_lift(listening_->lift() + 6); },
+       {QKeySequence(".")}},
+      {tr("Lift the residual less"),
+       M::listen,
+       [this] { listening_->set_lift(listening_->lift() - 6); },
+       {QKeySequence(",")}},
+      {tr("Begin the meters anew"), M::listen, [this] { player_.reset_meters(); }, {QKeySequence("R")}},
+      {tr("Stop measuring, or let the selection go"),
+       M::measure,
+       [this] {
+         if (workspace_.runner().is_busy() && !workspace_.selection() && !workspace_.band()) return workspace_.cancel();
+         workspace_.select({});
+         workspace_.select_band({});
+       },
+       {QKeySequence("Esc")}},
+      {tr("Find or do anything"), M::help, [this] { find_anything(); }, {QKeySequence("Ctrl+K")}},
+  };
+}
+
+std::vector<Command> MainWindow::commands_of_rows(const std::string& id) {
+  const Trial* trial = workspace_.bench().trial(id);
+  const bool file = trial && !trial->chain;
+  std::vector<Command> all{{tr("Rename…"), MenuKind::edit, [this, id] { rename(id); }}};
+  if (!trial || file) all.push_back({tr("Point to its file anew…"), MenuKind::file, [this, id] { point_anew(id); }});
+  if (file) all.push_back({tr("Exchange master and return"), MenuKind::edit, [this, id] { workspace_.exchange(id); }});
+  if (file)
+    all.push_back({tr("Take as the floor of the route"), MenuKind::measure, [this, id] { workspace_.floor_from(id); }});
+  all.push_back({tr("Remove from the bench"), MenuKind::edit, [this, id] { workspace_.remove(id); }});
+  return all;
+}
+
+void MainWindow::row_menu(const std::string& id, const QPoint& at) {
+  QMenu menu(this);
+  for (const Command& command : commands_of_rows(id)) menu.addAction(command.name, this, command.run);
+  menu.exec(at);
+}
+
+void MainWindow::rename(const std::string& id) {
+  bool good = false;
+  const QString name =
+      QInputDialog::getText(this, tr("Rename"), tr("Name"), QLineEdit::Normal, workspace_.name_of(id), &good);
+  if (good && !name.trimmed().isEmpty()) workspace_.rename(id, name.trimmed());
+}
+
+void MainWindow::rename_bench() {
+  bool good = false;
+  const QString name = QInputDialog::getText(this, tr("Rename the bench"), tr("Name"), QLineEdit::Normal,
+                                             QString::fromStdString(workspace_.bench().name), &good)
+                           .trimmed();
+  if (!good || name.toStdString() == workspace_.bench().name) return;
+  workspace_.model().edit(tr("Rename the bench"), [&](Bench& bench) { bench.name = name.toStdString(); });
+}
+
+/// The file of a row; of its master, where that is what is missing.
+void MainWindow::point_anew(const std::string& id) {
+  const Master* owner = workspace_.bench().master_of(id);
+  const auto& states = workspace_.states();
+  const bool master_gone = owner && states.count(owner->id) && states.at(owner->id).file == FileState::missing;
+  const std::string& of = master_gone ? owner->id : id;
+  const QString file = choose_audio_file(this, tr("Point to the file of %1").arg(workspace_.name_of(of)));
+  if (!file.isEmpty()) workspace_.point_anew(of, file);
+}
+
+}  // namespace heathmist::app

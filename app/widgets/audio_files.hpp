@@ -1,0 +1,12 @@
+// Choosing audio files to read.
+#pragma once
+#include <QStringList>
+#include <QWidget>
+
+namespace heathmist::app {
+
+/// Empty: cancelled. The folder of the last choice is remembered.
+QStringList choose_audio_files(QWidget* parent);
+QString choose_audio_file(QWidget* parent, const QString& title);
+
+}  // namespace heathmist::app

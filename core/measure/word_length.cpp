@@ -1,0 +1,126 @@
+#include "core/measure/word_length.hpp"
+
+#include <algorithm>
+#include <bit>
+#include <cmath>
+
+namespace heathmist {
+
+namespace {
+
+constexpr int64_t segment_frames = 1 << 18;
+constexpr int64_t most_columns = 1200;
+constexpr int64_t seen_enough = 40;  // times a code should have come up before its absence says anything
+
+/// How often each pattern of changed bits came up, byte by byte: four counts a sample instead of one for every bit.
+using Flips = std::array<std::array<int32_t, 256>, 4>;
+
+struct Part {
+  std::vector<std::array<int32_t, 32>> flips;  // of every bit, the sign first
+  std::vector<std::array<int32_t, 256>> codes;
+  std::vector<uint32_t> bits;
+  int64_t quiet = 0, zero = 0;
+};
+
+uint8_t length_of(uint32_t bits) { return bits == 0 ? 0 : uint8_t(32 - std::countr_zero(bits)); }
+
+/// Patterns of change over one channel's block; `last` is the sample before it and is moved on.
+void count_flips(std::span<const double> x, uint32_t& last, Flips& flips) {
+  for (const double v : x) {
+    const auto word = uint32_t(int32_t(v * 2147483648.0));
+    const uint32_t changed = word ^ last;
+    for (size_t byte = 0; byte < 4; ++byte) ++flips[byte][(changed >> (24 - 8 * byte)) & 255];
+    last = word;
+  }
+}
+
+/// The same bit by bit, the sign first.
+std::array<int32_t, 32> by_bit(const Flips& flips) {
+  std::array<int32_t, 32> sums{};
+  for (size_t n = 0; n < 32; ++n)
+    for (size_t pattern = 0; pattern < 256; ++pattern)
+      if (pattern >> (7 - n % 8) & 1) sums[n] += flips[n / 8][pattern];
+  return sums;
+}
+
+/// Codes that should occur: a smooth histogram holds at least `seen_enough` in both neighbourhoods of an empty one.
+double empty_share_of(const std::array<int64_t, 256>& codes) {
+  int asked = 0, empty = 0;
+  for (int n = 4; n < 252; ++n) {
+    int64_t around = 0;
+    for (int k = -4; k <= 4; ++k) around += codes[size_t(n + k)];
+    if (around < 9 * seen_enough) continue;
+    ++asked;
+    empty += codes[size_t(n)] == 0;
+  }
+  return asked < 16 ? 0 : double(empty) / asked;
+}
+
+}  // namespace
+
+std::optional<WordStudy> study_words(const Clip& clip, int bits_used, const Job& job) {
+  const auto& f = clip.format();
+  if (f.sample_format != SampleFormat::integer || f.lossy || !f.container_bits || bits_used < 1) return {};
+  WordStudy study{*f.container_bits, bits_used, std::vector<ChannelWords>(size_t(f.channels)), 0, {}, 0, 0};
+  const int64_t piece = std::max(1, f.sample_rate_hz / 100);
+  int64_t column = piece * 10;
+  while (f.frames / column >= most_columns) column *= 2;
+  const int64_t segment = (segment_frames + column - 1) / column * column;
+  study.column_s = double(column) / f.sample_rate_hz;
+  std::vector<uint32_t> columns(size_t((f.frames + column - 1) / column), 0);
+  std::vector<Part> parts(size_t((f.frames + segment - 1) / segment));
+  const double steps = std::ldexp(1.0, bits_used - 1);
+  for_each_segment(
+      int64_t(parts.size()), job,
+      [&] {
+        return std::pair{clip.reader(), Planar()};
+      },
+      [&](auto& state, int64_t s) {
+        auto& [reader, block] = state;
+        Part& part = parts[size_t(s)];
+        std::vector<Flips> flips(size_t(f.channels), Flips{});
+        part.codes.resize(size_t(f.channels));
+        part.bits.assign(size_t(f.channels), 0);
+        std::vector<uint32_t> last(size_t(f.channels), 0);
+        reader->read(s * segment - 1, 1, block);
+        for (int c = 0; c < f.channels; ++c) last[size_t(c)] = uint32_t(int32_t(block.channel(c)[0] * 2147483648.0));
+        for (int64_t at = s * segment; at < std::min(f.frames, (s + 1) * segment); at += piece) {
+          const int64_t frames = std::min(piece, f.frames - at);
+          reader->read(at, frames, block);
+          double peak = 0;
+          for (int c = 0; c < f.channels; ++c) {
+            uint32_t bits = 0;
+            for (const double v : block.channel(c)) {
+              bits |= uint32_t(int32_t(v * 2147483648.0));
+              peak = std::max(peak, std::abs(v));
+              if (const double code = v * steps; code >= -128 && code < 128)
+                ++part.codes[size_t(c)][size_t(int(code) + 128)];
+            }
+            part.bits[size_t(c)] |= bits;
+            columns[size_t(at / column)] |= bits;
+            count_flips(block.channel(c), last[size_t(c)], flips[size_t(c)]);
+          }
+          part.quiet += peak * steps <= 1;
+          part.zero += peak == 0;
+        }
+        for (const Flips& channel : flips) part.flips.push_back(by_bit(channel));
+      });
+  for (size_t c = 0; c < study.channels.size(); ++c) {
+    ChannelWords& words = study.channels[c];
+    uint32_t bits = 0;
+    words.activity.assign(size_t(study.container_bits), 0);
+    for (const Part& part : parts) {
+      bits |= part.bits[c];
+      for (size_t n = 0; n < words.activity.size(); ++n)
+        words.activity[n] += double(part.flips[c][n]) / double(f.frames);
+      for (size_t n = 0; n < words.codes.size(); ++n) words.codes[n] += part.codes[c][n];
+    }
+    words.bits_used = length_of(bits);
+    words.empty_share = empty_share_of(words.codes);
+  }
+  for (const Part& part : parts) study.quiet_pieces += part.quiet, study.zero_pieces += part.zero;
+  for (const uint32_t bits : columns) study.bits_over_time.push_back(length_of(bits));
+  return study;
+}
+
+}  // namespace heathmist

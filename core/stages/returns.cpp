@@ -1,0 +1,104 @@
+#include "core/stages/returns.hpp"
+#include "core/audio/fingerprint.hpp"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+
+namespace heathmist {
+
+namespace {
+
+/// Stages that take their time: what they give is kept.
+bool is_slow(const Stage& stage) {
+  return stage.type == "codec" || stage.type == "external" || stage.type == "level" || stage.type == "convolution";
+}
+
+constexpr int64_t most_bytes = int64_t(4)
+                               << 30;  // on disk, for all that is kept; the two newest stay whatever they take
+
+/// The chain without what is off: in rounds as it stands, otherwise cut after every slow stage.
+std::vector<Chain> pieces_of(const Chain& chain) {
+  Chain on{{}, {}, chain.rounds};
+  for (const Stage& s : chain.stages)
+    if (s.on) on.stages.push_back(s);
+  if (on.rounds != 1) return {on};
+  std::vector<Chain> pieces;
+  bool open = false;
+  for (const Stage& s : on.stages) {
+    if (!open) pieces.emplace_back();
+    pieces.back().stages.push_back(s);
+    open = !is_slow(s);
+  }
+  return pieces;
+}
+
+}  // namespace
+
+std::string chain_fingerprint(const Chain& chain) {
+  Json json = Json::array();
+  for (const Stage& s : chain.stages) {
+    if (!s.on) continue;
+    Json stage{{"type", s.type}, {"values", s.values}};
+    const StageType* type = stage_type(s.type);
+    for (size_t n = 0; type && n < type->parameters.size(); ++n) {
+      const Parameter& p = type->parameters[n];
+      if (p.kind == Parameter::Kind::file && p.key != "keep" && s.values.contains(p.key) && s.values[p.key].is_string())
+        stage["content"].push_back(fingerprint(s.values[p.key].get<std::string>()));
+    }
+    json.push_back(stage);
+  }
+  uint64_t hash = 1469598103934665603ULL;  // FNV-1a
+  for (const char c : text_of(json, -1) + fmt::format("x{}", chain.rounds))
+    hash = (hash ^ uint8_t(c)) * 1099511628211ULL;
+  return fmt::format("c{:016x}", hash);
+}
+
+const Passed* Returns::kept(const std::string& key) {
+  for (auto it = kept_.begin(); it != kept_.end(); ++it)
+    if (it->first == key) {
+      std::rotate(kept_.begin(), it, it + 1);
+      return &kept_.front().second;
+    }
+  return nullptr;
+}
+
+void Returns::keep(const std::string& key, const Passed& passed) {
+  kept_.emplace_front(key, passed);
+  int64_t bytes = 0;
+  size_t fit = 0;
+  for (; fit < kept_.size(); ++fit) {
+    const auto& f = kept_[fit].second.ret->format();
+    bytes += f.frames * f.channels * int64_t(sizeof(double));
+    if (fit >= 2 && bytes > most_bytes) break;
+  }
+  kept_.resize(std::min(fit, most_));
+}
+
+Passed Returns::make(const std::shared_ptr<const Clip>& master, const std::string& master_fingerprint,
+                     const Chain& chain, const Job& job, const Grant& grant) {
+  check(chain);
+  Passed so_far{master, {}};
+  Chain front{{}, {}, chain.rounds};
+  const auto pieces = pieces_of(chain);
+  for (size_t n = 0; n < pieces.size(); ++n) {
+    front.stages.insert(front.stages.end(), pieces[n].stages.begin(), pieces[n].stages.end());
+    // what was made while something was disarmed is not what is made once it is armed
+    const std::string key =
+        fmt::format("{}{}-{}", master_fingerprint, chain_fingerprint(front), disarmed_stages(front, grant).size());
+    if (const Passed* before = kept(key)) {
+      so_far = *before;
+      continue;
+    }
+    Passed made =
+        pass(so_far.ret, pieces[n], job.part(double(n) / double(pieces.size()), double(n + 1) / double(pieces.size())),
+             {grant, false, front.stages.size() - pieces[n].stages.size() + 1});
+    stages_run_ += int64_t(pieces[n].stages.size());
+    so_far.ret = made.ret;
+    so_far.stages.insert(so_far.stages.end(), made.stages.begin(), made.stages.end());
+    keep(key, so_far);
+  }
+  return so_far;
+}
+
+}  // namespace heathmist

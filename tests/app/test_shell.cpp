@@ -1,0 +1,227 @@
+// The window as a frame: pages and commands come of their lists, the selection is one, and every page follows it.
+#include <QMenuBar>
+#include <QRegularExpression>
+#include <QSignalSpy>
+#include <QTableWidget>
+#include <set>
+
+#include "app/shell/finder.hpp"
+#include "tests/support/window.hpp"
+
+using namespace heathmist;
+using namespace heathmist::app;
+using namespace heathmist::test;
+
+namespace {
+
+void gather(const QMenu* menu, std::set<QAction*>& into) {
+  for (QAction* action : menu->actions()) {
+    into.insert(action);
+    if (action->menu()) gather(action->menu(), into);
+  }
+}
+
+/// As the README writes a key: `Shift F12`.
+QString as_written(const QKeySequence& key) { return "`" + key.toString().replace('+', ' ') + "`"; }
+
+}  // namespace
+
+class TestShell : public WindowTest {
+  Q_OBJECT
+
+ private slots:
+  void initTestCase() {
+    prepare_window(folder_);
+    const auto sound = Programme(4, 7).render(44100);
+    first_ = save(folder_ / "first.wav", sound, 44100, WordFormat::pcm16);
+    second_ = save(folder_ / "second.wav", Programme(4, 9).render(44100), 44100, WordFormat::pcm16);
+    back_ = save(folder_ / "first back.wav", scaled(sound, 0.5), 44100, WordFormat::pcm16);
+  }
+
+  void every_page_has_a_key_and_a_shortcut_of_its_own() {
+    std::set<std::string> keys;
+    std::set<QString> shortcuts;
+    for (const Page& page : pages()) {
+      QVERIFY2(keys.insert(page.key).second, page.key.c_str());
+      QVERIFY2(!page.shortcut.isEmpty() && shortcuts.insert(page.shortcut.toString()).second, page.key.c_str());
+      QVERIFY2(!page.title.isEmpty() && !page.hint.isEmpty(), page.key.c_str());
+    }
+    QVERIFY(!window_->show_page("no such page"));
+    QCOMPARE(window_->page_stack()->current().key, "null");
+  }
+
+  /// Groups stand together, so that a tab is one place in the order of work.
+  void the_pages_of_a_group_stand_side_by_side() {
+    std::vector<PageGroup> groups;
+    for (const Page& page : pages())
+      if (groups.empty() || groups.back() != page.group) groups.push_back(page.group);
+    QCOMPARE(std::set<PageGroup>(groups.begin(), groups.end()).size(), groups.size());
+  }
+
+  void no_key_does_two_things() {
+    std::map<QString, QString> used;
+    for (const Command& command : window_->commands())
+      for (const QKeySequence& key : command.keys) {
+        QVERIFY2(!used.count(key.toString()),
+                 qPrintable(key.toString() + ": " + used[key.toString()] + ", " + command.name));
+        used[key.toString()] = command.name;
+      }
+    QVERIFY(used.size() > 40);
+  }
+
+  void every_command_stands_in_a_menu_once() {
+    std::set<QAction*> in_menus;
+    for (const QAction* top : window_->menuBar()->actions()) gather(top->menu(), in_menus);
+    std::map<QString, int> names;
+    for (const QAction* action : in_menus) ++names[action->text()];
+    for (const Command& command : window_->commands())
+      QVERIFY2(names[command.name] == 1, qPrintable(QString("%1: %2").arg(command.name).arg(names[command.name])));
+    for (const QAction* top : window_->menuBar()->actions()) {
+      QVERIFY(!top->menu()->isEmpty());
+      QVERIFY2(top->menu()->actions().size() <= 26, qPrintable(top->text()));  // none fills the screen
+    }
+  }
+
+  /// What cannot be done now is grey in the menu, and nothing happens at its key; what can be, can be.
+  void what_cannot_be_done_is_grey() {
+    const auto enabled = [this](const QString& name) {
+      const auto tops = window_->menuBar()->actions();
+      for (const QAction* top : tops) emit top->menu()->aboutToShow();
+      bool found = false;
+      for (const QAction* action : window_->actions()) found |= action->text() == name && action->isEnabled();
+      for (const QAction* top : tops) emit top->menu()->aboutToHide();
+      return found;
+    };
+    window_->show();
+    QVERIFY(QTest::qWaitForWindowActive(window_.get()));
+    QVERIFY(!enabled("Make a return with a chain"));
+    QVERIFY(!enabled("Write levelled copies…"));
+    window_->show_page("trials");
+    QTest::keySequence(window_.get(), QKeySequence("Ctrl+R"));
+    QCOMPARE(window_->page_stack()->current().key, "trials");
+    put_pairs();
+    QTest::keySequence(window_.get(), QKeySequence("Ctrl+R"));
+    QCOMPARE(window_->page_stack()->current().key, "null");
+    QVERIFY(window_->workspace().current_chain());
+    window_->workspace().look_at("t");
+    QVERIFY(enabled("Make a return with a chain"));
+    QVERIFY(enabled("Write levelled copies…"));
+    QVERIFY(enabled("Exchange master and return"));
+    QVERIFY(!enabled("Keep this chain on the bench…"));  // its return is a file
+  }
+
+  void tabs_and_rows_lead_to_every_page() {
+    window_->show();
+    for (const Page& page : pages()) {
+      for (auto* tab : window_->findChildren<QToolButton*>("groupTab"))
+        if (tab->text() == title_of(page.group)) tab->click();
+      for (auto* button : window_->findChildren<QToolButton*>("pageTab"))
+        if (button->isVisible() && button->text() == page.title) button->click();
+      QCOMPARE(window_->page_stack()->current().key, page.key);
+    }
+    // a group opens where it was left
+    for (auto* tab : window_->findChildren<QToolButton*>("groupTab"))
+      if (tab->text() == "Compare") tab->click();
+    QCOMPARE(window_->page_stack()->current().key, "trials");
+  }
+
+  /// Findings stand beside the page they speak of; the ledger keeps its width.
+  void the_ledger_stays_as_wide_as_it_was() {
+    window_->resize(1280, 800);
+    window_->show();
+    const int wide = window_->ledger()->width();
+    window_->show_page("loudness");
+    QVERIFY(window_->findings()->isHidden());
+    QTRY_COMPARE(window_->ledger()->width(), wide);
+    window_->show_page("null");
+    QVERIFY(window_->findings()->isVisible());
+    QTRY_COMPARE(window_->ledger()->width(), wide);
+  }
+
+  void loudness_and_outlets_are_at_the_trial_that_is_looked_at() {
+    put_pairs();
+    window_->show();
+    window_->show_page("loudness");
+    const auto* loudness = window_->part<LoudnessView>();
+    QTRY_COMPARE(loudness->chosen(), (std::vector<std::string>{"a", "t"}));
+    window_->workspace().look_at("b");
+    QTRY_COMPARE(loudness->chosen(), (std::vector<std::string>{"b"}));
+    window_->show_page("outlets");
+    QCOMPARE(window_->part<OutletsView>()->master()->currentData().toString(), QString("b"));
+    window_->workspace().look_at("t");
+    QTRY_COMPARE(window_->part<OutletsView>()->master()->currentData().toString(), QString("a"));
+  }
+
+  void a_selection_is_one_for_lanes_spectra_and_listening() {
+    put_pairs();
+    Workspace& workspace = window_->workspace();
+    QTRY_VERIFY_WITH_TIMEOUT(workspace.current_result(), 60000);
+    QSignalSpy told(&workspace, &Workspace::selection_changed);
+    window_->part<NullView>()->set_selection(Range{0.5, 1.5});
+    QCOMPARE(workspace.selection(), std::optional(Range{0.5, 1.5}));
+    QCOMPARE(told.size(), 1);  // once, though the view hears of it too
+    workspace.select(Range{1, 2});
+    QCOMPARE(window_->part<NullView>()->selection(), std::optional(Range{1, 2}));
+    emit window_->part<SpectrumView>()->band_chosen(200, 400);
+    QCOMPARE(workspace.band(), std::optional(Range{200, 400}));
+    QCOMPARE(window_->part<NullView>()->band(), std::optional(Range{200, 400}));
+    emit window_->listening()->loop_cleared();
+    QVERIFY(!workspace.selection() && !window_->part<NullView>()->selection() && !workspace.band());
+  }
+
+  void the_bench_is_renamed_and_that_is_undone() {
+    put_pairs();
+    window_->workspace().model().edit("name", [](Bench& bench) { bench.name = "Curlew Hours"; });
+    QVERIFY(window_->windowTitle().startsWith("Curlew Hours"));
+    window_->workspace().model().undo_stack().undo();
+    QVERIFY(!window_->windowTitle().startsWith("Curlew Hours"));
+  }
+
+  /// The README's table has the key of every page.
+  void the_readme_knows_the_keys() {
+    QFile readme(QString(HEATHMIST_SOURCE) + "/README.md");
+    QVERIFY(readme.open(QIODevice::ReadOnly));
+    const QString text = QString::fromUtf8(readme.readAll());
+    for (const Page& page : pages())
+      QVERIFY2(text.contains(as_written(page.shortcut)), qPrintable(page.title + ": " + as_written(page.shortcut)));
+    const QRegularExpression written("`(F\\d+|(?:Shift|Ctrl) F\\d+)`");
+    std::set<QString> known;
+    for (const Command& command : window_->commands())
+      for (const QKeySequence& key : command.keys) known.insert(as_written(key));
+    for (auto found = written.globalMatch(text); found.hasNext();) {
+      const QString key = found.next().captured(0);
+      QVERIFY2(known.count(key), qPrintable(key));  // and none that does nothing
+    }
+  }
+
+  void the_palette_finds_pages_commands_and_trials() {
+    put_pairs();
+    window_->show();
+    QVERIFY(QTest::qWaitForWindowActive(window_.get()));
+    QTest::keySequence(window_.get(), QKeySequence("Ctrl+K"));
+    auto* finder = window_->findChild<Finder*>();
+    QVERIFY(finder);
+    auto* edit = finder->findChild<QLineEdit*>();
+    auto* list = finder->findChild<QListWidget*>();
+    edit->setText("word lengths leaves");
+    QVERIFY(list->count() >= 1);
+    edit->setText("at half");
+    QCOMPARE(list->count(), 1);
+    window_->workspace().look_at("b");
+    QTest::keyClick(edit, Qt::Key_Return);
+    QCOMPARE(window_->workspace().current(), "t");
+  }
+
+ private:
+  void put_pairs() {
+    window_->workspace().model().edit("pairs", [&](Bench& bench) {
+      bench.masters = {{"a", "Mill Race", {first_, ""}, {{"t", "At half", {back_, ""}, {}}}},
+                       {"b", "Slack Water", {second_, ""}, {}}};
+    });
+    window_->workspace().look_at("t");
+  }
+  std::filesystem::path first_, second_, back_;
+};
+
+QTEST_MAIN(TestShell)
+#include "test_shell.moc"
