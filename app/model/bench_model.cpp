@@ -27,6 +27,8 @@ class BenchChange : public QUndoCommand {
 
 BenchModel::BenchModel(QObject* parent) : QObject(parent) {
   connect(&undo_, &QUndoStack::cleanChanged, this, [this] { emit file_changed(); });
+  prints_timer_.setSingleShot(true);
+  connect(&prints_timer_, &QTimer::timeout, this, [this] { put_prints(bench_); });
   autosave_timer_.setInterval(20000);
   connect(&autosave_timer_, &QTimer::timeout, this, &BenchModel::autosave);
   autosave_timer_.start();
@@ -40,13 +42,14 @@ void BenchModel::edit(const QString& what, const std::function<void(Bench&)>& ch
 }
 
 void BenchModel::learn_fingerprint(const std::filesystem::path& file, const std::string& print) {
-  marks_[file] = print;
-  put_marks(bench_);
+  if (print.empty()) return;
+  prints_[file.native()] = print;
+  if (!prints_timer_.isActive()) prints_timer_.start(0);
 }
 
-void BenchModel::put_marks(Bench& bench) const {
+void BenchModel::put_prints(Bench& bench) const {
   const auto put = [&](FileRef& ref) {
-    if (const auto known = marks_.find(ref.file); known != marks_.end()) ref.fingerprint = known->second;
+    if (const auto known = prints_.find(ref.file.native()); known != prints_.end()) ref.fingerprint = known->second;
   };
   for (Master& m : bench.masters) {
     put(m.audio);
@@ -59,7 +62,7 @@ void BenchModel::put_marks(Bench& bench) const {
 void BenchModel::put(const Bench& bench) {
   auto settings = std::move(bench_.settings);
   bench_ = bench;
-  put_marks(bench_);
+  put_prints(bench_);
   if (!settings.empty()) bench_.settings = std::move(settings);  // what is set stays so through undo
   emit changed();
 }
@@ -67,7 +70,7 @@ void BenchModel::put(const Bench& bench) {
 void BenchModel::open(const QString& file, const Bench& loaded) {
   undo_.clear();
   copy_.drop();
-  marks_.clear();
+  prints_.clear();
   bench_.settings.clear();
   file_ = QFileInfo(file).absoluteFilePath();
   put(loaded);
@@ -75,6 +78,7 @@ void BenchModel::open(const QString& file, const Bench& loaded) {
 }
 
 void BenchModel::save(const QString& file) {
+  put_prints(bench_);
   save_bench(bench_, file.toStdString());
   file_ = QFileInfo(file).absoluteFilePath();
   undo_.setClean();
@@ -85,7 +89,7 @@ void BenchModel::save(const QString& file) {
 void BenchModel::start_anew() {
   undo_.clear();
   copy_.drop();
-  marks_.clear();
+  prints_.clear();
   file_.clear();
   bench_.settings.clear();
   put(Bench{});

@@ -53,9 +53,10 @@ class BenchModel : public QObject {
  private:
   friend class BenchChange;
   void put(const Bench& bench);
-  void put_marks(Bench& bench) const;
+  void put_prints(Bench& bench) const;
   Bench bench_;
-  std::map<std::filesystem::path, std::string> marks_;  // of files, as they were last seen
+  std::map<std::string, std::string> prints_;  // fingerprints of files by path, as they were last seen
+  QTimer prints_timer_;                        // what was learned of many is put in at once
   QString file_;
   QUndoStack undo_;
   QTimer autosave_timer_;

@@ -1,6 +1,6 @@
 #include "app/model/errands.hpp"
 
-#include <algorithm>
+#include <iterator>
 
 namespace heathmist::app {
 
@@ -16,8 +16,9 @@ Errands::~Errands() {
 void Errands::run(const std::string& name, Work work) {
   {
     std::scoped_lock held(lock_);
-    if (!name.empty()) std::erase_if(queue_, [&](const auto& waiting) { return waiting.first == name; });
+    if (const auto before = waiting_.find(name); before != waiting_.end()) queue_.erase(before->second);
     queue_.emplace_back(name, std::move(work));
+    if (!name.empty()) waiting_[name] = std::prev(queue_.end());
   }
   wake_.notify_all();
 }
@@ -35,6 +36,7 @@ void Errands::loop(std::stop_token stop) {
       running_ = false;
       if (!wake_.wait(held, stop, [&] { return !queue_.empty(); })) return;
       work = std::move(queue_.front().second);
+      waiting_.erase(queue_.front().first);
       queue_.pop_front();
       running_ = true;
     }

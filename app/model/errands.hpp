@@ -3,11 +3,12 @@
 #pragma once
 #include <QObject>
 #include <condition_variable>
-#include <deque>
 #include <functional>
+#include <list>
 #include <mutex>
 #include <string>
 #include <thread>
+#include <unordered_map>
 
 namespace heathmist::app {
 
@@ -31,7 +32,9 @@ class Errands : public QObject {
   void loop(std::stop_token stop);
   mutable std::mutex lock_;
   std::condition_variable_any wake_;
-  std::deque<std::pair<std::string, Work>> queue_;
+  using Queue = std::list<std::pair<std::string, Work>>;
+  Queue queue_;
+  std::unordered_map<std::string, Queue::iterator> waiting_;  // by name
   bool running_ = false;
   std::jthread worker_;
 };

@@ -12,6 +12,7 @@ namespace heathmist::app {
 
 namespace {
 
+constexpr int soon_ms = 25;
 constexpr int merge_hold = 1;  // nudges of one trial in a row are one step of undo: odd numbers
 
 QString facts_words(const TrialSummary& s) {
@@ -31,6 +32,12 @@ FileRef ref_of(const QString& file) {
 }  // namespace
 
 Workspace::Workspace(QObject* parent) : QObject(parent) {
+  rows_timer_.setSingleShot(true);
+  rows_timer_.setInterval(soon_ms);
+  connect(&rows_timer_, &QTimer::timeout, this, [this] {
+    emit rows_changed();
+    if (!runner_.is_busy()) request_rest();
+  });
   connect(&model_, &BenchModel::changed, this, [this] {
     refresh();
     request_current();
@@ -98,7 +105,7 @@ TrialSpec Workspace::spec_of(const Master& master, const Trial& trial) const {
                  trial.chain, version_of(master, trial)};
   if (!spec.floor) return spec;
   const auto as_it_is = [this](FileRef& ref) {  // told by its version: a mark may be learned late
-    const auto it = versions_.find(ref.file);
+    const auto it = versions_.find(ref.file.native());
     ref.fingerprint = std::to_string(it == versions_.end() ? 0 : it->second);
   };
   as_it_is(spec.floor->recording);
@@ -207,9 +214,8 @@ void Workspace::look_up(const Master& master, const Trial& trial) {
           if (kept && !row.summary) {
             row.summary = kept, measured_as_[id] = spec;
             state(owner).facts = facts_words(*kept);
-            emit rows_changed();
           }
-          if (!runner_.is_busy()) request_rest();
+          tell_rows_soon();
         };
       });
 }
@@ -290,6 +296,10 @@ void Workspace::request_current() {
   } else {
     emit nothing_selected();
   }
+}
+
+void Workspace::tell_rows_soon() {
+  if (!rows_timer_.isActive()) rows_timer_.start();
 }
 
 void Workspace::request_rest() {

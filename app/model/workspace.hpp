@@ -108,6 +108,8 @@ class Workspace : public QObject {
   void take(const TrialResult& result);
   void request_current();
   void request_rest();
+  /// rows_changed() and request_rest() once the hands are free: many rows may be learned of in a row.
+  void tell_rows_soon();
   std::optional<TrialSpec> spec_of(const std::string& trial_id) const;
   TrialSpec spec_of(const Master& master, const Trial& trial) const;
   RowState& state(const std::string& id) { return states_[id]; }
@@ -117,10 +119,11 @@ class Workspace : public QObject {
   std::map<std::string, RowState> states_;
   std::map<std::string, FileRef> seen_;                  // the file of each row as it was last looked at
   std::map<std::string, TrialSpec> measured_as_;         // what each row's summary is of
-  std::map<std::filesystem::path, std::string> prints_;  // of files, as they were last looked at
-  std::map<std::filesystem::path, int> versions_;        // how often each was seen to change
+  std::map<std::string, std::string> prints_;  // fingerprints of files by path, as they were last looked at
+  std::map<std::string, int> versions_;        // how often each was seen to change
   std::string current_;
   std::optional<Range> selection_, band_;
+  QTimer rows_timer_;
   bool stopped_ = false;  // measuring the rest was cancelled
   FileWatch watch_;
   Errands errands_;  // last: its work may speak of all above

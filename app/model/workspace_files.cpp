@@ -22,7 +22,7 @@ bool Workspace::is_made_of(const Master& master, const Trial& trial, const std::
 int Workspace::version_of(const Master& master, const Trial& trial) const {
   int version = 0;
   for (const auto& file : files_of(master, trial))
-    if (const auto it = versions_.find(file); it != versions_.end()) version += it->second;
+    if (const auto it = versions_.find(file.native()); it != versions_.end()) version += it->second;
   return version;
 }
 
@@ -42,11 +42,11 @@ void Workspace::look_up(const std::string& id, const FileRef& ref) {
     return [this, id, ref, found, known, now] {
       auto& seen = seen_[id];
       if (!(seen == ref)) return;  // pointed elsewhere meanwhile
-      prints_.try_emplace(ref.file, now);
+      prints_.try_emplace(ref.file.native(), now);
       seen.fingerprint = known;
       state(id).file = found;
       if (ref.fingerprint.empty()) model_.learn_fingerprint(ref.file, known);
-      emit rows_changed();
+      tell_rows_soon();
     };
   });
 }
@@ -61,11 +61,11 @@ void Workspace::look_for_changes(const std::vector<std::filesystem::path>& files
 }
 
 void Workspace::take_fingerprint(const std::filesystem::path& file, const std::string& print) {
-  const auto [known, first] = prints_.try_emplace(file, print);
+  const auto [known, first] = prints_.try_emplace(file.native(), print);
   if (first || known->second == print) return retry_failed_of(file);
   known->second = print;
   const bool there = !print.empty();
-  if (there) ++versions_[file], model_.learn_fingerprint(file, print);
+  if (there) ++versions_[file.native()], model_.learn_fingerprint(file, print);
   const QString now = QTime::currentTime().toString("HH:mm");
   const auto rows = tell_rows_of(file, there, now);
   const auto& floor = model_.bench().floor;
