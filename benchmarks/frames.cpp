@@ -19,6 +19,7 @@
 #include "app/shell/main_window.hpp"
 #include "app/theme/theme.hpp"
 #include "benchmarks/peers.hpp"
+#include "core/audio/cache.hpp"
 
 namespace fs = std::filesystem;
 using namespace heathmist;

@@ -15,6 +15,7 @@
 
 #include "benchmarks/pairs.hpp"
 #include "benchmarks/peers.hpp"
+#include "core/audio/cache.hpp"
 #include "core/bench/document.hpp"
 #include "core/boards/converter_board.hpp"
 #include "core/boards/matrix.hpp"

@@ -2,6 +2,7 @@
 
 #include <fmt/format.h>
 
+#include "core/audio/cache.hpp"
 #include "core/compare/explain.hpp"
 #include "core/stages/chain.hpp"
 
@@ -60,9 +61,10 @@ std::vector<Measurement> measurements(const fs::path& master) {
 std::vector<std::string> told(const std::function<double(const std::string&)>& wall_ms,
                               const std::function<double(const std::string&)>& cpu_ms) {
   return {
-      fmt::format("null and explanation of EQ, compressor, hum and 16 bits against the plain null, work of all threads: "
-                  "{:.2f} (to reach: 2)",
-                  cpu_ms("explained_mastered") / cpu_ms("null_mastered")),
+      fmt::format(
+          "null and explanation of EQ, compressor, hum and 16 bits against the plain null, work of all threads: "
+          "{:.2f} (to reach: 2)",
+          cpu_ms("explained_mastered") / cpu_ms("null_mastered")),
       fmt::format("the same on all cores against one, time on the clock: {:.2f} (to reach: 0.6 with two)",
                   wall_ms("explained_mastered") / wall_ms("explained_on_one_core_mastered")),
       fmt::format("null of a drifting pair against a plain one, work: {:.2f} (to reach: 2)",

@@ -4,6 +4,7 @@
 
 #include "cli/verbs.hpp"
 #include "core/audio/write.hpp"
+#include "core/bench/analysis.hpp"
 #include "core/compare/json.hpp"
 
 namespace heathmist::cli {
@@ -45,14 +46,6 @@ void write_residual(const Destination& to, const Comparable& pair, const Fit& fi
   out.finish();
 }
 
-/// The floor of the route: the spectrum of a recording of silence, brought to the master's level.
-Spectrum floor_of(const Source& source, const Clip& master, const NullReport& report, const Job& job) {
-  const auto clip = Clip::at_rate(Clip::open(source.file, job), master.format().sample_rate_hz, job);
-  auto floor = average_spectrum(*clip, 16384, 0, -1, 2000, job);
-  for (double& power : floor.power) power /= report.fit.gain() * report.fit.gain();
-  return floor;
-}
-
 void print_null(const Session& session, const NullReport& r) {
   session.say("{}\n", r.findings.front().text);
   session.say(
@@ -66,37 +59,41 @@ void print_null(const Session& session, const NullReport& r) {
     session.say("  {:<8} {} {}\n", name_of(r.findings[n].severity), r.findings[n].text, r.findings[n].detail);
 }
 
-NullOptions options_of(const Call& call) {
-  NullOptions options;
-  options.fit.delay_samples = held("--align", call.align, "samples");
-  options.fit.gain_db = held("--gain", call.gain, "dB");
+FitOptions options_of(const Call& call) {
+  FitOptions options;
+  options.delay_samples = held("--align", call.align, "samples");
+  options.gain_db = held("--gain", call.gain, "dB");
   if (call.drift != "auto" && call.drift != "none")
     throw std::invalid_argument(fmt::format("--drift takes auto or none, not '{}'", call.drift));
-  options.fit.drift = call.drift == "auto";
+  options.drift = call.drift == "auto";
   if (!call.residual.empty() && call.residual != "-" && !call.residual.ends_with(".wav"))
     throw std::invalid_argument(fmt::format("--residual writes a .wav file, not '{}'", call.residual));
   return options;
 }
 
 void null(const Call& call) {
-  const NullOptions options = options_of(call);
+  AnalysisInput input;
+  input.fit = options_of(call);
   Session session(call.shared);
-  const Source master_source = session.source(call.master), ret_source = session.source(call.ret);
-  const auto floor_source = call.floor.empty() ? std::nullopt : std::optional(session.source(call.floor));
+  const Source master = session.source(call.master), ret = session.source(call.ret);
+  const auto floor = call.floor.empty() ? std::nullopt : std::optional(session.source(call.floor));
   session.check_output(call.residual);
   const Job job = session.watched("null");
-  const auto master = Clip::open(master_source.file, job.part(0, 0.1)),
-             ret = Clip::open(ret_source.file, job.part(0.1, 0.2));
-  const auto pair = comparable(master, ret, job.part(0.2, 0.4));
-  auto report = null_test(*master, *ret, pair, options, job.part(0.4, 0.6));
-  ExplainOptions explaining;
-  if (floor_source) explaining.floor = floor_of(*floor_source, *pair.master, report, job.part(0.6, 0.62));
-  const auto why = explain(*master, *ret, pair, report, explaining, job.part(0.62, 1));
+  input.master = master.file, input.ret = ret.file;
+  if (floor) {
+    Clip::open(floor->file, job.part(0, 0.05));  // one that cannot be read is refused
+    input.floor = Floor{"", {floor->file, {}}, {}};
+  }
+  Analysis analysis;
+  const auto null = analysis.null(input, grant_nothing, job.part(0.05, 0.6));
+  const auto result = analysis.explained(input, null, job.part(0.6, 1));
+  const NullReport& report = *result.report;
   if (!call.residual.empty())
-    session.write_file(call.residual, ".wav", [&](const Destination& to) { write_residual(to, pair, report.fit); });
+    session.write_file(call.residual, ".wav",
+                       [&](const Destination& to) { write_residual(to, result.pair, report.fit); });
   if (!call.shared.json) return call.residual == "-" ? void() : print_null(session, report);
   Json json = null_json(report);
-  json["explanation"] = explanation_json(report, why);
+  json["explanation"] = explanation_json(report, *result.why);
   print(json);
 }
 

@@ -3,12 +3,9 @@
 #include <QObject>
 #include <condition_variable>
 #include <deque>
-#include <map>
 #include <thread>
 
-#include "core/bench/document.hpp"
-#include "core/compare/explain.hpp"
-#include "core/stages/returns.hpp"
+#include "core/bench/analysis.hpp"
 
 namespace heathmist::app {
 
@@ -23,17 +20,9 @@ struct TrialSpec {
   bool operator==(const TrialSpec&) const = default;
 };
 
-/// A trial that has been run: the clips, as they stand and as they are compared, the report, and, once it is there, the
-/// explanation.
-struct TrialResult {
+/// A trial that has been run, for what it is.
+struct TrialResult : AnalysisResult {
   TrialSpec spec;
-  std::shared_ptr<const Clip> master, ret;
-  std::string master_print, ret_print;  ///< fingerprints of the files as they were opened; of a chain its mark
-  Comparable pair;
-  Fit measured;  ///< the fit before anything was held
-  std::shared_ptr<const NullReport> report;
-  std::shared_ptr<const Explanation> why;
-  std::vector<StageReport> stages;  ///< of the chain that made the return
 };
 
 /// A narrowed look at the trial that was run last: some seconds, another resolution, a nudged fit.
@@ -62,7 +51,10 @@ class TrialRunner : public QObject {
   void forget(const std::string& id);  ///< its result: it is run anew when it is asked for
   bool is_busy() const;
 
+  /// Nothing where it was not run, or was let go for others since: it is asked for again then.
   std::shared_ptr<const TrialResult> result(const std::string& id) const;
+  /// What the results weigh that are held.
+  size_t bytes() const;
 
  signals:
   void progressed(const QString& id, double fraction);  ///< the null: 0 .. 0.5, the explanation: 0.5 .. 1
@@ -77,17 +69,8 @@ class TrialRunner : public QObject {
   void work_on_looks(std::stop_token stop);
   bool is_wanted(const std::string& id) const;
   void run_trial(const TrialSpec& spec, std::stop_token stop);
-  std::shared_ptr<TrialResult> null_of(const TrialSpec& spec, const Job& job);
-  void explain_result(TrialResult& result, const Job& job);
-  Spectrum spectrum_of(const Floor& floor, const NullReport& report, const Job& job);
   void publish(std::shared_ptr<const TrialResult> result);
   void run_look(const RegionRequest& look, std::stop_token stop);
-  struct Opened {
-    std::filesystem::path file;
-    std::string print;
-    std::shared_ptr<const Clip> clip;
-  };
-  Opened open(const std::filesystem::path& file, const Job& job);
 
   mutable std::mutex lock_;
   std::condition_variable_any wake_, wake_looks_;
@@ -97,9 +80,8 @@ class TrialRunner : public QObject {
   std::stop_source look_stop_;
   std::optional<TrialSpec> running_;
   std::stop_source running_stop_;
-  std::map<std::string, std::shared_ptr<const TrialResult>> results_;
-  std::deque<Opened> clips_;  // newest first; worker thread only
-  Returns returns_;           // worker thread only
+  mutable Store<std::shared_ptr<const TrialResult>> results_;  // by id, newest first
+  Analysis analysis_;                                          // worker thread only
   std::jthread worker_, looks_worker_;
 };
 

@@ -1,9 +1,11 @@
 #include "app/model/workspace.hpp"
 
 #include <QFileInfo>
+#include <QSettings>
 
 #include "app/theme/theme.hpp"
 #include "app/widgets/saving.hpp"
+#include "core/audio/cache.hpp"
 #include "core/audio/fingerprint.hpp"
 #include "core/bench/armed.hpp"
 #include "core/printable.hpp"
@@ -12,7 +14,7 @@ namespace heathmist::app {
 
 namespace {
 
-constexpr int soon_ms = 25;
+constexpr int soon_ms = 25, usual_cache_mb = 256;
 constexpr int merge_hold = 1;  // nudges of one trial in a row are one step of undo: odd numbers
 
 QString facts_words(const TrialSummary& s) {
@@ -32,6 +34,11 @@ FileRef ref_of(const QString& file) {
 }  // namespace
 
 Workspace::Workspace(QObject* parent) : QObject(parent) {
+  set_cache_limit(QSettings().value("store/cache_mb", usual_cache_mb).toULongLong() << 20);
+  errands_.run("cache", [] {
+    sweep_cache();
+    return std::function<void()>();
+  });
   rows_timer_.setSingleShot(true);
   rows_timer_.setInterval(soon_ms);
   connect(&rows_timer_, &QTimer::timeout, this, [this] {

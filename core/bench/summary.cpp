@@ -2,11 +2,9 @@
 
 #include <fmt/format.h>
 
-#include <fstream>
-
+#include "core/audio/cache.hpp"
 #include "core/audio/clip.hpp"
 #include "core/audio/fingerprint.hpp"
-#include "core/audio/write.hpp"
 #include "core/compare/json.hpp"
 #include "core/compare/waterfall.hpp"
 #include "core/stages/returns.hpp"
@@ -17,19 +15,18 @@ namespace {
 
 constexpr int rules_version = 10;  // raised when the rules of kind or findings change
 
-std::filesystem::path place_of(const FileRef& master, const Trial& trial) {
-  const auto folder = cache_folder();
+/// Empty where a file cannot be read.
+std::string name_of(const FileRef& master, const Trial& trial) {
   const FitHold& hold = trial.hold;
   const auto from = fingerprint(master.file),
              to = trial.chain ? chain_fingerprint(*trial.chain) : fingerprint(trial.ret.file);
-  if (folder.empty() || from.empty() || to.empty()) return {};
+  if (from.empty() || to.empty()) return {};
   const auto by =
       hold.by ? fmt::format("{}-{}-{}-{}", int(hold.by->part), hold.by->channel, hold.by->low_hz, hold.by->high_hz)
               : std::string("m");
   const auto held = [](const auto& value) { return value ? fmt::format("{}", *value) : std::string("m"); };
-  return folder / fmt::format("{}-{}-{}_{}_{}_{}_{}_{}-{}.trial", from, to, held(hold.delay_samples),
-                              held(hold.drift_ppm), held(hold.gain_db), held(hold.inverted), held(hold.swapped), by,
-                              rules_version);
+  return fmt::format("{}-{}-{}_{}_{}_{}_{}_{}-{}.trial", from, to, held(hold.delay_samples), held(hold.drift_ppm),
+                     held(hold.gain_db), held(hold.inverted), held(hold.swapped), by, rules_version);
 }
 
 }  // namespace
@@ -65,11 +62,10 @@ TrialSummary summary_of(const NullReport& report) {
 }
 
 std::optional<TrialSummary> kept_summary(const FileRef& master, const Trial& trial) {
-  const auto place = place_of(master, trial);
-  std::ifstream in(place);
-  if (place.empty() || !in) return {};
+  const auto text = read_cache(name_of(master, trial));
+  if (!text) return {};
   try {
-    const Json json = Json::parse(in);
+    const Json json = Json::parse(*text);
     const auto maybe = [&](const char* key) {
       return json.at(key).is_null() ? std::nullopt : std::optional<double>(json.at(key).get<double>());
     };
@@ -96,8 +92,8 @@ std::optional<TrialSummary> kept_summary(const FileRef& master, const Trial& tri
 }
 
 void keep_summary(const FileRef& master, const Trial& trial, const TrialSummary& summary) {
-  const auto place = place_of(master, trial);
-  if (place.empty()) return;
+  const auto name = name_of(master, trial);
+  if (name.empty()) return;
   const Json json{{"kind", summary.kind},
                   {"residual_relative_db", number_or_null(summary.residual_relative_db)},
                   {"trusted", summary.trusted},
@@ -119,10 +115,7 @@ void keep_summary(const FileRef& master, const Trial& trial, const TrialSummary&
                   {"bit_rate_bps", summary.bit_rate_bps ? Json(*summary.bit_rate_bps) : Json(nullptr)},
                   {"band_hz", summary.band_hz},
                   {"band_db", summary.band_db}};
-  try {
-    write_whole({place, true}, text_of(json, -1));
-  } catch (const InputError&) {  // a cache that cannot be written only costs time
-  }
+  write_cache(name, text_of(json, -1));
 }
 
 }  // namespace heathmist

@@ -3,10 +3,8 @@
 #include <fmt/format.h>
 
 #include <chrono>
-#include <fstream>
 
-#include "core/audio/write.hpp"
-#include "core/measure/survey.hpp"
+#include "core/audio/cache.hpp"
 #include "core/stages/returns.hpp"
 
 namespace heathmist {
@@ -17,10 +15,8 @@ constexpr int kept_version = 4, points = 320;
 
 ProbeFit in_place(const ProbeScore& score) { return {score.rate_hz, -score.body_s, 1, 0, false}; }
 
-std::filesystem::path place_of(const Chain& chain, int from_hz) {
-  const auto folder = cache_folder();
-  return folder.empty() ? folder
-                        : folder / fmt::format("{}-{}-{}.converter", chain_fingerprint(chain), from_hz, kept_version);
+std::string name_of(const Chain& chain, int from_hz) {
+  return fmt::format("{}-{}-{}.converter", chain_fingerprint(chain), from_hz, kept_version);
 }
 
 /// Every plain number of a reading, to be written and read in the same order.
@@ -68,8 +64,7 @@ SweepReading unpack_sweep(const Json& json) {
   return r;
 }
 
-void keep(const std::filesystem::path& place, const BoardRow& row) {
-  if (place.empty()) return;
+void keep(const std::string& name, const BoardRow& row) {
   const auto& i = *row.impulse;
   const Json json{{"sweep", pack(row.sweep)},
                   {"impulse", {i.peak_dbfs, i.delay_s, i.pre_ringing_s, i.post_ringing_s}},
@@ -79,18 +74,14 @@ void keep(const std::filesystem::path& place, const BoardRow& row) {
                   {"map", {row.map.columns, row.map.rows, row.map.in_top_hz, row.map.out_top_hz}},
                   {"cells", row.map.db}};
   const auto bytes = Json::to_cbor(json);
-  try {
-    std::filesystem::create_directories(place.parent_path());
-    write_whole({place, true}, std::string(bytes.begin(), bytes.end()));
-  } catch (const std::exception&) {  // a cache that cannot be written costs time alone
-  }
+  write_cache(name, std::string(bytes.begin(), bytes.end()));
 }
 
-bool take_kept(const std::filesystem::path& place, BoardRow& row) {
-  std::ifstream in(place, std::ios::binary);
-  if (!in) return false;
+bool take_kept(const std::string& name, BoardRow& row) {
+  const auto bytes = read_cache(name);
+  if (!bytes) return false;
   try {
-    const Json json = Json::from_cbor(in);
+    const Json json = Json::from_cbor(*bytes);
     row.sweep = unpack_sweep(json.at("sweep"));
     const Json& i = json.at("impulse");
     row.impulse = ImpulseReading{i.at(0), json.at("inverted"), i.at(1), i.at(2), i.at(3), {}, {}};
@@ -132,8 +123,8 @@ BoardRow read_converter(const Chain& chain, int from_hz, const Job& job) {
   BoardRow row;
   row.name = title_of(chain);
   row.chain = chain;
-  const auto place = place_of(chain, from_hz);
-  if (take_kept(place, row)) return row;
+  const auto name = name_of(chain, from_hz);
+  if (take_kept(name, row)) return row;
   const auto sweep = probe_score("sweep", from_hz), impulse = probe_score("impulse", from_hz),
              tone = probe_score("tone", from_hz);
   const auto body = body_clip(sweep);
@@ -151,7 +142,7 @@ BoardRow read_converter(const Chain& chain, int from_hz, const Job& job) {
   LineOptions lines;
   lines.sources_hz = tone.steps.front().tones_hz;
   row.thd_n_db = lines_of(*pass(body_clip(tone), chain, job.part(0.93, 1)).ret, spectra, lines).thd_n_db;
-  keep(place, row);
+  keep(name, row);
   return row;
 }
 

@@ -3,10 +3,9 @@
 #include <fmt/format.h>
 
 #include <cmath>
-#include <fstream>
 
+#include "core/audio/cache.hpp"
 #include "core/audio/fingerprint.hpp"
-#include "core/audio/write.hpp"
 #include "core/measure/bandwidth.hpp"
 #include "core/stages/returns.hpp"
 
@@ -16,10 +15,7 @@ namespace {
 
 constexpr int kept_version = 2;
 
-std::filesystem::path place_of(const std::string& print) {
-  const auto folder = cache_folder();
-  return folder.empty() || print.empty() ? std::filesystem::path() : folder / (print + ".loudness");
-}
+std::string name_of(const std::string& print) { return print.empty() ? print : print + ".loudness"; }
 
 std::optional<double> number_of(const Json& json) {
   return json.is_number() ? std::optional(json.get<double>()) : std::nullopt;
@@ -110,11 +106,10 @@ Measured measure(const Clip& clip, const MeterOptions& options, const Job& job) 
 }
 
 std::optional<Measured> kept_measured(const std::string& print) {
-  const auto place = place_of(print);
-  std::ifstream in(place, std::ios::binary);
-  if (place.empty() || !in) return {};
+  const auto bytes = read_cache(name_of(print));
+  if (!bytes) return {};
   try {
-    const Json json = Json::from_cbor(in);
+    const Json json = Json::from_cbor(*bytes);
     if (json.at("version") == kept_version) return unpack_measured(json);
   } catch (const std::exception&) {  // what cannot be read is measured again
   }
@@ -122,13 +117,8 @@ std::optional<Measured> kept_measured(const std::string& print) {
 }
 
 void keep_measured(const std::string& print, const Measured& measured) {
-  const auto place = place_of(print);
-  if (place.empty()) return;
   const auto bytes = Json::to_cbor(pack(measured));
-  try {
-    write_whole({place, true}, std::string(bytes.begin(), bytes.end()));
-  } catch (const InputError&) {  // a cache that cannot be written only costs time
-  }
+  write_cache(name_of(print), std::string(bytes.begin(), bytes.end()));
 }
 
 Measured measure_file(const std::filesystem::path& file, const Job& job) {

@@ -42,6 +42,12 @@ Overview::Overview(int64_t frames, std::vector<OutlineBin> bins) : frames_(frame
   while (levels_.back().size() > size_t(level_step)) levels_.push_back(coarser(levels_.back()));
 }
 
+size_t Overview::bytes() const {
+  size_t bytes = 0;
+  for (const auto& level : levels_) bytes += level.size() * sizeof(OutlineBin);
+  return bytes;
+}
+
 std::vector<OutlineBin> Overview::columns(double first, double frames, int count) const {
   std::vector<OutlineBin> result(size_t(std::max(count, 0)));
   if (empty() || count <= 0 || frames <= 0) return result;

@@ -23,6 +23,7 @@ class Overview {
   /// `bins` are the finest level, of a clip of `frames` frames.
   Overview(int64_t frames, std::vector<OutlineBin> bins);
   int64_t frames() const { return frames_; }
+  size_t bytes() const;  ///< that it holds in memory
   bool empty() const { return levels_.empty(); }
   const std::vector<OutlineBin>& finest() const { return levels_.front(); }
 

@@ -6,12 +6,10 @@
 #include <algorithm>
 #include <bit>
 #include <cmath>
-#include <cstdlib>
-#include <fstream>
 #include <sstream>
 
+#include "core/audio/cache.hpp"
 #include "core/audio/fingerprint.hpp"
-#include "core/audio/write.hpp"
 #include "core/dsp/simd.hpp"
 
 namespace heathmist {
@@ -136,18 +134,6 @@ Survey survey(const Clip& clip, const Job& job) {
   return {Overview(format.frames, std::move(bins)), std::move(levels)};
 }
 
-std::filesystem::path cache_folder() {
-  const char *wanted = std::getenv("XDG_CACHE_HOME"), *home = std::getenv("HOME");
-  std::filesystem::path folder;
-  if (wanted && *wanted)
-    folder = std::filesystem::path(wanted) / "heathmist";
-  else if (home && *home)
-    folder = std::filesystem::path(home) / ".cache" / "heathmist";
-  std::error_code trouble;
-  std::filesystem::create_directories(folder, trouble);
-  return trouble ? std::filesystem::path{} : folder;
-}
-
 namespace {
 
 constexpr uint64_t cache_magic = 0x31796576727553ULL;  // "Survey1"
@@ -198,18 +184,15 @@ std::optional<Survey> unpacked(std::istream& in, const ClipFormat& format) {
 }  // namespace
 
 Survey cached_survey(const Clip& clip, const Job& job) {
-  const auto folder = cache_folder();
   const auto print = clip.is_made() ? std::string() : fingerprint(clip.path());
-  if (folder.empty() || print.empty()) return survey(clip, job);
-  const auto place = folder / fmt::format("{}-{}.survey", print, clip.format().sample_rate_hz);
-  if (std::ifstream in(place, std::ios::binary); in)
+  if (print.empty()) return survey(clip, job);
+  const auto name = fmt::format("{}-{}.survey", print, clip.format().sample_rate_hz);
+  if (const auto bytes = read_cache(name)) {
+    std::istringstream in(*bytes);
     if (auto kept = unpacked(in, clip.format())) return *kept;
-  auto fresh = survey(clip, job);
-  if (fingerprint(clip.path()) != print) return fresh;  // changed while it was read
-  try {
-    write_whole({place, true}, packed(fresh));
-  } catch (const InputError&) {  // a cache that cannot be written only costs time
   }
+  auto fresh = survey(clip, job);
+  if (fingerprint(clip.path()) == print) write_cache(name, packed(fresh));  // else it changed while it was read
   return fresh;
 }
 

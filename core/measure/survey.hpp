@@ -24,10 +24,7 @@ struct Survey {
 /// Surveys a clip. Throws InputError where a sample is no number or infinite, saying where.
 Survey survey(const Clip& clip, const Job& job = {});
 
-/// The same, kept between runs in the user's cache by the file's content mark.
+/// The same, kept between runs in the user's cache by the file's fingerprint.
 Survey cached_survey(const Clip& clip, const Job& job = {});
-
-/// `$XDG_CACHE_HOME/heathmist`, made where it is missing; empty where there is none to be had.
-std::filesystem::path cache_folder();
 
 }  // namespace heathmist

@@ -14,8 +14,10 @@ bool is_slow(const Stage& stage) {
   return stage.type == "codec" || stage.type == "external" || stage.type == "level" || stage.type == "convolution";
 }
 
-constexpr int64_t most_bytes = int64_t(4)
-                               << 30;  // on disk, for all that is kept; the two newest stay whatever they take
+size_t bytes_of(const Clip& clip) {
+  const auto& f = clip.format();
+  return size_t(f.frames) * size_t(f.channels) * sizeof(double);
+}
 
 /// The chain without what is off: in rounds as it stands, otherwise cut after every slow stage.
 std::vector<Chain> pieces_of(const Chain& chain) {
@@ -54,27 +56,6 @@ std::string chain_fingerprint(const Chain& chain) {
   return fmt::format("c{:016x}", hash);
 }
 
-const Passed* Returns::kept(const std::string& key) {
-  for (auto it = kept_.begin(); it != kept_.end(); ++it)
-    if (it->first == key) {
-      std::rotate(kept_.begin(), it, it + 1);
-      return &kept_.front().second;
-    }
-  return nullptr;
-}
-
-void Returns::keep(const std::string& key, const Passed& passed) {
-  kept_.emplace_front(key, passed);
-  int64_t bytes = 0;
-  size_t fit = 0;
-  for (; fit < kept_.size(); ++fit) {
-    const auto& f = kept_[fit].second.ret->format();
-    bytes += f.frames * f.channels * int64_t(sizeof(double));
-    if (fit >= 2 && bytes > most_bytes) break;
-  }
-  kept_.resize(std::min(fit, most_));
-}
-
 Passed Returns::make(const std::shared_ptr<const Clip>& master, const std::string& master_fingerprint,
                      const Chain& chain, const Job& job, const Grant& grant) {
   check(chain);
@@ -86,7 +67,7 @@ Passed Returns::make(const std::shared_ptr<const Clip>& master, const std::strin
     // what was made while something was disarmed is not what is made once it is armed
     const std::string key =
         fmt::format("{}{}-{}", master_fingerprint, chain_fingerprint(front), disarmed_stages(front, grant).size());
-    if (const Passed* before = kept(key)) {
+    if (const auto before = kept_.find(key)) {
       so_far = *before;
       continue;
     }
@@ -96,7 +77,7 @@ Passed Returns::make(const std::shared_ptr<const Clip>& master, const std::strin
     stages_run_ += int64_t(pieces[n].stages.size());
     so_far.ret = made.ret;
     so_far.stages.insert(so_far.stages.end(), made.stages.begin(), made.stages.end());
-    keep(key, so_far);
+    kept_.keep(key, so_far, bytes_of(*so_far.ret));
   }
   return so_far;
 }

@@ -1,13 +1,13 @@
 // Returns that are made here: chains run over masters, with what was made before kept at hand.
 #pragma once
-#include <deque>
 #include <string>
 
 #include "core/stages/chain.hpp"
+#include "core/store.hpp"
 
 namespace heathmist {
 
-/// A short mark of all that a chain's result hangs on: its stages that are on, their values, and the content of the
+/// A short hash of all that a chain's result hangs on: its stages that are on, their values, and the content of the
 /// files they read.
 std::string chain_fingerprint(const Chain& chain);
 
@@ -15,18 +15,15 @@ std::string chain_fingerprint(const Chain& chain);
 /// encode again what stands before it. Not to be shared by threads.
 class Returns {
  public:
-  explicit Returns(size_t most = 10) : most_(most) {}
-  /// Throws as pass() does. `master_fingerprint`: the content mark of the master's file.
+  /// Throws as pass() does. `master_fingerprint`: of the master's file.
   Passed make(const std::shared_ptr<const Clip>& master, const std::string& master_fingerprint, const Chain& chain,
               const Job& job, const Grant& grant = grant_nothing);
   /// Stages run so far (not those that were at hand).
   int64_t stages_run() const { return stages_run_; }
 
  private:
-  const Passed* kept(const std::string& key);
-  void keep(const std::string& key, const Passed& passed);
-  size_t most_;
-  std::deque<std::pair<std::string, Passed>> kept_;  // newest first
+  static constexpr size_t most_bytes = size_t(4) << 30;  // on disk
+  Store<Passed> kept_{most_bytes, 2};
   int64_t stages_run_ = 0;
 };
 

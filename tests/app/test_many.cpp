@@ -29,9 +29,8 @@ class TestMany : public WindowTest {
       }
     });
     const auto& workspace = window_->workspace();
-    QTRY_VERIFY_WITH_TIMEOUT(workspace.states().count("m49t99") &&
-                                 workspace.states().at("m49t99").file == FileState::missing,
-                             20000);
+    QTRY_VERIFY_WITH_TIMEOUT(
+        workspace.states().count("m49t99") && workspace.states().at("m49t99").file == FileState::missing, 20000);
     QTRY_VERIFY_WITH_TIMEOUT(!window_->workspace().errands().is_busy(), 20000);
     QCoreApplication::processEvents();
     const auto told = clock.restart();

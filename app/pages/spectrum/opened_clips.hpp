@@ -8,16 +8,14 @@
 #include "core/bench/armed.hpp"
 #include "core/measure/spectrogram_tiles.hpp"
 #include "core/stages/returns.hpp"
+#include "core/store.hpp"
 
 namespace heathmist::app {
 
 struct SpectrumView::Opened {
   std::mutex lock;
-  struct Held {
-    std::string print;  ///< of what was read: the file, and the chain with its files
-    std::shared_ptr<const Clip> clip;
-  };
-  std::map<std::string, Held> clips;  // by file and chain
+  static constexpr size_t most_bytes = size_t(2) << 30;     // on disk, where they were decoded or made
+  Store<std::shared_ptr<const Clip>> clips{most_bytes, 4};  // by what was read: the file, and the chain with its files
   std::map<std::weak_ptr<const Clip>, int, std::owner_less<>> serials;
   SpectrogramTiles tiles;
 
@@ -35,18 +33,16 @@ struct SpectrumView::Opened {
 
   std::shared_ptr<const Clip> open(const Subject& subject, const Job& job) {
     if (subject.clip) return subject.clip;
-    std::string key = subject.file.string();
-    if (subject.chain) key += text_of(chain_json(*subject.chain), -1);
-    const std::string print =
-        fingerprint(subject.file) + (subject.chain ? chain_fingerprint(*subject.chain) : std::string());
+    const std::string key = subject.file.native() + "|" + fingerprint(subject.file) +
+                            (subject.chain ? chain_fingerprint(*subject.chain) : std::string());
     {
       std::scoped_lock held(lock);
-      if (const auto it = clips.find(key); it != clips.end() && it->second.print == print) return it->second.clip;
+      if (const auto kept = clips.find(key)) return *kept;
     }
     auto clip = Clip::open(subject.file, job);
     if (subject.chain) clip = pass(clip, *subject.chain, job, {grant_here()}).ret;
     std::scoped_lock held(lock);
-    clips[key] = {print, clip};
+    clips.keep(key, clip, size_t(clip->format().frames) * size_t(clip->format().channels) * sizeof(double));
     return clip;
   }
 };
