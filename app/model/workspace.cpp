@@ -274,6 +274,7 @@ void Workspace::add_files(const QStringList& files) {
 void Workspace::look_at(const std::string& id) {
   current_ = id;
   stopped_ = false;
+  emit looked_at();
   const auto& bench = model_.bench();
   if (const Trial* trial = bench.trial(id)) look_for_changes(files_of(*bench.master_of(id), *trial));
   request_current();

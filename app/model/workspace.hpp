@@ -77,6 +77,7 @@ class Workspace : public QObject {
 
  signals:
   void rows_changed();
+  void looked_at();  ///< another row, or the same one anew
   void trial_ready(std::shared_ptr<const heathmist::app::TrialResult> result);
   void trial_failed(const QString& sentence);
   void measuring(const QString& name);  ///< the trial that is looked at has no result yet

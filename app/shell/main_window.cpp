@@ -127,6 +127,10 @@ void MainWindow::connect_workspace() {
     ledger_->select(workspace_.current());
     pages_->refresh();
   });
+  connect(&workspace_, &W::looked_at, this, [this] {
+    const QSignalBlocker quiet(ledger_->list());
+    ledger_->select(workspace_.current());
+  });
   connect(&workspace_, &W::trial_ready, this, &MainWindow::hear_trial);
   connect(&workspace_, &W::nothing_selected, this, &MainWindow::hear_nothing);
   connect(&workspace_, &W::master_selected, this, &MainWindow::hear_nothing);

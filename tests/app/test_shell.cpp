@@ -169,6 +169,18 @@ class TestShell : public WindowTest {
     QVERIFY(!workspace.selection() && !window_->part<NullView>()->selection() && !workspace.band());
   }
 
+  /// What is looked at is what the ledger shows, at once, and nothing that happens meanwhile chooses another.
+  void the_ledger_is_at_what_is_looked_at() {
+    put_pairs();
+    QCOMPARE(window_->ledger()->selected(), "t");
+    window_->show();
+    window_->ledger()->list()->setFocus();
+    QTest::qWait(100);
+    QCOMPARE(window_->workspace().current(), "t");
+    window_->workspace().look_at("b");
+    QCOMPARE(window_->ledger()->selected(), "b");
+  }
+
   void the_bench_is_renamed_and_that_is_undone() {
     put_pairs();
     window_->workspace().model().edit("name", [](Bench& bench) { bench.name = "Curlew Hours"; });
