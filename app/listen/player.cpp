@@ -54,7 +54,7 @@ void Player::set_source(const Comparable& pair, const Fit& fit) {
   }
   const int rate = source->rate_hz();
   const bool other_rate = rate != rate_;
-  if (other_rate) device_->stop();
+  if (other_rate) stop_device();
   {
     std::scoped_lock held(lock_);
     const double at_s = rate_ > 0 ? double(place_) / rate_ : 0;
@@ -70,7 +70,6 @@ void Player::set_source(const Comparable& pair, const Fit& fit) {
     mixer_ = Mixer(rate);
     meter_ = std::make_unique<LiveMeter>(rate);
     set_mix(mix());
-    mixer_.finish_fade();
     if (playing_) restart_device();
   }
   wake_.notify_all();
@@ -79,7 +78,7 @@ void Player::set_source(const Comparable& pair, const Fit& fit) {
 
 void Player::clear_source() {
   pause();
-  device_->stop();
+  stop_device();
   {
     std::scoped_lock held(lock_);
     source_.reset();
@@ -95,7 +94,18 @@ bool Player::has_source() const {
   return source_ != nullptr;
 }
 
+void Player::stop_device() {
+  device_->stop();
+  sounding_ = false;
+}
+
+/// The device is stopped.
 void Player::restart_device() {
+  seam_ = Seam(rate_);
+  follows_.reset();
+  mixer_.set(mix());
+  mixer_.finish_fade();
+  sounding_ = true;
   if (!device_->start(rate_, [this](std::span<double> out) { render(out); })) {
     device_ = simulated_output();  // the device went away: time goes on
     device_->start(rate_, [this](std::span<double> out) { render(out); });
@@ -104,7 +114,9 @@ void Player::restart_device() {
 
 void Player::play() {
   if (!has_source() || playing_) return;
+  device_->stop();  // it may still be fading out
   playing_ = true;
+  stopping_ = false;
   ended_ = false;  // the device may have said so again after the last time
   wake_.notify_all();
   restart_device();
@@ -115,10 +127,13 @@ void Player::play() {
 void Player::pause() {
   if (!playing_) return;
   playing_ = false;
-  device_->stop();
+  stopping_ = true;
   ticker_.stop();
   seek(place_s());
   emit playing_changed(false);
+  QTimer::singleShot(fade_out_ms, this, [this] {
+    if (!playing_) stop_device();
+  });
 }
 
 void Player::seek(double at_s) {
@@ -176,7 +191,7 @@ void Player::set_mix(const MixSettings& settings) {
   heard_ = int(settings.heard);
   return_gain_ = settings.return_gain;
   lift_db_ = settings.lift_db;
-  if (!playing_) {
+  if (!sounding_) {
     mixer_.set(settings);
     mixer_.finish_fade();
   }
@@ -278,7 +293,7 @@ void Player::render(std::span<double> out) {
   mixer_.set({Heard(heard_.load()), return_gain_, lift_db_});
   size_t done = 0;
   const size_t wanted = out.size() / 2;
-  while (done < wanted && read_ < written_) {
+  while (!stopping_ && done < wanted && read_ < written_) {
     RingBlock& block = ring_[read_ % ring_blocks];
     if (block.epoch != epoch_ || used_ >= block.frames) {
       used_ = 0;
@@ -286,12 +301,23 @@ void Player::render(std::span<double> out) {
       continue;
     }
     const size_t frames = std::min(wanted - done, block.frames - used_);
-    mixer_.process({block.data.data() + used_, frames}, out.subspan(2 * done, 2 * frames));
+    const Follows here{block.epoch, block.first + int64_t(used_)};
+    if (follows_ != here) seam_.jump();  // a start, a seek, the end of a loop, another band
+    const auto part = out.subspan(2 * done, 2 * frames);
+    mixer_.process({block.data.data() + used_, frames}, part);
+    seam_.process(part);
     used_ += frames;
     done += frames;
     place_ = block.first + int64_t(used_);
+    follows_ = Follows{here.epoch, place_.load()};
   }
-  std::fill(out.begin() + long(2 * done), out.end(), 0.0);
+  if (done < wanted) {  // a stop, the end, or what is to come is not read yet
+    if (follows_) seam_.jump();
+    follows_.reset();
+    const auto rest = out.subspan(2 * done);
+    std::fill(rest.begin(), rest.end(), 0.0);
+    seam_.process(rest);
+  }
   meter_->add(out);
   if (done == 0 && place_ >= length_) ended_ = true;
 }

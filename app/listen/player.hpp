@@ -11,6 +11,7 @@
 #include "app/listen/device.hpp"
 #include "app/listen/mixer.hpp"
 #include "app/listen/pair_stream.hpp"
+#include "app/listen/seam.hpp"
 #include "core/measure/live_meter.hpp"
 
 namespace heathmist::app {
@@ -50,6 +51,7 @@ class Player : public QObject {
   void failed(const QString& sentence);  ///< a file went away or broke off while it was heard; playing has stopped
 
  private:
+  static constexpr int fade_out_ms = 60;  // until the device is stopped: the fade, and what it holds
   static constexpr size_t block_frames = 512, ring_blocks = 320;
   static constexpr double ahead_s = 0.4;  // read ahead, at every rate
   struct RingBlock {
@@ -75,6 +77,7 @@ class Player : public QObject {
   void give_up(const QString& sentence);
   void render(std::span<double> out);
   void restart_device();
+  void stop_device();
   void read_anew();
 
   std::unique_ptr<OutputDevice> device_;
@@ -96,6 +99,15 @@ class Player : public QObject {
   size_t used_ = 0;  // frames of the block being read; device thread only
   std::atomic<int64_t> place_{0}, length_{0};
   Mixer mixer_{48000};
+  Seam seam_{48000};
+  struct Follows {
+    uint64_t epoch;
+    int64_t frame;
+    bool operator==(const Follows&) const = default;
+  };
+  std::optional<Follows> follows_;     // what would go on where the device left off; none: silence. Device thread only
+  std::atomic<bool> stopping_{false};  // what is heard fades out, and nothing more is read
+  bool sounding_ = false;              // the device runs, if only to fade out; interface only
   std::atomic<int> heard_{0};
   std::atomic<double> return_gain_{1}, lift_db_{0};
   std::unique_ptr<LiveMeter> meter_ = std::make_unique<LiveMeter>(48000);

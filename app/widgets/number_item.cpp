@@ -4,6 +4,7 @@
 #include <QTableWidget>
 
 #include "app/theme/theme.hpp"
+#include "app/widgets/table_menu.hpp"
 
 namespace heathmist::app {
 
@@ -25,6 +26,7 @@ void dress_table(QTableWidget* table, const QString& words) {
   table->horizontalHeader()->setSectionResizeMode(QHeaderView::ResizeToContents);
   table->horizontalHeader()->setHighlightSections(false);
   table->horizontalHeader()->setDefaultAlignment(Qt::AlignLeft | Qt::AlignVCenter);
+  give_menu(table);
 }
 
 }  // namespace heathmist::app

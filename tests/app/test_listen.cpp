@@ -7,6 +7,7 @@
 
 #include "app/listen/player.hpp"
 #include "app/listen/rate_bridge.hpp"
+#include "app/listen/seam.hpp"
 #include "tests/support/signals.hpp"
 
 using namespace heathmist;
@@ -236,6 +237,79 @@ class TestListen : public QObject {
     QVERIFY(player.is_playing());
   }
 
+  /// Random sound, random jumps: nothing steps further than the fade is steep, and away from jumps every sample is as
+  /// it was.
+  void a_seam_has_no_step() {
+    dsp::Noise chance(21);
+    for (const double rate : {44100.0, 48000.0, 192000.0}) {
+      Seam seam(rate);
+      const int fade = int(std::lround(Seam::fade_s * rate));
+      std::vector<double> in, out;
+      int since = fade;  // frames since the last jump
+      double level = 0.3, worst = 0;
+      for (int block = 0; block < 400; ++block) {
+        std::vector<double> some(2 * size_t(chance.between(1, 400)), level);
+        if (chance.uniform() < 0.1) seam.jump(), since = 0, level = chance.between(-1, 1);
+        std::fill(some.begin(), some.end(), level);
+        const auto before = some;
+        seam.process(some);
+        for (size_t n = 0; n < some.size(); n += 2, ++since)
+          if (since >= fade) QCOMPARE(some[n], before[n]);
+        out.insert(out.end(), some.begin(), some.end());
+      }
+      for (size_t n = 2; n < out.size(); n += 2) worst = std::max(worst, std::abs(out[n] - out[n - 2]));
+      QVERIFY2(worst < 2 * 1.6 / fade,
+               qPrintable(QString::number(worst)));  // of 2 from end to end, pi / 2 / fade a frame
+      QVERIFY(worst > 0.1 / fade);
+    }
+  }
+
+  /// Start, seek, loop ends and stop of the real player: a slow sine at -6 dBFS never steps like a click.
+  void start_stop_seek_and_loop_do_not_click() {
+    Planar sine(2, 3 * 48000);
+    for (int64_t n = 0; n < sine.frames(); ++n)
+      sine.channel(0)[n] = sine.channel(1)[n] = 0.5 * std::sin(2 * std::numbers::pi * 50 * double(n) / 48000 + 1);
+    const auto file = Clip::open(save(folder_ / "slow.wav", sine, 48000));
+    auto* device = new HandDevice;
+    Player player{std::unique_ptr<OutputDevice>(device)};
+    Fit fit;
+    fit.pairs = plain_pairs(2, 2), fit.trusted = true;
+    set_overlap(fit, sine.frames(), sine.frames());
+    player.set_source({file, file}, fit);
+    player.set_loop(std::pair{0.5, 0.5537});  // its ends do not meet
+    player.seek(0.5);
+    player.play();
+    std::vector<double> heard{0, 0};
+    const auto hear = [&](int blocks) {  // all that comes, silence too where nothing was read yet
+      std::vector<double> some(2 * 128);
+      for (int n = 0; n < blocks;) {
+        const double before = player.place_s();
+        device->render(some);
+        heard.insert(heard.end(), some.begin(), some.end());
+        player.place_s() == before ? QThread::msleep(1) : void(++n);
+      }
+    };
+    hear(100);
+    player.set_loop({});
+    player.seek(2.123);
+    hear(50);
+    player.pause();
+    std::vector<double> tail(2 * 1024);
+    QVERIFY(device->render);  // it fades out
+    device->render(tail);
+    heard.insert(heard.end(), tail.begin(), tail.end());
+    double worst = 0, loud = 0;
+    for (size_t n = 2; n < heard.size(); n += 2) {
+      worst = std::max(worst, std::abs(heard[n] - heard[n - 2]));
+      loud = std::max(loud, std::abs(heard[n]));
+    }
+    const double of_the_sine = 0.5 * 2 * std::numbers::pi * 50 / 48000, of_a_fade = 1.0 * std::numbers::pi / 2 / 240;
+    QVERIFY(loud > 0.45);
+    QVERIFY2(worst < of_the_sine + of_a_fade, qPrintable(QString::number(worst)));  // a click would be 0.5 and more
+    QCOMPARE(tail.back(), 0.0);
+    QTRY_VERIFY(!device->render);  // and the device is let go
+  }
+
   void a_band_is_heard_alone() {
     const int rate = 48000;
     dsp::BandPass pass(rate, 1000, 2000);
@@ -279,7 +353,7 @@ class TestListen : public QObject {
     };
     const auto is = [&](const std::vector<double>& out, const auto& expected) {
       double worst = 0;
-      for (size_t n = 0; n < 4096; ++n)
+      for (size_t n = size_t(Seam::fade_s * rate); n < 4096; ++n)
         for (int c = 0; c < 2; ++c)
           worst = std::max(worst, std::abs(out[2 * n + size_t(c)] - expected(c, size_t(rate / 4) + n)));
       return worst < 1e-9;
@@ -329,7 +403,8 @@ class TestListen : public QObject {
     QCOMPARE(player.place_s(), 0.5);
     late.request_stop();
     const auto out = pull(player, hand, 1024);  // the block that was read meanwhile, from the beginning, is thrown away
-    for (size_t n = 0; n < 1024; ++n) QVERIFY(std::abs(out[2 * n] - sound.channel(0)[24000 + n]) < 1e-9);
+    for (size_t n = size_t(Seam::fade_s * 48000); n < 1024; ++n)
+      QVERIFY(std::abs(out[2 * n] - sound.channel(0)[24000 + n]) < 1e-9);
     player.pause();
   }
 

@@ -1,4 +1,5 @@
 // The window as a frame: pages and commands come of their lists, the selection is one, and every page follows it.
+#include <QClipboard>
 #include <QMenuBar>
 #include <QRegularExpression>
 #include <QSignalSpy>
@@ -6,6 +7,7 @@
 #include <set>
 
 #include "app/shell/finder.hpp"
+#include "app/widgets/table_menu.hpp"
 #include "tests/support/window.hpp"
 
 using namespace heathmist;
@@ -204,6 +206,35 @@ class TestShell : public WindowTest {
       const QString key = found.next().captured(0);
       QVERIFY2(known.count(key), qPrintable(key));  // and none that does nothing
     }
+  }
+
+  /// Rows go out as they are shown: heads, tabs, hidden columns and hidden rows left out.
+  void a_table_is_copied_as_it_is_shown() {
+    put_pairs();
+    window_->show();
+    window_->show_page("loudness");
+    auto* table = window_->part<LoudnessView>()->table();
+    QTRY_COMPARE(table->rowCount(), 3);
+    QTRY_VERIFY_WITH_TIMEOUT(!window_->board().is_running() && window_->board().waiting() == 0, 30000);
+    const auto lines = [&](bool chosen) { return text_of(*table, chosen).split('\n', Qt::SkipEmptyParts); };
+    QCOMPARE(lines(false).size(), 4);
+    const auto heads = lines(false)[0].split('\t');
+    QCOMPARE(heads.size(), int(LoudnessView::columns));
+    for (const QString& line : lines(false)) QCOMPARE(line.count('\t'), heads.size() - 1);
+    table->selectionModel()->select(table->model()->index(1, 0),
+                                    QItemSelectionModel::ClearAndSelect | QItemSelectionModel::Rows);
+    QCOMPARE(lines(true).size(), 2);
+    QCOMPARE(lines(true)[1].section('\t', 0, 0), table->item(1, LoudnessView::name_column)->text().trimmed());
+    table->setColumnHidden(LoudnessView::range_column, true);
+    QVERIFY(!lines(false)[0].contains("Range"));
+    QCOMPARE(lines(false)[0].count('\t'), heads.size() - 2);
+    table->setColumnHidden(LoudnessView::range_column, false);
+    window_->part<LoudnessView>()->filter()->setText("slack");
+    QCOMPARE(lines(false).size(), 2);
+    table->clearSelection();
+    table->setFocus();
+    QTest::keyClick(table, Qt::Key_C, Qt::ControlModifier);
+    QCOMPARE(QGuiApplication::clipboard()->text(), text_of(*table, false));
   }
 
   void the_palette_finds_pages_commands_and_trials() {

@@ -15,6 +15,8 @@ namespace {
 constexpr size_t fft_size = 2048;
 constexpr double still_slope = 0.08;  // dB of the rest per dB of programme, under which it takes no notice of it
 constexpr double keeps_time_slope = 0.25;
+constexpr double chance_slope = 0.4;      // of one that is nothing like it, and keeps to its beat
+constexpr double unlike = 0.15;           // correlation, up to which it is nothing like it
 constexpr double least_movement_db2 = 2;  // the programme must move this much before its hold can be seen
 constexpr double least_noise_db = -112;
 constexpr double coherent_db = 6;  // what a filter takes out by itself is the programme's
@@ -257,10 +259,11 @@ std::optional<Cause> cause_of_rest(const Excerpt& e, const Planar& model, const 
   // Music that was laid on top keeps time with it, and takes some notice.
   const bool moves = behaviour.moves_db > programme_moves_db && *rest_db > -60;
   if (facts.linear_left_db && !facts.taken_db && *rest_db > *facts.linear_left_db + coherent_db) return {};
-  if (*rest_db < least_noise_db || behaviour.slope > (moves ? keeps_time_slope : still_slope)) return {};
+  const double like = moves ? resemblance(cells, cells.column_s) : 0;
+  const double most_slope = !moves ? still_slope : like < unlike ? chance_slope : keeps_time_slope;
+  if (*rest_db < least_noise_db || behaviour.slope > most_slope) return {};
   double level_dbfs = 10 * std::log10(rest) + facts.gain_db;
   if (moves) {
-    const double like = resemblance(cells, cells.column_s);
     if (like > most_alike) return {};
     // What a filter or a compressor is not known better by lies far under what it took out.
     if (facts.taken_db && *rest_db < *facts.taken_db - model_error_db) return {};
