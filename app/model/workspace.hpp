@@ -54,7 +54,7 @@ class Workspace : public QObject {
   void retry_failed();   ///< what failed may go well now: a stage was armed, a file is back
   void look_at_files();  ///< are they all still there, and what they were?
 
-  /// Chains (desk_chains.cpp). The chain of the trial that is looked at; none: its return is a file.
+  /// Chains (workspace_chains.cpp). The chain of the trial that is looked at; none: its return is a file.
   std::optional<Chain> current_chain() const;
   void set_chain(const Chain& chain, const QString& what);
   /// A new trial of the master that is looked at, its return made by a chain.
@@ -96,7 +96,7 @@ class Workspace : public QObject {
   void refresh();
   std::vector<Stage> disarmed_of(const std::string& trial_id) const;
   void look_up(const Master& master, const Trial& trial);
-  // desk_files.cpp
+  // workspace_files.cpp
   std::vector<std::filesystem::path> files_of(const Master& master, const Trial& trial) const;
   bool is_made_of(const Master& master, const Trial& trial, const std::filesystem::path& file) const;
   int version_of(const Master& master, const Trial& trial) const;

@@ -13,7 +13,7 @@ namespace heathmist {
 
 namespace {
 
-constexpr int rules_version = 10;  // raised when the rules of kind or findings change
+constexpr int rules_version = 11;  // raised when the rules of kind or findings change
 
 /// Empty where a file cannot be read.
 std::string name_of(const FileRef& master, const Trial& trial) {

@@ -71,10 +71,10 @@ Spectra spectra_of(const Clip& clip, const SpectraOptions& o, const Job& job) {
   const auto parts = int64_t(sums.size());
   for_each_segment(
       parts, job, [&] { return std::make_unique<Workspace>(clip, o, window); },
-      [&](auto& desk, int64_t n) {
+      [&](auto& reader, int64_t n) {
         for (int64_t i = n * count / parts; i < (n + 1) * count / parts; ++i) {
           job.check();
-          desk->add(o.first + (count > 1 ? (possible - 1) * i / (count - 1) : 0) * hop, sums[size_t(n)]);
+          reader->add(o.first + (count > 1 ? (possible - 1) * i / (count - 1) : 0) * hop, sums[size_t(n)]);
         }
       });
   const double bin_hz = double(clip.format().sample_rate_hz) / double(size);

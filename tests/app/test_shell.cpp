@@ -183,6 +183,25 @@ class TestShell : public WindowTest {
     QCOMPARE(window_->ledger()->selected(), "b");
   }
 
+  /// Lines and Over time are two pages of one view: what kind of spectrum is chosen leads to its page, and back.
+  void the_kind_of_spectrum_is_at_its_page() {
+    window_->show();
+    QVERIFY(QTest::qWaitForWindowActive(window_.get()));
+    window_->show_page("spectrum");
+    auto* kind = window_->part<SpectrumView>()->kind();
+    kind->setFocus();
+    kind->setCurrentIndex(SpectrumView::hold);
+    QCOMPARE(window_->focusWidget(), kind);  // it is not taken away from who chooses
+    kind->setCurrentIndex(SpectrumView::over_time_sharp);
+    QCOMPARE(window_->page_stack()->current().key, "spectrogram");
+    QCOMPARE(kind->currentIndex(), int(SpectrumView::over_time_sharp));
+    kind->setCurrentIndex(SpectrumView::moment);
+    QCOMPARE(window_->page_stack()->current().key, "spectrum");
+    QCOMPARE(kind->currentIndex(), int(SpectrumView::moment));
+    window_->show_page("spectrogram");
+    QVERIFY(kind->currentIndex() >= SpectrumView::over_time_plain);
+  }
+
   void the_bench_is_renamed_and_that_is_undone() {
     put_pairs();
     window_->workspace().model().edit("name", [](Bench& bench) { bench.name = "Curlew Hours"; });

@@ -11,9 +11,13 @@ void follow_hands(SpectrumView* view, PageContext& context) {
   QObject::connect(view, &SpectrumView::band_chosen, view, [&context](double low, double high) {
     context.workspace.select_band(Range{low, high});
   });
-  QObject::connect(view->kind(), &QComboBox::currentIndexChanged, view, [view, &context](int kind) {
-    if (view->isVisible()) context.show(kind >= SpectrumView::over_time_plain ? "spectrogram" : "spectrum");
-  });
+  QObject::connect(view->kind(), &QComboBox::currentIndexChanged, view,
+                   [view, &context, was = false](int kind) mutable {
+                     const bool over_time = kind >= SpectrumView::over_time_plain;
+                     if (std::exchange(was, over_time) == over_time || !view->isVisible())
+                       return;  // within a page the hand stays there
+                     context.show(over_time ? "spectrogram" : "spectrum");
+                   });
 }
 
 MadePage make_lines(PageContext& context, QWidget* parent) {
