@@ -80,12 +80,9 @@ void null(const Call& call) {
   session.check_output(call.residual);
   const Job job = session.watched("null");
   input.master = master.file, input.ret = ret.file;
-  if (floor) {
-    Clip::open(floor->file, job.part(0, 0.05));  // one that cannot be read is refused
-    input.floor = Floor{"", {floor->file, {}}, {}};
-  }
+  if (floor) input.floor = Floor{"", {floor->file, {}}, {}};
   Analysis analysis;
-  const auto null = analysis.null(input, grant_nothing, job.part(0.05, 0.6));
+  const auto null = analysis.null(input, grant_nothing, job.part(0, 0.6));
   const auto result = analysis.explained(input, null, job.part(0.6, 1));
   const NullReport& report = *result.report;
   if (!call.residual.empty())

@@ -16,6 +16,9 @@ Player::Player(std::unique_ptr<OutputDevice> device, QObject* parent)
       seek(0);
     }
   });
+  fading_out_.setSingleShot(true);
+  fading_out_.setInterval(fade_out_ms);
+  connect(&fading_out_, &QTimer::timeout, this, &Player::stop_device);
   feeder_ = std::jthread([this](std::stop_token stop) { feed(stop); });
 }
 
@@ -114,6 +117,7 @@ void Player::restart_device() {
 
 void Player::play() {
   if (!has_source() || playing_) return;
+  fading_out_.stop();
   device_->stop();  // it may still be fading out
   playing_ = true;
   stopping_ = false;
@@ -131,9 +135,7 @@ void Player::pause() {
   ticker_.stop();
   seek(place_s());
   emit playing_changed(false);
-  QTimer::singleShot(fade_out_ms, this, [this] {
-    if (!playing_) stop_device();
-  });
+  fading_out_.start();
 }
 
 void Player::seek(double at_s) {

@@ -81,7 +81,7 @@ class Player : public QObject {
   void read_anew();
 
   std::unique_ptr<OutputDevice> device_;
-  QTimer ticker_;
+  QTimer ticker_, fading_out_;
   std::atomic<bool> playing_{false}, ended_{false};
 
   mutable std::mutex lock_;  // of what follows: held for moments only, never by the device's thread

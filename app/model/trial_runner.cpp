@@ -9,11 +9,16 @@
 namespace heathmist::app {
 
 namespace {
-constexpr int usual_mb = 192;
+
+/// Of results: those of the rows, and those of earlier states that undo leads back to. They share what is the same.
+size_t most_bytes() {
+  const auto usual = qulonglong(Analysis::usual_bytes >> 20);
+  return size_t(QSettings().value("store/memory_mb", usual).toULongLong()) << 20;
 }
 
-TrialRunner::TrialRunner(QObject* parent)
-    : QObject(parent), results_(size_t(QSettings().value("store/memory_mb", usual_mb).toULongLong()) << 20) {
+}  // namespace
+
+TrialRunner::TrialRunner(QObject* parent) : QObject(parent), results_(most_bytes()), analysis_(most_bytes()) {
   qRegisterMetaType<RegionRequest>();
   qRegisterMetaType<std::shared_ptr<const ResidualSums>>();
   worker_ = std::jthread([this](std::stop_token stop) { work(stop); });
@@ -154,7 +159,7 @@ void TrialRunner::run_trial(const TrialSpec& spec, std::stop_token stop) {
     const AnalysisInput input{spec.master, spec.ret, spec.chain, spec.hold, {}, spec.floor};
     const auto null = analysis_.null(input, grant_here(), job.part(0, 0.5));
     publish(std::make_shared<TrialResult>(TrialResult{null, spec}));
-    const auto explained = analysis_.explained(input, null, job.part(0.5, 1));
+    const auto explained = explained_of(input, null, job.part(0.5, 1));
     publish(std::make_shared<TrialResult>(TrialResult{explained, spec}));
   } catch (const Cancelled&) {
     if (!is_wanted(spec.id)) emit cancelled(id);
@@ -162,6 +167,17 @@ void TrialRunner::run_trial(const TrialSpec& spec, std::stop_token stop) {
     emit failed(id, QString::fromUtf8(error.what()));
   } catch (...) {
     emit failed(id, tr("Something went wrong that has no name; choose the trial again"));
+  }
+}
+
+/// A floor that is gone takes nothing away from the rest.
+AnalysisResult TrialRunner::explained_of(AnalysisInput input, const AnalysisResult& null, const Job& job) {
+  try {
+    return analysis_.explained(input, null, job);
+  } catch (const InputError&) {
+    if (!input.floor) throw;
+    input.floor.reset();
+    return analysis_.explained(input, null, job);
   }
 }
 

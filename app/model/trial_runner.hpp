@@ -69,6 +69,7 @@ class TrialRunner : public QObject {
   void work_on_looks(std::stop_token stop);
   bool is_wanted(const std::string& id) const;
   void run_trial(const TrialSpec& spec, std::stop_token stop);
+  AnalysisResult explained_of(AnalysisInput input, const AnalysisResult& null, const Job& job);
   void publish(std::shared_ptr<const TrialResult> result);
   void run_look(const RegionRequest& look, std::stop_token stop);
 

@@ -111,7 +111,7 @@ TrialSpec Workspace::spec_of(const Master& master, const Trial& trial) const {
   TrialSpec spec{trial.id,    master.audio.file,        trial.ret.file, trial.hold, model_.bench().floor,
                  trial.chain, version_of(master, trial)};
   if (!spec.floor) return spec;
-  const auto as_it_is = [this](FileRef& ref) {  // told by its version: a mark may be learned late
+  const auto as_it_is = [this](FileRef& ref) {  // told by its version: a fingerprint may be learned late
     const auto it = versions_.find(ref.file.native());
     ref.fingerprint = std::to_string(it == versions_.end() ? 0 : it->second);
   };

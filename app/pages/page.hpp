@@ -25,6 +25,7 @@ struct Command {
   QList<QKeySequence> keys = {};
   std::function<bool()> enabled = {};  ///< none: always
   QString submenu = {};                ///< of its menu; empty: it stands there itself
+  bool of_row = false;                 ///< it is done to what is looked at: it stands in the ledger's row menu too
 };
 
 /// The groups of pages in the order of work: a tab each, whose pages stand in a row below it.
@@ -46,13 +47,13 @@ struct PageContext {
 /// A page as it was made. What it wants to be told; what is left empty it is not told.
 struct MadePage {
   QWidget* widget = nullptr;
-  std::function<QWidget*()> first{};     ///< what takes the keys when it is shown
-  std::vector<Command> commands{};       ///< beside the one that shows it
-  std::function<void()> shown{};         ///< it is seen now, or it is seen and what the bench holds changed
-  std::function<void()> left{};          ///< another page is seen now
-  std::function<void()> trial{};         ///< the trial that is looked at has a result, another one, or none any more
+  std::function<QWidget*()> first{};       ///< what takes the keys when it is shown
+  std::vector<Command> commands{};         ///< beside the one that shows it
+  std::function<void()> shown{};           ///< it is seen now, or it is seen and what the bench holds changed
+  std::function<void()> left{};            ///< another page is seen now
+  std::function<void()> trial{};           ///< the trial that is looked at has a result, another one, or none any more
   std::function<void(double)> playhead{};  ///< seconds
-  std::function<void()> selection{}, band{};                       ///< of the workspace
+  std::function<void()> selection{}, band{};                         ///< of the workspace
   std::function<void(const std::filesystem::path&)> file_changed{};  ///< what was made of it is not what it holds
   /// Shows the plate and the spot of a finding; findings are beside pages that can.
   std::function<void(const Finding&)> evidence{};

@@ -53,7 +53,6 @@ class MainWindow : public QMainWindow {
   void lay_out();
   void make_menus();
   std::vector<Command> own_commands();  // window_commands.cpp
-  std::vector<Command> commands_of_rows(const std::string& id);
   void connect_all();
   void connect_workspace();
   void show_page_around();
@@ -66,6 +65,7 @@ class MainWindow : public QMainWindow {
   void rename(const std::string& id);
   void rename_bench();
   void point_anew(const std::string& id);
+  std::string file_to_point_at() const;  ///< the id of its row
   void find_anything();
   void keep_settings();
   void restore_settings();

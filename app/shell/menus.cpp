@@ -39,6 +39,7 @@ QAction* Menus::add(const Command& command) {
   menu_of(command)->addAction(action);
   window_->addAction(action);
   actions_.push_back(action);
+  if (command.of_row) row_actions_.push_back(action);
   return action;
 }
 

@@ -35,19 +35,23 @@ std::vector<Command> MainWindow::own_commands() {
          if (!files.isEmpty()) take_files(files);
        },
        {QKeySequence("Ctrl+I")}},
-      {tr("Point to the missing file anew…"),
+      {tr("Point to its file anew…"),
        M::file,
-       [this] { point_anew(workspace_.current()); },
+       [this] { point_anew(file_to_point_at()); },
        {QKeySequence("Ctrl+L")},
-       chosen},
+       [this] { return !file_to_point_at().empty(); },
+       {},
+       true},
       {tr("Quit"), M::file, [this] { close(); }, {QKeySequence::Quit}},
       {tr("Exchange master and return"),
        M::edit,
        [this] { workspace_.exchange(workspace_.current()); },
        {QKeySequence("Ctrl+E")},
-       by_file},
-      {tr("Rename…"), M::edit, [this] { rename(workspace_.current()); }, {}, chosen},
-      {tr("Remove from the bench"), M::edit, [this] { workspace_.remove(workspace_.current()); }, {}, chosen},
+       by_file,
+       {},
+       true},
+      {tr("Rename…"), M::edit, [this] { rename(workspace_.current()); }, {}, chosen, {}, true},
+      {tr("Remove from the bench"), M::edit, [this] { workspace_.remove(workspace_.current()); }, {}, chosen, {}, true},
       {tr("Next trial"), M::view, [step] { step(1); }, {QKeySequence("Ctrl+Down")}},
       {tr("Previous trial"), M::view, [step] { step(-1); }, {QKeySequence("Ctrl+Up")}},
       {tr("Go to the ledger"), M::view, [this] { ledger_->list()->setFocus(); }, {QKeySequence("F6")}},
@@ -97,21 +101,12 @@ std::vector<Command> MainWindow::own_commands() {
   };
 }
 
-std::vector<Command> MainWindow::commands_of_rows(const std::string& id) {
-  const Trial* trial = workspace_.bench().trial(id);
-  const bool file = trial && !trial->chain;
-  std::vector<Command> all{{tr("Rename…"), MenuKind::edit, [this, id] { rename(id); }}};
-  if (!trial || file) all.push_back({tr("Point to its file anew…"), MenuKind::file, [this, id] { point_anew(id); }});
-  if (file) all.push_back({tr("Exchange master and return"), MenuKind::edit, [this, id] { workspace_.exchange(id); }});
-  if (file)
-    all.push_back({tr("Take as the floor of the route"), MenuKind::measure, [this, id] { workspace_.floor_from(id); }});
-  all.push_back({tr("Remove from the bench"), MenuKind::edit, [this, id] { workspace_.remove(id); }});
-  return all;
-}
-
+/// What can be done with a row, which is looked at by then.
 void MainWindow::row_menu(const std::string& id, const QPoint& at) {
+  if (id != workspace_.current()) workspace_.look_at(id);
   QMenu menu(this);
-  for (const Command& command : commands_of_rows(id)) menu.addAction(command.name, this, command.run);
+  for (QAction* action : menus_->row_actions())
+    if (menus_->can(action)) menu.addAction(action);
   menu.exec(at);
 }
 
@@ -131,14 +126,21 @@ void MainWindow::rename_bench() {
   workspace_.model().edit(tr("Rename the bench"), [&](Bench& bench) { bench.name = name.toStdString(); });
 }
 
-/// The file of a row; of its master, where that is what is missing.
+/// The row that is looked at, where its return is a file; its master, where that is what is missing. Empty: neither.
+std::string MainWindow::file_to_point_at() const {
+  const std::string& id = workspace_.current();
+  const Bench& bench = workspace_.bench();
+  const Master* owner = bench.master_of(id);
+  const auto state = owner ? workspace_.states().find(owner->id) : workspace_.states().end();
+  if (state != workspace_.states().end() && state->second.file == FileState::missing) return owner->id;
+  const Trial* trial = bench.trial(id);
+  return trial && trial->chain ? std::string() : id;
+}
+
 void MainWindow::point_anew(const std::string& id) {
-  const Master* owner = workspace_.bench().master_of(id);
-  const auto& states = workspace_.states();
-  const bool master_gone = owner && states.count(owner->id) && states.at(owner->id).file == FileState::missing;
-  const std::string& of = master_gone ? owner->id : id;
-  const QString file = choose_audio_file(this, tr("Point to the file of %1").arg(workspace_.name_of(of)));
-  if (!file.isEmpty()) workspace_.point_anew(of, file);
+  if (id.empty()) return;
+  const QString file = choose_audio_file(this, tr("Point to the file of %1").arg(workspace_.name_of(id)));
+  if (!file.isEmpty()) workspace_.point_anew(id, file);
 }
 
 }  // namespace heathmist::app

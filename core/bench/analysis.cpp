@@ -50,6 +50,13 @@ std::string key_of(const std::optional<Floor>& floor) {
   return fingerprint(floor->recording.file) + (floor->master ? "/" + fingerprint(floor->master->file) : "");
 }
 
+/// The files hold what they held. What is worked out while one changes is of neither content: it is shown until it is
+/// measured anew, and not kept.
+bool holds(const AnalysisInput& input, const AnalysisResult& result) {
+  return fingerprint(input.master) == result.master_print &&
+         (input.chain ? chain_fingerprint(*input.chain) : fingerprint(input.ret)) == result.ret_print;
+}
+
 template <class T>
 size_t of_vector(const std::vector<T>& v) {
   return v.size() * sizeof(T);
@@ -81,15 +88,22 @@ Analysis::Opened Analysis::open(const std::filesystem::path& file, const Job& jo
   if (const auto kept = clips_.find(key)) return *kept;
   const Opened opened{print, Clip::open(file, job)};
   ++steps_.opened;
-  clips_.keep(key, opened, bytes_of(*opened.clip));
+  if (fingerprint(file) == print) clips_.keep(key, opened, bytes_of(*opened.clip));  // else it changed meanwhile
   return opened;
 }
 
-Comparable Analysis::comparable_of(const AnalysisResult& result, const std::string& key, const Job& job) {
+void Analysis::keep(const std::string& key, const AnalysisInput& input, const AnalysisResult& result) {
+  if (!holds(input, result)) return;
+  done_.keep(key, {result.report, result.why, result.measured},
+             bytes_of(*result.report) + (result.why ? bytes_of(*result.why) : 0));
+}
+
+Comparable Analysis::comparable_of(const AnalysisInput& input, const AnalysisResult& result, const std::string& key,
+                                   const Job& job) {
   if (const auto kept = pairs_.find(key)) return *kept;
   const Comparable pair = comparable(result.master, result.ret, job);
   ++steps_.compared;
-  pairs_.keep(key, pair, bytes_of(*pair.master) + bytes_of(*pair.ret));
+  if (holds(input, result)) pairs_.keep(key, pair, bytes_of(*pair.master) + bytes_of(*pair.ret));
   return pair;
 }
 
@@ -99,7 +113,7 @@ Fit Analysis::fit_of(const AnalysisInput& input, const AnalysisResult& result, c
     const std::string of = key_of_fit(key, input, by);
     if (const auto before = fits_.find(of)) return *before;
     const Fit fit = find();
-    fits_.keep(of, fit, fit_bytes);
+    if (holds(input, result)) fits_.keep(of, fit, fit_bytes);
     return fit;
   };
   const Comparable& pair = result.pair;
@@ -123,7 +137,7 @@ AnalysisResult Analysis::null(const AnalysisInput& input, const Grant& grant, co
     result.ret = ret.clip, result.ret_print = ret.print;
   }
   const std::string key = key_of_pair(result);
-  result.pair = comparable_of(result, key, job.part(0.25, 0.5));
+  result.pair = comparable_of(input, result, key, job.part(0.25, 0.5));
   const std::string whole_key = key + "|" + key_of(input);
   if (const auto kept = done_.find(whole_key)) {
     result.report = kept->report, result.measured = kept->measured;
@@ -134,9 +148,10 @@ AnalysisResult Analysis::null(const AnalysisInput& input, const Grant& grant, co
     options.held_fit = with_hold(result.measured = fit_of(input, result, key, job.part(0.5, 0.7)), input.hold);
   result.report = std::make_shared<NullReport>(
       null_test(*result.master, *result.ret, result.pair, options, job.part(input.hold.any() ? 0.7 : 0.5, 1)));
-  if (!input.hold.any()) fits_.keep(key_of_fit(key, input, {}), result.measured = result.report->fit, fit_bytes);
+  if (!input.hold.any()) result.measured = result.report->fit;
+  if (!input.hold.any() && holds(input, result)) fits_.keep(key_of_fit(key, input, {}), result.measured, fit_bytes);
   ++steps_.nulled;
-  done_.keep(whole_key, {result.report, nullptr, result.measured}, bytes_of(*result.report));
+  keep(whole_key, input, result);
   return result;
 }
 
@@ -148,18 +163,13 @@ AnalysisResult Analysis::explained(const AnalysisInput& input, const AnalysisRes
     return result;
   }
   ExplainOptions options;
-  if (input.floor) {
-    try {
-      options.floor = spectrum_of(*input.floor, *null.report, job.part(0, 0.1));
-    } catch (const InputError&) {
-    }
-  }
+  if (input.floor) options.floor = spectrum_of(*input.floor, *null.report, job.part(0, 0.1));
   auto report = std::make_shared<NullReport>(*null.report);
   result.why =
       std::make_shared<Explanation>(explain(*null.master, *null.ret, null.pair, *report, options, job.part(0.1, 1)));
   result.report = std::move(report);
   ++steps_.explained;
-  done_.keep(key, {result.report, result.why, result.measured}, bytes_of(*result.report) + bytes_of(*result.why));
+  keep(key, input, result);
   return result;
 }
 

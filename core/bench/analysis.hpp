@@ -35,11 +35,11 @@ struct AnalysisResult {
 class Analysis {
  public:
   static constexpr size_t usual_bytes = size_t(192) << 20;
-  explicit Analysis(size_t most_bytes = usual_bytes) : pairs_(most_clip_bytes), fits_(1 << 20), done_(most_bytes) {}
+  explicit Analysis(size_t most_bytes = usual_bytes) : done_(most_bytes) {}
 
-  /// Up to the null. Throws InputError, StageFailed, Cancelled.
+  /// Up to the null. Throws InputError, which names the stage where a chain failed, and Cancelled.
   AnalysisResult null(const AnalysisInput& input, const Grant& grant, const Job& job = {});
-  /// The same with its explanation. A floor that cannot be read takes nothing away from the rest.
+  /// The same with its explanation. Throws InputError where the floor cannot be read, and Cancelled.
   AnalysisResult explained(const AnalysisInput& input, const AnalysisResult& null, const Job& job = {});
 
   /// How often each step was done, and not found kept.
@@ -61,14 +61,16 @@ class Analysis {
     Fit measured;
   };
   Opened open(const std::filesystem::path& file, const Job& job);
-  Comparable comparable_of(const AnalysisResult& result, const std::string& key, const Job& job);
+  void keep(const std::string& key, const AnalysisInput& input, const AnalysisResult& result);
+  Comparable comparable_of(const AnalysisInput& input, const AnalysisResult& result, const std::string& key,
+                           const Job& job);
   Fit fit_of(const AnalysisInput& input, const AnalysisResult& result, const std::string& key, const Job& job);
   Spectrum spectrum_of(const Floor& floor, const NullReport& report, const Job& job);
   Steps steps_;
-  Store<Opened> clips_{most_clip_bytes};
+  Store<Opened> clips_{most_clip_bytes, 4};  // a trial and its floor, however long they are
   Returns returns_;
-  Store<Comparable> pairs_;
-  Store<Fit> fits_;
+  Store<Comparable> pairs_{most_clip_bytes, 2};
+  Store<Fit> fits_{1 << 20};
   Store<Done> done_;
 };
 

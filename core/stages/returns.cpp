@@ -65,8 +65,10 @@ Passed Returns::make(const std::shared_ptr<const Clip>& master, const std::strin
   for (size_t n = 0; n < pieces.size(); ++n) {
     front.stages.insert(front.stages.end(), pieces[n].stages.begin(), pieces[n].stages.end());
     // what was made while something was disarmed is not what is made once it is armed
-    const std::string key =
-        fmt::format("{}{}-{}", master_fingerprint, chain_fingerprint(front), disarmed_stages(front, grant).size());
+    const auto key_now = [&](const std::string& print) {
+      return fmt::format("{}{}-{}", print, chain_fingerprint(front), disarmed_stages(front, grant).size());
+    };
+    const std::string key = key_now(master_fingerprint);
     if (const auto before = kept_.find(key)) {
       so_far = *before;
       continue;
@@ -77,7 +79,8 @@ Passed Returns::make(const std::shared_ptr<const Clip>& master, const std::strin
     stages_run_ += int64_t(pieces[n].stages.size());
     so_far.ret = made.ret;
     so_far.stages.insert(so_far.stages.end(), made.stages.begin(), made.stages.end());
-    kept_.keep(key, so_far, bytes_of(*so_far.ret));
+    if (key_now(fingerprint(master->path())) == key)  // else a file changed while it was read
+      kept_.keep(key, so_far, bytes_of(*so_far.ret));
   }
   return so_far;
 }

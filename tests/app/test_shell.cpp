@@ -112,6 +112,29 @@ class TestShell : public WindowTest {
     QVERIFY(!enabled("Keep this chain on the bench…"));  // its return is a file
   }
 
+  /// The ledger's row menu holds what can be done to that row, and is made of the same commands as the menu bar.
+  void a_row_has_what_can_be_done_to_it() {
+    put_pairs();
+    QTRY_VERIFY_WITH_TIMEOUT(window_->workspace().current_result(), 60000);
+    const auto offered = [this] {
+      QStringList names;
+      for (QAction* action : window_->part<Menus>()->row_actions())
+        if (window_->part<Menus>()->can(action)) names << action->text();
+      return names;
+    };
+    const QString rename = "Rename…", point = "Point to its file anew…", exchange = "Exchange master and return",
+                  remove = "Remove from the bench", floor = "Take this trial as the floor of the route";
+    for (const QString& name : {rename, point, exchange, remove, floor})
+      QVERIFY2(offered().contains(name), qPrintable(name));
+    window_->workspace().look_at("a");  // a master
+    const QStringList of_master = offered();
+    QCOMPARE(QSet<QString>(of_master.begin(), of_master.end()), (QSet<QString>{rename, point, remove}));
+    window_->workspace().make_return({"", {{"gain", {{"gain_db", -6}}}}, 1});  // no file comes back
+    QTRY_VERIFY_WITH_TIMEOUT(window_->workspace().current_result(), 60000);
+    QVERIFY(!offered().contains(point) && !offered().contains(exchange) && !offered().contains(floor));
+    QVERIFY(offered().contains(rename) && offered().contains(remove));
+  }
+
   void tabs_and_rows_lead_to_every_page() {
     window_->show();
     for (const Page& page : pages()) {

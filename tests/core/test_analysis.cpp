@@ -93,6 +93,24 @@ class TestAnalysis : public QObject {
     QCOMPARE(analysis.steps().nulled, 2);
   }
 
+  /// What was measured while the file was being written over is kept under neither content.
+  void what_changed_while_it_was_measured_is_not_kept() {
+    Analysis analysis;
+    const auto file = save(folder_ / "racing.wav", scaled(sound_, 0.5), 44100, WordFormat::pcm24);
+    bool raced = false;
+    const Job job{{}, [&](double fraction) {
+                    if (fraction > 0.5 && !std::exchange(raced, true))
+                      save(file, scaled(sound_, 0.25), 44100, WordFormat::pcm24);
+                  }};
+    const auto mixed = analysis.null({master_, file}, grant_nothing, job);
+    QVERIFY(raced);
+    save(file, scaled(sound_, 0.5), 44100, WordFormat::pcm24);
+    const auto right = analysis.null({master_, file}, grant_nothing);
+    QCOMPARE(right.ret_print, mixed.ret_print);  // the content that was there when it was opened
+    QVERIFY(right.report != mixed.report);
+    QVERIFY(std::abs(right.report->fit.gain_db + 6.02) < 0.01);
+  }
+
   void a_chain_is_an_input_like_a_file() {
     Analysis analysis;
     AnalysisInput input{master_, {}};
@@ -127,7 +145,7 @@ class TestAnalysis : public QObject {
     QVERIFY(whole(analysis, {master_, ret_}).why);
     AnalysisInput no_floor{master_, ret_};
     no_floor.floor = Floor{"gone", {folder_ / "gone.wav", {}}, {}};
-    QVERIFY(whole(analysis, no_floor).why);
+    QVERIFY_EXCEPTION_THROWN(whole(analysis, no_floor), InputError);
   }
 
   /// What was not used the longest goes first, down to three quarters of the limit; what is not ours stays.

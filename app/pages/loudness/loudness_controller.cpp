@@ -10,14 +10,13 @@
 namespace heathmist::app {
 
 LoudnessController::LoudnessController(PageContext& context, LoudnessView* view)
-    : QObject(view), context_(context), workspace_(context.workspace), view_(view) {
+    : QObject(view), context_(context), workspace_(context.workspace), view_(view), copying_(context.window, nullptr) {
   connect(view, &LoudnessView::opened, this, [this](const QString& id) {
     context_.show("null");
     workspace_.look_at(id.toStdString());
   });
   connect(view, &LoudnessView::copies_wanted, this, &LoudnessController::ask_for_copies);
-  connect(&copying_, &Task::progressed, this, &LoudnessController::show_progress);
-  connect(&copying_, &Task::ended, this, &LoudnessController::end_copying);
+  connect(&copying_, &Writing::ended, this, &LoudnessController::end_copying);
 }
 
 std::vector<Command> LoudnessController::commands() {
@@ -43,16 +42,7 @@ std::vector<Command> LoudnessController::commands() {
        mastered}};
 }
 
-void LoudnessController::show_progress(double fraction) {
-  if (!progress_) return;
-  progress_->setValue(int(1000 * fraction));
-  if (const auto left = copying_.left_s(fraction))
-    progress_->setLabelText(tr("Writing and checking copies, about %1 left").arg(clock(*left, 0)));
-}
-
 void LoudnessController::end_copying(bool whole, const QString& failure) {
-  if (progress_) progress_->deleteLater();
-  progress_ = nullptr;
   const QString report = report_;
   if (!failure.isEmpty()) context_.say(tr("The copies were not all written. %1").arg(failure));
   emit copies_written(whole, report);
@@ -122,13 +112,7 @@ void LoudnessController::write_copies(const LevelPlan& plan, bool as_album, cons
     if (const Master* m = workspace_.bench().master(id))
       orders.push_back({m->name, m->audio.file, {names[orders.size()], replace, files_in_use()}});
   report_.clear();
-  if (!context_.quiet) {
-    progress_ = new QProgressDialog(tr("Writing and checking copies"), tr("Cancel"), 0, 1000, context_.window);
-    progress_->setMinimumDuration(400);
-    progress_->setAutoClose(false);
-    connect(progress_, &QProgressDialog::canceled, this, [this] { copying_.cancel(); });
-  }
-  copying_.start([this, orders, plan, as_album](const Job& job) {
+  copying_.start(tr("Writing and checking copies"), context_.quiet, [this, orders, plan, as_album](const Job& job) {
     const QString words = write_orders(orders, plan, as_album, job);
     QMetaObject::invokeMethod(
         this, [this, words] { report_ = words; }, Qt::QueuedConnection);

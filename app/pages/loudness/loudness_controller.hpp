@@ -1,10 +1,8 @@
 // What is done from the Loudness page: two clips heard against each other, albums, levelled copies.
 #pragma once
-#include <QProgressDialog>
-
-#include "app/model/task.hpp"
 #include "app/pages/loudness/loudness_view.hpp"
 #include "app/pages/page.hpp"
+#include "app/pages/writing.hpp"
 #include "core/delivery/levelled.hpp"
 
 namespace heathmist::app {
@@ -33,7 +31,6 @@ class LoudnessController : public QObject {
   void hear_chosen();
   void choose_album();
   void end_copying(bool whole, const QString& failure);
-  void show_progress(double fraction);
   std::vector<std::string> masters_for_copies() const;
   std::vector<std::filesystem::path> names_of_copies(const LevelPlan& plan, const QString& folder) const;
   int copies_there(const LevelPlan& plan, const QString& folder) const;  ///< how many of these files exist
@@ -41,8 +38,7 @@ class LoudnessController : public QObject {
   PageContext& context_;
   Workspace& workspace_;
   LoudnessView* view_;
-  Task copying_;
-  QProgressDialog* progress_ = nullptr;
+  Writing copying_;
   QString report_;
 };
 

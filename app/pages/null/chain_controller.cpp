@@ -20,7 +20,7 @@ Chain first_chain() { return {"", {{"codec", {{"codec", "aac"}, {"bit_rate_kbps"
 }  // namespace
 
 ChainController::ChainController(PageContext& context, NullView* view)
-    : QObject(view), context_(context), workspace_(context.workspace), view_(view) {
+    : QObject(view), context_(context), workspace_(context.workspace), view_(view), writing_(context.window, nullptr) {
   ChainStrip* strip = view_->chain_strip();
   connect(strip, &ChainStrip::changed, this,
           [this](const Chain& chain, const QString& what) { workspace_.set_chain(chain, what); });
@@ -35,38 +35,48 @@ ChainController::ChainController(PageContext& context, NullView* view)
   connect(&workspace_, &Workspace::trial_ready, this, &ChainController::refresh);
   connect(&workspace_, &Workspace::nothing_selected, this, &ChainController::refresh);
   connect(&workspace_.model(), &BenchModel::changed, this, &ChainController::refresh);
-  connect(&writing_, &Task::progressed, this, [this](double fraction) {
-    if (progress_) progress_->setValue(int(1000 * fraction));
-  });
-  connect(&writing_, &Task::ended, this, &ChainController::end_writing);
+  connect(&writing_, &Writing::ended, this, &ChainController::end_writing);
 }
 
 std::vector<Command> ChainController::commands() {
   const auto chained = [this] { return workspace_.current_chain().has_value(); };
   const auto mastered = [this] { return !workspace_.current_master().empty(); };
   return {
-      {tr("Make a return with a chain"), MenuKind::make,
+      {tr("Make a return with a chain"),
+       MenuKind::make,
        [this] {
          context_.show("null");
          workspace_.make_return(first_chain());
        },
-       {QKeySequence("Ctrl+R")}, mastered},
-      {tr("Run this chain on every master"), MenuKind::make, [this] { take(ChainStrip::Command::run_on_all); }, {},
+       {QKeySequence("Ctrl+R")},
+       mastered},
+      {tr("Run this chain on every master"),
+       MenuKind::make,
+       [this] { take(ChainStrip::Command::run_on_all); },
+       {},
        chained},
-      {tr("Compare generations of this chain"), MenuKind::make, [this] { take(ChainStrip::Command::generations); }, {},
+      {tr("Compare generations of this chain"),
+       MenuKind::make,
+       [this] { take(ChainStrip::Command::generations); },
+       {},
        chained},
       {tr("Keep this chain on the bench…"), MenuKind::make, [this] { keep(); }, {}, chained},
       {tr("Read a chain from JSON…"), MenuKind::make, [this] { read(); }, {}, mastered},
       {tr("Write this chain as JSON…"), MenuKind::make, [this] { write(); }, {}, chained},
-      {tr("Write this return as a file…"), MenuKind::make, [this] { write_return(); }, {},
+      {tr("Write this return as a file…"),
+       MenuKind::make,
+       [this] { write_return(); },
+       {},
        [this] { return can_write_return(); }},
-      {tr("Go to the chain"), MenuKind::view,
+      {tr("Go to the chain"),
+       MenuKind::view,
        [this] {
          context_.show("null");
          view_->chain_strip()->setFocus();
          if (auto* stage = view_->chain_strip()->findChild<QToolButton*>("stage")) stage->setFocus();
        },
-       {QKeySequence("F5")}, chained},
+       {QKeySequence("F5")},
+       chained},
   };
 }
 
@@ -144,9 +154,8 @@ void ChainController::read() {
 void ChainController::write() {
   const auto chain = workspace_.current_chain();
   if (!chain) return;
-  save_as(context_.window, {tr("Write this chain"), "chain.json", chain_filter, "json"}, [&](const Destination& to) {
-    write_whole(to, text_of(chain_json(*chain, to.file.parent_path())) + "\n");
-  });
+  save_as(context_.window, {tr("Write this chain"), "chain.json", chain_filter, "json"},
+          [&](const Destination& to) { write_whole(to, text_of(chain_json(*chain, to.file.parent_path())) + "\n"); });
 }
 
 bool ChainController::can_write_return() const {
@@ -166,18 +175,13 @@ void ChainController::write_return() {
 void ChainController::write_return_to(const Destination& to) {
   if (!can_write_return() || writing_.is_running()) return;
   const auto result = workspace_.current_result();
-  progress_ = new QProgressDialog(tr("Writing the return"), tr("Cancel"), 0, 1000, context_.window);
-  progress_->setMinimumDuration(context_.quiet ? 1 << 30 : 400);
-  progress_->setAutoClose(false);
-  connect(progress_, &QProgressDialog::canceled, this, [this] { writing_.cancel(); });
-  writing_.start([passed = Passed{result->ret, result->stages}, chain = *result->spec.chain, to](const Job& job) {
-    heathmist::write_return(passed, chain, to, job);
-  });
+  writing_.start(tr("Writing the return"), context_.quiet,
+                 [passed = Passed{result->ret, result->stages}, chain = *result->spec.chain, to](const Job& job) {
+                   heathmist::write_return(passed, chain, to, job);
+                 });
 }
 
 void ChainController::end_writing(bool whole, const QString& failure) {
-  if (progress_) progress_->deleteLater();
-  progress_ = nullptr;
   if (!failure.isEmpty())
     context_.say(failure);
   else if (!whole)

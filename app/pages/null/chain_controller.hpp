@@ -1,11 +1,9 @@
 // What is done with chains from the Null page: kept, read, written, run over every master, armed; and the return
 // written as a file.
 #pragma once
-#include <QProgressDialog>
-
-#include "app/model/task.hpp"
 #include "app/pages/null/null_view.hpp"
 #include "app/pages/page.hpp"
+#include "app/pages/writing.hpp"
 
 namespace heathmist::app {
 
@@ -37,8 +35,7 @@ class ChainController : public QObject {
   PageContext& context_;
   Workspace& workspace_;
   NullView* view_;
-  Task writing_;
-  QProgressDialog* progress_ = nullptr;
+  Writing writing_;
 };
 
 }  // namespace heathmist::app

@@ -56,7 +56,7 @@ ChainStrip::ChainStrip(QWidget* parent) : QFrame(parent) {
   scroll->setHorizontalScrollBarPolicy(Qt::ScrollBarAsNeeded);
   scroll->setVerticalScrollBarPolicy(Qt::ScrollBarAlwaysOff);
   scroll->setFrameShape(QFrame::NoFrame);
-  scroll->setFixedHeight(34);
+  scroll->setFixedHeight(36);
   stages_ = new QWidget(scroll);
   stage_row_ = new QHBoxLayout(stages_);
   stage_row_->setContentsMargins(4, 0, 4, 0);
@@ -123,11 +123,11 @@ ChainStrip::ChainStrip(QWidget* parent) : QFrame(parent) {
   });
   auto dress = [this] {
     setStyleSheet(
-        QString("#chain { border-bottom: 1px solid %1; } #stage { border: 1px solid %1; background: %2; padding: 2px "
-                "8px; } "
+        QString("#chain { border-bottom: 1px solid %1; } #stage { border: 1px solid %6; background: %2; padding: 2px "
+                "8px; min-height: 22px; } "
                 "#stage:checked { border: 1px solid %3; background: %4; } #stage:focus { border: 1px solid %5; }")
             .arg(colour(Role::rule).name(), colour(Role::sheet).name(), colour(Role::ink).name(),
-                 colour(Role::faint).name(), colour(Role::master).name()));
+                 colour(Role::faint).name(), colour(Role::master).name(), colour(Role::edge).name()));
   };
   connect(&Theme::instance(), &Theme::changed, this, dress);
   dress();
@@ -176,7 +176,11 @@ void ChainStrip::rebuild() {
   buttons_.clear();
   for (size_t n = 0; n < chain_.stages.size(); ++n) {
     const Stage& stage = chain_.stages[n];
-    if (n > 0) stage_row_->addWidget(soft(QString(QChar(0x203a)), stages_));
+    if (n > 0) {
+      auto* arrow = soft(QString(QChar(0x203a)), stages_);
+      arrow->setMinimumWidth(arrow->fontMetrics().horizontalAdvance(arrow->text()) + 4);
+      stage_row_->addWidget(arrow);
+    }
     auto* button = new QToolButton(stages_);
     button->setObjectName("stage");
     button->setCheckable(true);
