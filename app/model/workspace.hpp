@@ -39,7 +39,6 @@ class Workspace : public QObject {
   void go_to(double at_s) { emit went_to(at_s); }  ///< every page and the listening, to a place of the trial
   const std::optional<Range>& selection() const { return selection_; }
   const std::optional<Range>& band() const { return band_; }
-  bool spec_exists(const std::string& id) const { return spec_of(id).has_value(); }  ///< it is a trial
   QString name_of(const std::string& id) const;
   void hold(const FitHold& hold, const QString& what);
   void remove(const std::string& id);

@@ -1,5 +1,4 @@
 // What the window can do by itself, whatever its pages are; and what can be done with a row of the ledger.
-#include <QFileDialog>
 #include <QInputDialog>
 #include <QMenu>
 #include <QSettings>

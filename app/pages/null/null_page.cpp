@@ -1,6 +1,4 @@
 // The Null page in the window: what it hears of the trial that is looked at, and what is done from it.
-#include <QFileDialog>
-
 #include "app/pages/null/chain_controller.hpp"
 #include "app/pages/null/null_view.hpp"
 #include "app/pages/page.hpp"
