@@ -15,6 +15,7 @@ constexpr double least_programme = 1e-12;  // -120 dBFS: a band with less has no
 constexpr double full_scale_spl_db = 96;   // of a sine at full scale, as ISO 11172-3 takes it
 constexpr double block_every_s = 0.05;
 constexpr int64_t most_columns = 2000, segment_blocks = 256;
+constexpr int64_t run_blocks = 16;  // that are read at once: between samples every read costs a transform's length
 
 }  // namespace
 
@@ -87,16 +88,19 @@ struct MaskWorker {
     for (size_t k = 0; k < power.size(); ++k) power[k] += scale * std::norm(fft.spectrum()[k]);
   }
 
-  /// Residual over mask in every band, in dB.
-  void block(int64_t at, double bin_hz, std::span<const double> edges, std::span<float> out) {
-    const auto size = int64_t(window.size());
-    reader->read(at, size, m);
-    residual.read(at, size, e);
+  void load(int64_t first, int64_t frames) {
+    reader->read(first, frames, m);
+    residual.read(first, frames, e);
+  }
+
+  /// Residual over mask in every band, in dB, of the block that begins at frame `at` of what is loaded.
+  void block(size_t at, double bin_hz, std::span<const double> edges, std::span<float> out) {
+    const size_t size = window.size();
     master_power.assign(fft.bins(), 0);
     residual_power.assign(fft.bins(), 0);
     for (size_t p = 0; p < fit.pairs.size(); ++p) {
-      add(m.channel(fit.pairs[p].master), master_power);
-      add(e.channel(int(p)), residual_power);
+      add(m.channel(fit.pairs[p].master).subspan(at, size), master_power);
+      add(e.channel(int(p)).subspan(at, size), residual_power);
     }
     level.resize(fft.bins());
     for (size_t k = 0; k < level.size(); ++k) level[k] = full_scale_spl_db + 10 * std::log10(master_power[k] + 1e-30);
@@ -125,9 +129,14 @@ MaskMap mask_map(const Clip& master, const Clip& ret, const Fit& fit, const Job&
   for_each_segment((blocks + segment_blocks - 1) / segment_blocks, job,
                    [&] { return MaskWorker(master, ret, fit, size); },
                    [&](MaskWorker& worker, int64_t s) {
-                     for (int64_t t = s * segment_blocks; t < std::min(blocks, (s + 1) * segment_blocks); ++t)
-                       worker.block(fit.first + t * hop, double(rate) / size, map.band_edges_hz,
-                                    std::span(over).subspan(size_t(t) * bands, bands));
+                     const int64_t end = std::min(blocks, (s + 1) * segment_blocks);
+                     for (int64_t run = s * segment_blocks; run < end; run += run_blocks) {
+                       const int64_t count = std::min(run_blocks, end - run);
+                       worker.load(fit.first + run * hop, (count - 1) * hop + size);
+                       for (int64_t t = run; t < run + count; ++t)
+                         worker.block(size_t((t - run) * hop), double(rate) / size, map.band_edges_hz,
+                                      std::span(over).subspan(size_t(t) * bands, bands));
+                     }
                    });
   const int64_t each = (blocks + most_columns - 1) / most_columns, columns = (blocks + each - 1) / each;
   map.first_s = double(fit.first) / rate;
