@@ -7,6 +7,7 @@
 #include <QSettings>
 #include <QTimer>
 
+#include "app/model/log.hpp"
 #include "app/pages/ceiling/ceiling_view.hpp"
 #include "app/pages/converters/converters_view.hpp"
 #include "app/pages/loudness/loudness_view.hpp"
@@ -15,6 +16,7 @@
 #include "app/pages/outlets/outlets_view.hpp"
 #include "app/pages/spectrum/spectrum_view.hpp"
 #include "app/pages/word_lengths/word_board_view.hpp"
+#include "app/shell/log_window.hpp"
 #include "app/shell/main_window.hpp"
 #include "app/theme/theme.hpp"
 #include "app/widgets/saving.hpp"
@@ -75,7 +77,7 @@ bool run_first(MainWindow& window, const std::string& page, const QCommandLinePa
     auto* view = window.part<ConvertersView>();
     once(view, &ConvertersView::rested, window, [view, draw] {
       view->table()->setSelectionMode(QAbstractItemView::MultiSelection);
-      view->table()->selectRow(view->table()->rowCount() - 3);
+      view->table()->selectRow(view->table()->shown() - 3);
       draw();
     });
     view->start();
@@ -201,7 +203,9 @@ int main(int argc, char** argv) {
   if (!is_page(words.value("view"))) return 1;
   QSettings settings;
   Theme::instance().apply(words.isSet("night") || (!words.isSet("picture") && settings.value("window/night").toBool()));
+  if (!words.isSet("picture")) begin_log(log_file());
   MainWindow window(words.isSet("picture") ? simulated_output() : open_output());
+  keep_log_of(window);
   window.show();
   window.take_files(words.positionalArguments());
   if (words.isSet("picture"))

@@ -8,7 +8,6 @@
 #include <QScrollBar>
 #include <QSettings>
 #include <QStandardPaths>
-#include <QTableWidget>
 #include <QTimer>
 #include <QWheelEvent>
 #include <algorithm>
@@ -92,7 +91,7 @@ void wait_for(const std::function<bool()>& done) {
 
 /// The table is scrolled all the while as the numbers of its rows come in.
 void while_files_come_in(Watched& app, MainWindow& window, const Bench& bench, const std::string& page,
-                         QTableWidget* table) {
+                         ResultTable* table) {
   fs::remove_all(cache_folder());
   window.show_page(page);
   QTimer hand;

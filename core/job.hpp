@@ -8,7 +8,6 @@
 #include <stdexcept>
 #include <stop_token>
 #include <thread>
-#include <vector>
 
 namespace heathmist {
 
@@ -38,6 +37,12 @@ struct Job {
   }
 };
 
+/// Calls `loop` here and on up to `others` threads of the program's one pool, and returns when all calls have. Calls
+/// may nest. `loop` must not throw.
+void on_pool(int others, const std::function<void()>& loop);
+/// The pool's threads give way to those of the program's window by so much (see nice(2)); from here on.
+void set_pool_nice(int nice);
+
 /// Runs work(state, i) for i in [0, count) on the job's workers, each with a state of its own from make_state().
 /// What work() writes must go to the i-th place of something: the result then depends on no thread count.
 /// The first exception is thrown again here.
@@ -46,7 +51,8 @@ void for_each_segment(int64_t count, const Job& job, MakeState make_state, Work 
   std::atomic<int64_t> next{0}, done{0};
   std::mutex lock;
   std::exception_ptr failure;
-  auto run = [&] {
+  auto loop = [&] {
+    if (next >= count) return;  // come too late: a state may be dear
     try {
       auto state = make_state();
       for (int64_t i; (i = next++) < count;) {
@@ -61,11 +67,8 @@ void for_each_segment(int64_t count, const Job& job, MakeState make_state, Work 
       if (!failure) failure = std::current_exception();
     }
   };
-  {
-    std::vector<std::jthread> others;
-    for (int64_t t = 1; t < std::min<int64_t>(job.workers(), count); ++t) others.emplace_back(run);
-    run();
-  }
+  on_pool(int(std::min<int64_t>(job.workers(), count)) - 1, loop);
+  std::scoped_lock held(lock);
   if (failure) std::rethrow_exception(failure);
 }
 

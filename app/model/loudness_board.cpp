@@ -29,15 +29,15 @@ Measured measure_row(const LoudnessRow& row, const Job& job) {
 
 }  // namespace
 
-LoudnessBoard::LoudnessBoard(QObject* parent) : QObject(parent) {
+LoudnessBoard::LoudnessBoard(Queue& queue, QObject* parent) : QObject(parent), work_(queue) {
   tell_.setSingleShot(true);
   tell_.setInterval(100);
   connect(&tell_, &QTimer::timeout, this, &LoudnessBoard::measured);
-  connect(&task_, &Task::progressed, this, [this](double fraction) { fraction_ = fraction; });
-  connect(&task_, &Task::ended, this, [this](bool whole, const QString& failure) {
+  connect(&work_, &LongWork::progressed, this, [this](double fraction) { fraction_ = fraction; });
+  connect(&work_, &LongWork::ended, this, [this](Outcome outcome, const QString& failure) {
     tell_.stop();
     emit measured();
-    emit rested(!failure.isEmpty() ? failure : whole ? QString() : tr("stopped"));
+    emit rested(how_it_ended(outcome, failure));
   });
 }
 
@@ -60,9 +60,8 @@ void LoudnessBoard::set_bench(const Bench& bench) {
     for (const LoudnessRow& before : rows_)
       if (same(row, before))
         row.measured = before.measured, row.failure = before.failure, row.dialogue = before.dialogue;
-  const bool was_running = task_.is_running();
-  task_.drop();
-  ++run_number_;
+  const bool was_running = work_.is_running();
+  work_.drop();
   rows_ = std::move(fresh);
   emit rows_changed();
   if (was_running) run();
@@ -76,9 +75,8 @@ void LoudnessBoard::forget(const std::filesystem::path& file) {
     row.measured.reset(), row.failure.clear(), row.dialogue.reset(), any = true;
   }
   if (!any) return;
-  const bool was_running = task_.is_running();
-  task_.drop();
-  ++run_number_;
+  const bool was_running = work_.is_running();
+  work_.drop();
   emit rows_changed();
   if (was_running) run();
 }
@@ -92,9 +90,9 @@ void LoudnessBoard::run() {
   std::vector<std::pair<size_t, LoudnessRow>> open;
   for (size_t n = 0; n < rows_.size(); ++n)
     if (!rows_[n].measured && rows_[n].failure.isEmpty()) open.emplace_back(n, rows_[n]);
-  if (open.empty() || task_.is_running()) return;
+  if (open.empty() || work_.is_running()) return;
   fraction_ = 0;
-  task_.start([this, run = ++run_number_, open = std::move(open)](const Job& job) {
+  work_.start([this, open = std::move(open)](const Job& job, const Tell& tell) {
     for (size_t k = 0; k < open.size(); ++k) {
       job.check();
       std::shared_ptr<const Measured> numbers;
@@ -108,15 +106,13 @@ void LoudnessBoard::run() {
       } catch (const std::exception& error) {
         failure = QString::fromUtf8(error.what());
       }
-      QMetaObject::invokeMethod(
-          this, [this, run, place = open[k].first, numbers, failure] { take(run, place, numbers, failure); },
-          Qt::QueuedConnection);
+      tell([this, place = open[k].first, numbers, failure] { take(place, numbers, failure); });
     }
   });
 }
 
-void LoudnessBoard::take(int run, size_t place, std::shared_ptr<const Measured> numbers, const QString& failure) {
-  if (run != run_number_ || place >= rows_.size()) return;
+void LoudnessBoard::take(size_t place, std::shared_ptr<const Measured> numbers, const QString& failure) {
+  if (place >= rows_.size()) return;
   rows_[place].measured = std::move(numbers);
   rows_[place].failure = failure;
   if (!tell_.isActive()) tell_.start();

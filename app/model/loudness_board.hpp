@@ -3,7 +3,7 @@
 #pragma once
 #include <QTimer>
 
-#include "app/model/task.hpp"
+#include "app/model/long_work.hpp"
 #include "core/bench/document.hpp"
 #include "core/delivery/measured.hpp"
 
@@ -29,7 +29,7 @@ class LoudnessBoard : public QObject {
   Q_OBJECT
 
  public:
-  explicit LoudnessBoard(QObject* parent = nullptr);
+  explicit LoudnessBoard(Queue& queue, QObject* parent = nullptr);
   /// Takes up what is on the bench; what was measured stays.
   void set_bench(const Bench& bench);
   /// What was measured of it is not what it holds any more.
@@ -38,14 +38,14 @@ class LoudnessBoard : public QObject {
   void run();
   /// What failed is measured again at the next run().
   void retry_failed();
-  void cancel() { task_.cancel(); }
-  bool is_running() const { return task_.is_running(); }
+  void cancel() { work_.cancel(); }
+  bool is_running() const { return work_.is_running(); }
   const std::vector<LoudnessRow>& rows() const { return rows_; }
   const LoudnessRow* row(const std::string& id) const;
   /// None: it has none any more.
   void set_dialogue(const std::string& id, std::optional<Dialogue> dialogue);
   size_t waiting() const;  ///< rows without numbers
-  std::optional<double> left_s() const { return task_.left_s(fraction_); }
+  std::optional<double> left_s() const { return work_.left_s(fraction_); }
 
  signals:
   void rows_changed();               ///< other rows
@@ -53,12 +53,11 @@ class LoudnessBoard : public QObject {
   void rested(const QString& note);  ///< nothing runs any more
 
  private:
-  void take(int run, size_t place, std::shared_ptr<const Measured> measured, const QString& failure);
+  void take(size_t place, std::shared_ptr<const Measured> measured, const QString& failure);
   std::vector<LoudnessRow> rows_;
-  Task task_;
+  LongWork work_;
   QTimer tell_;
   double fraction_ = 0;
-  int run_number_ = 0;
 };
 
 }  // namespace heathmist::app

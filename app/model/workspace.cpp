@@ -35,21 +35,18 @@ FileRef ref_of(const QString& file) {
 
 Workspace::Workspace(QObject* parent) : QObject(parent) {
   set_cache_limit(QSettings().value("store/cache_mb", usual_cache_mb).toULongLong() << 20);
-  errands_.run("cache", [] {
-    sweep_cache();
-    return std::function<void()>();
-  });
+  with_files("cache", [](const Tell&) { sweep_cache(); });
   rows_timer_.setSingleShot(true);
   rows_timer_.setInterval(soon_ms);
   connect(&rows_timer_, &QTimer::timeout, this, [this] {
     emit rows_changed();
-    if (!runner_.is_busy()) request_rest();
+    if (!results_.is_busy()) request_rest();
   });
   connect(&model_, &BenchModel::changed, this, [this] {
     refresh();
     request_current();
   });
-  connect(&runner_, &TrialRunner::progressed, this, [this](const QString& id, double fraction) {
+  connect(&results_, &TrialResults::progressed, this, [this](const QString& id, double fraction) {
     const Trial* trial = model_.bench().trial(id.toStdString());
     const bool shown = id.toStdString() == current_ && current_result();
     if (shown)
@@ -63,8 +60,8 @@ Workspace::Workspace(QObject* parent) : QObject(parent) {
               : tr("Explaining %1, %2 %").arg(QString::fromStdString(title_of(*trial))).arg(int(200 * fraction - 100)),
           fraction);
   });
-  connect(&runner_, &TrialRunner::finished, this, [this](const QString& id) {
-    const auto result = runner_.result(id.toStdString());
+  connect(&results_, &TrialResults::finished, this, [this](const QString& id) {
+    const auto result = results_.result(id.toStdString());
     const auto& bench = model_.bench();
     const Trial* trial = bench.trial(id.toStdString());
     if (!result || !trial || !(result->spec == *spec_of(trial->id))) return;  // wanted otherwise meanwhile
@@ -72,29 +69,27 @@ Workspace::Workspace(QObject* parent) : QObject(parent) {
     emit rows_changed();
     if (trial->id == current_) emit trial_ready(result);
     if (!result->why) return;  // its explanation is still to come
-    errands_.run({},
-                 [audio = bench.master_of(trial->id)->audio, of = *trial, result,
-                  summary = *state(trial->id).summary]() -> std::function<void()> {
-                   // of what the files held when they were measured: one that was changed meanwhile keeps nothing
-                   if (fingerprint(audio.file) == result->master_print &&
-                       (of.chain ? chain_fingerprint(*of.chain) : fingerprint(of.ret.file)) == result->ret_print)
-                     keep_summary(audio, of, summary);
-                   return {};
-                 });
+    with_files({}, [audio = bench.master_of(trial->id)->audio, of = *trial, result,
+                    summary = *state(trial->id).summary](const Tell&) {
+      // of what the files held when they were measured: one that was changed meanwhile keeps nothing
+      if (fingerprint(audio.file) == result->master_print &&
+          (of.chain ? chain_fingerprint(*of.chain) : fingerprint(of.ret.file)) == result->ret_print)
+        keep_summary(audio, of, summary);
+    });
   });
   connect(&watch_, &FileWatch::settled, this, [this](const QString& file) { look_for_changes({file.toStdString()}); });
-  connect(&runner_, &TrialRunner::rested, this, [this] {
+  connect(&results_, &TrialResults::rested, this, [this] {
     request_rest();
-    if (!runner_.is_busy()) emit idle();
+    if (!results_.is_busy()) emit idle();
   });
-  connect(&runner_, &TrialRunner::failed, this, [this](const QString& id, const QString& sentence) {
+  connect(&results_, &TrialResults::failed, this, [this](const QString& id, const QString& sentence) {
     state(id.toStdString()).failure = sentence;
     state(id.toStdString()).disarmed = is_disarmed(id.toStdString());
     state(id.toStdString()).running = false;
     emit rows_changed();
     if (id.toStdString() == current_) emit trial_failed(sentence);
   });
-  connect(&runner_, &TrialRunner::cancelled, this, [this](const QString& id) {
+  connect(&results_, &TrialResults::cancelled, this, [this](const QString& id) {
     state(id.toStdString()).running = false;
     emit rows_changed();
     if (id.toStdString() == current_ && !current_result())
@@ -184,11 +179,11 @@ void Workspace::retry_failed() {
     for (const Trial& t : m.trials) {
       state(t.id).failure.clear();
       state(t.id).disarmed = false;
-      if (t.chain && !disarmed_stages(*t.chain, grant_nothing).empty()) runner_.forget(t.id);  // it may do more now
+      if (t.chain && !disarmed_stages(*t.chain, grant_nothing).empty()) results_.forget(t.id);  // it may do more now
     }
   emit rows_changed();
   request_current();
-  if (!runner_.is_busy()) request_rest();
+  if (!results_.is_busy()) request_rest();
 }
 
 void Workspace::refresh() {
@@ -209,28 +204,26 @@ void Workspace::refresh() {
 
 /// What an earlier run found out about the trial.
 void Workspace::look_up(const Master& master, const Trial& trial) {
-  errands_.run(
-      "trial " + trial.id,
-      [this, owner = master.id, audio = master.audio, trial, spec = spec_of(master, trial)]() -> std::function<void()> {
-        const auto kept = kept_summary(audio, trial);
-        return [this, id = trial.id, owner, spec, kept] {
-          const auto now = spec_of(id);
-          if (!now || !(*now == spec)) return;
-          auto& row = state(id);
-          row.looked_up = true;
-          if (kept && !row.summary) {
-            row.summary = kept, measured_as_[id] = spec;
-            state(owner).facts = facts_words(*kept);
-          }
-          tell_rows_soon();
-        };
-      });
+  with_files("trial " + trial.id,
+             [this, owner = master.id, audio = master.audio, trial, spec = spec_of(master, trial)](const Tell& tell) {
+               tell([this, id = trial.id, owner, spec, kept = kept_summary(audio, trial)] {
+                 const auto now = spec_of(id);
+                 if (!now || !(*now == spec)) return;
+                 auto& row = state(id);
+                 row.looked_up = true;
+                 if (kept && !row.summary) {
+                   row.summary = kept, measured_as_[id] = spec;
+                   state(owner).facts = facts_words(*kept);
+                 }
+                 tell_rows_soon();
+               });
+             });
 }
 
 QStringList Workspace::open(const QString& bench_file) {
   std::vector<std::string> notes;
   const auto loaded = load_bench(bench_file.toStdString(), &notes);  // refuses before anything is let go
-  runner_.forget_all();
+  results_.forget_all();
   states_.clear();
   seen_.clear();
   measured_as_.clear();
@@ -281,7 +274,7 @@ void Workspace::look_at(const std::string& id) {
 }
 
 std::shared_ptr<const TrialResult> Workspace::current_result() const {
-  const auto done = runner_.result(current_);
+  const auto done = results_.result(current_);
   const auto spec = spec_of(current_);
   const bool same_files = done && spec && done->spec.version == spec->version && done->spec.master == spec->master &&
                           done->spec.ret == spec->ret;
@@ -291,13 +284,13 @@ std::shared_ptr<const TrialResult> Workspace::current_result() const {
 void Workspace::request_current() {
   const auto& bench = model_.bench();
   if (const auto spec = spec_of(current_)) {
-    const auto done = runner_.result(current_);
+    const auto done = results_.result(current_);
     if (done && done->spec == *spec) {
       emit trial_ready(done);
       if (done->why) return;
     }
     state(current_).running = true;
-    runner_.request(*spec, true);
+    results_.request(*spec, true);
     if (!current_result()) emit measuring(name_of(current_));
   } else if (const Master* master = bench.master(current_)) {
     emit master_selected(QString::fromStdString(master->name));
@@ -317,8 +310,8 @@ void Workspace::request_rest() {
       if (const auto& row = state(t.id);
           row.looked_up && !row.summary && row.failure.isEmpty() && row.file != FileState::missing) {
         const TrialSpec spec = spec_of(m, t);
-        const auto done = runner_.result(t.id);
-        if (!done || !(done->spec == spec) || !done->why) return runner_.request(spec, false);
+        const auto done = results_.result(t.id);
+        if (!done || !(done->spec == spec) || !done->why) return results_.request(spec, false);
         take(*done);
         emit rows_changed();
       }
@@ -410,7 +403,7 @@ void Workspace::exchange(const std::string& trial_id) {
 
 void Workspace::cancel() {
   stopped_ = true;
-  runner_.cancel();
+  results_.cancel();
 }
 
 }  // namespace heathmist::app

@@ -3,10 +3,9 @@
 #include <set>
 
 #include "app/model/bench_model.hpp"
-#include "app/model/errands.hpp"
 #include "app/model/file_watch.hpp"
 #include "app/model/row_state.hpp"
-#include "app/model/trial_runner.hpp"
+#include "app/model/trial_results.hpp"
 
 namespace heathmist::app {
 
@@ -20,8 +19,8 @@ class Workspace : public QObject {
   explicit Workspace(QObject* parent = nullptr);
   BenchModel& model() { return model_; }
   const Bench& bench() const { return model_.bench(); }
-  TrialRunner& runner() { return runner_; }
-  Errands& errands() { return errands_; }
+  TrialResults& results() { return results_; }
+  Queue& queue() { return queue_; }
   const std::map<std::string, RowState>& states() const { return states_; }
 
   /// Takes files as they were dropped: a master and its returns; the null of the first return is then looked at.
@@ -99,6 +98,7 @@ class Workspace : public QObject {
   std::vector<std::filesystem::path> files_of(const Master& master, const Trial& trial) const;
   bool is_made_of(const Master& master, const Trial& trial, const std::filesystem::path& file) const;
   int version_of(const Master& master, const Trial& trial) const;
+  void with_files(const std::string& key, std::function<void(const Tell& tell)> work);
   void look_up(const std::string& id, const FileRef& ref);
   void look_for_changes(const std::vector<std::filesystem::path>& files);
   void take_fingerprint(const std::filesystem::path& file, const std::string& print);
@@ -115,18 +115,18 @@ class Workspace : public QObject {
   RowState& state(const std::string& id) { return states_[id]; }
 
   BenchModel model_;
-  TrialRunner runner_;
+  TrialResults results_{queue_};
   std::map<std::string, RowState> states_;
-  std::map<std::string, FileRef> seen_;                  // the file of each row as it was last looked at
-  std::map<std::string, TrialSpec> measured_as_;         // what each row's summary is of
-  std::map<std::string, std::string> prints_;  // fingerprints of files by path, as they were last looked at
-  std::map<std::string, int> versions_;        // how often each was seen to change
+  std::map<std::string, FileRef> seen_;           // the file of each row as it was last looked at
+  std::map<std::string, TrialSpec> measured_as_;  // what each row's summary is of
+  std::map<std::string, std::string> prints_;     // fingerprints of files by path, as they were last looked at
+  std::map<std::string, int> versions_;           // how often each was seen to change
   std::string current_;
   std::optional<Range> selection_, band_;
   QTimer rows_timer_;
   bool stopped_ = false;  // measuring the rest was cancelled
   FileWatch watch_;
-  Errands errands_;  // last: its work may speak of all above
+  Queue queue_;  // last: its work may speak of all above
 };
 
 }  // namespace heathmist::app

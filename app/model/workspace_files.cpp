@@ -34,12 +34,20 @@ void Workspace::look_at_files() {
   }
 }
 
+/// Looking at files is done in the order in which it was asked for, one at a time.
+void Workspace::with_files(const std::string& key, std::function<void(const Tell&)> work) {
+  Request request{Priority::background, [work = std::move(work)](const Job&, const Tell& tell) { work(tell); }};
+  request.key = key;
+  request.group = "files";
+  queue_.post(std::move(request));
+}
+
 /// Is the file there, is it the one it was? A file that is new to the bench gets its fingerprint.
 void Workspace::look_up(const std::string& id, const FileRef& ref) {
-  errands_.run("file " + id, [this, id, ref]() -> std::function<void()> {
+  with_files("file " + id, [this, id, ref](const Tell& tell) {
     const FileState found = state_of(ref);
     const std::string now = fingerprint(ref.file), known = ref.fingerprint.empty() ? now : ref.fingerprint;
-    return [this, id, ref, found, known, now] {
+    tell([this, id, ref, found, known, now] {
       auto& seen = seen_[id];
       if (!(seen == ref)) return;  // pointed elsewhere meanwhile
       prints_.try_emplace(ref.file.native(), now);
@@ -47,7 +55,7 @@ void Workspace::look_up(const std::string& id, const FileRef& ref) {
       state(id).file = found;
       if (ref.fingerprint.empty()) model_.learn_fingerprint(ref.file, known);
       tell_rows_soon();
-    };
+    });
   });
 }
 
@@ -55,8 +63,8 @@ void Workspace::look_up(const std::string& id, const FileRef& ref) {
 /// anew.
 void Workspace::look_for_changes(const std::vector<std::filesystem::path>& files) {
   for (const auto& file : files)
-    errands_.run("print " + file.string(), [this, file]() -> std::function<void()> {
-      return [this, file, print = fingerprint(file)] { take_fingerprint(file, print); };
+    with_files("print " + file.string(), [this, file](const Tell& tell) {
+      tell([this, file, print = fingerprint(file)] { take_fingerprint(file, print); });
     });
 }
 
@@ -111,7 +119,7 @@ void Workspace::retry_failed_of(const std::filesystem::path& file) {
   if (failed.empty()) return;
   emit rows_changed();
   if (failed.count(current_)) request_current();
-  if (!runner_.is_busy()) request_rest();
+  if (!results_.is_busy()) request_rest();
 }
 
 }  // namespace heathmist::app

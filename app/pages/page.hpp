@@ -26,6 +26,7 @@ struct Command {
   std::function<bool()> enabled = {};  ///< none: always
   QString submenu = {};                ///< of its menu; empty: it stands there itself
   bool of_row = false;                 ///< it is done to what is looked at: it stands in the ledger's row menu too
+  bool of_plot = false;                ///< it is done with a plot: it stands in the menu of every plot, too
 };
 
 /// The groups of pages in the order of work: a tab each, whose pages stand in a row below it.

@@ -8,29 +8,29 @@ namespace {
 constexpr int steps = 1000, a_moment_ms = 400;
 }
 
-Writing::Writing(QWidget* window, QObject* parent) : QObject(parent), window_(window) {
-  connect(&task_, &Task::progressed, this, &Writing::show);
-  connect(&task_, &Task::ended, this, [this](bool whole, const QString& failure) {
+Writing::Writing(Queue& queue, QWidget* window, QObject* parent) : QObject(parent), window_(window), work_(queue) {
+  connect(&work_, &LongWork::progressed, this, &Writing::show);
+  connect(&work_, &LongWork::ended, this, [this](Outcome outcome, const QString& failure) {
     dialog_.reset();
-    emit ended(whole, failure);
+    emit ended(outcome, failure);
   });
 }
 
-void Writing::start(const QString& what, bool quiet, std::function<void(const Job&)> work) {
+void Writing::start(const QString& what, bool quiet, std::function<void(const Job&, const Tell&)> work) {
   what_ = what;
   if (!quiet) {
     dialog_ = std::make_unique<QProgressDialog>(what, tr("Cancel"), 0, steps, window_);
     dialog_->setMinimumDuration(a_moment_ms);
     dialog_->setAutoClose(false);
-    connect(dialog_.get(), &QProgressDialog::canceled, this, [this] { task_.cancel(); });
+    connect(dialog_.get(), &QProgressDialog::canceled, this, [this] { work_.cancel(); });
   }
-  task_.start(std::move(work));
+  work_.start(std::move(work));
 }
 
 void Writing::show(double fraction) {
   if (!dialog_) return;
   dialog_->setValue(int(steps * fraction));
-  if (const auto left = task_.left_s(fraction))
+  if (const auto left = work_.left_s(fraction))
     dialog_->setLabelText(tr("%1, about %2 left").arg(what_, clock(*left, 0)));
 }
 

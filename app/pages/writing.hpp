@@ -2,7 +2,7 @@
 #pragma once
 #include <QProgressDialog>
 
-#include "app/model/task.hpp"
+#include "app/model/long_work.hpp"
 
 namespace heathmist::app {
 
@@ -11,20 +11,20 @@ class Writing : public QObject {
 
  public:
   /// `window`: over which the dialog stands.
-  Writing(QWidget* window, QObject* parent);
+  Writing(Queue& queue, QWidget* window, QObject* parent);
   /// `what`: "Writing the return"; the dialog comes where it takes a moment, and not where it is `quiet`.
-  void start(const QString& what, bool quiet, std::function<void(const Job&)> work);
-  bool is_running() const { return task_.is_running(); }
+  void start(const QString& what, bool quiet, std::function<void(const Job& job, const Tell& tell)> work);
+  bool is_running() const { return work_.is_running(); }
 
  signals:
-  void ended(bool whole, const QString& failure);  ///< whole: neither cancelled nor failed
+  void ended(heathmist::app::Outcome outcome, const QString& sentence);  ///< the sentence: of a failure
 
  private:
   void show(double fraction);
   QWidget* window_;
   QString what_;
   std::unique_ptr<QProgressDialog> dialog_;
-  Task task_;
+  LongWork work_;
 };
 
 }  // namespace heathmist::app

@@ -64,22 +64,7 @@ void Plate::write_picture(const Destination& to) {
   write_whole(to, bytes.toStdString());
 }
 
-void Plate::contextMenuEvent(QContextMenuEvent* event) {
-  QMenu menu(this);
-  auto save = [this](const QString& ending, const QString& kind) {
-    save_as(this, {tr("Save %1").arg(kind), title_ + "." + ending, kind + " (*." + ending + ")", ending},
-            [&](const Destination& to) {
-              if (ending == "csv")
-                write_whole(to, csv().toStdString());
-              else
-                write_picture(to);
-            });
-  };
-  menu.addAction(tr("Save picture as PNG…"), this, [=] { save("png", "PNG"); });
-  menu.addAction(tr("Save picture as SVG…"), this, [=] { save("svg", "SVG"); });
-  menu.addAction(tr("Save numbers as CSV…"), this, [=] { save("csv", "CSV"); });
-  menu.exec(event->globalPos());
-}
+void Plate::contextMenuEvent(QContextMenuEvent* event) { emit menu_wanted(event->globalPos()); }
 
 double ClockTicker::getTickStep(const QCPRange& range) {
   static constexpr double steps[] = {1e-5, 2e-5, 5e-5, 1e-4, 2e-4, 5e-4, 1e-3, 2e-3, 5e-3, 0.01,

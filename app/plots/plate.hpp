@@ -19,6 +19,9 @@ class Plate : public QCustomPlot {
   virtual QString csv() const = 0;
   QString title() const { return title_; }
 
+ signals:
+  void menu_wanted(const QPoint& at);  ///< of the screen
+
  protected:
   /// Colours of axes and ground by the theme.
   void dress(QCPAxisRect* rect);

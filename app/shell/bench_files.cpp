@@ -23,7 +23,7 @@ BenchFiles::BenchFiles(Workspace& workspace, QWidget* window)
 
 void BenchFiles::start_anew() {
   if (!may_let_go()) return;
-  workspace_.runner().forget_all();
+  workspace_.results().forget_all();
   workspace_.model().start_anew();
 }
 

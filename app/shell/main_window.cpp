@@ -7,6 +7,7 @@
 #include <QVBoxLayout>
 
 #include "app/shell/finder.hpp"
+#include "app/shell/plot_menu.hpp"
 #include "app/theme/theme.hpp"
 #include "app/widgets/audio_files.hpp"
 
@@ -14,6 +15,7 @@ namespace heathmist::app {
 
 MainWindow::MainWindow(std::unique_ptr<OutputDevice> device)
     : player_(std::move(device)),
+      board_(workspace_.queue()),
       files_(new BenchFiles(workspace_, this)),
       notice_(new Notice(this)),
       listening_(new ListeningBar(player_, this)),
@@ -78,11 +80,15 @@ void MainWindow::make_menus() {
   commands_ = own_commands();
   const auto of_pages = pages_->commands();
   commands_.insert(commands_.end(), of_pages.begin(), of_pages.end());
+  auto* plots = new PlotMenu(this);
+  const auto of_plots = plots->commands();
+  commands_.insert(commands_.end(), of_plots.begin(), of_plots.end());
   auto& stack = workspace_.model().undo_stack();
   menus_->add(stack.createUndoAction(this, tr("Undo")), MenuKind::edit, QKeySequence::keyBindings(QKeySequence::Undo));
   menus_->add(stack.createRedoAction(this, tr("Redo")), MenuKind::edit,
               {QKeySequence("Ctrl+Shift+Z"), QKeySequence("Ctrl+Y")});
   for (const Command& command : commands_) menus_->add(command);
+  plots->serve(*menus_);
   auto* recent = new QMenu(tr("Recent benches"), this);
   menus_->menu(MenuKind::file)->insertMenu(menus_->menu(MenuKind::file)->actions().value(2), recent);
   connect(recent, &QMenu::aboutToShow, this, [this, recent] { files_->fill_recent(recent); });
@@ -150,7 +156,7 @@ void MainWindow::connect_workspace() {
   connect(&workspace_.model(), &BenchModel::changed, this, &MainWindow::refresh_title);
   connect(&workspace_.model(), &BenchModel::file_changed, this, &MainWindow::refresh_title);
   connect(&workspace_.model(), &BenchModel::copy_failed, notice_, &Notice::say);
-  connect(&workspace_.errands(), &Errands::failed, notice_, &Notice::say);
+  connect(&workspace_.queue(), &Queue::failed, notice_, &Notice::say);
 }
 
 /// What stands around the page that is seen.

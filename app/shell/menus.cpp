@@ -40,6 +40,7 @@ QAction* Menus::add(const Command& command) {
   window_->addAction(action);
   actions_.push_back(action);
   if (command.of_row) row_actions_.push_back(action);
+  if (command.of_plot) plot_actions_.push_back(action);
   return action;
 }
 

@@ -20,6 +20,7 @@ class Menus : public QObject {
   QMenu* menu(MenuKind kind) const { return menus_.at(kind); }
   const std::vector<QAction*>& actions() const { return actions_; }
   const std::vector<QAction*>& row_actions() const { return row_actions_; }
+  const std::vector<QAction*>& plot_actions() const { return plot_actions_; }
   bool can(QAction* action) const;  ///< it can be done now
 
  private:
@@ -27,7 +28,7 @@ class Menus : public QObject {
   QWidget* window_;
   std::map<MenuKind, QMenu*> menus_;
   std::map<std::pair<MenuKind, QString>, QMenu*> submenus_;
-  std::vector<QAction*> actions_, row_actions_;
+  std::vector<QAction*> actions_, row_actions_, plot_actions_;
   std::map<QAction*, std::function<bool()>> enabled_;
 };
 

@@ -3,6 +3,7 @@
 #include <QMenu>
 #include <QSettings>
 
+#include "app/shell/log_window.hpp"
 #include "app/shell/main_window.hpp"
 #include "app/theme/theme.hpp"
 #include "app/widgets/audio_files.hpp"
@@ -41,6 +42,7 @@ std::vector<Command> MainWindow::own_commands() {
        [this] { return !file_to_point_at().empty(); },
        {},
        true},
+      {tr("Show the log"), M::file, [this] { LogWindow(this).exec(); }},
       {tr("Quit"), M::file, [this] { close(); }, {QKeySequence::Quit}},
       {tr("Exchange master and return"),
        M::edit,
@@ -91,11 +93,16 @@ std::vector<Command> MainWindow::own_commands() {
       {tr("Stop measuring, or let the selection go"),
        M::measure,
        [this] {
-         if (workspace_.runner().is_busy() && !workspace_.selection() && !workspace_.band()) return workspace_.cancel();
+         if (workspace_.results().is_busy() && !workspace_.selection() && !workspace_.band())
+           return workspace_.cancel();
          workspace_.select({});
          workspace_.select_band({});
        },
-       {QKeySequence("Esc")}},
+       {QKeySequence("Esc")},
+       [this] { return workspace_.results().is_busy() || workspace_.selection() || workspace_.band(); },
+       {},
+       false,
+       true},
       {tr("Find or do anything"), M::help, [this] { find_anything(); }, {QKeySequence("Ctrl+K")}},
   };
 }

@@ -35,6 +35,7 @@ void Notice::say(const QString& sentence) {
   if (before.contains(sentence)) return;
   label_->setText(before.isEmpty() ? sentence : before + "\n" + sentence);
   show();
+  emit said(sentence);
 }
 
 }  // namespace heathmist::app

@@ -15,6 +15,9 @@ class Notice : public QFrame {
   QString text() const { return isHidden() ? QString() : label_->text(); }
   void dismiss() { hide(); }
 
+ signals:
+  void said(const QString& sentence);
+
  private:
   QLabel* label_;
 };

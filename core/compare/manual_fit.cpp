@@ -131,7 +131,7 @@ std::shared_ptr<const Clip> band_limited(const Clip& clip, double low_hz, double
   std::fill(kernel.time().begin(), kernel.time().end(), 0.0);
   for (int64_t n = -half; n <= half; ++n) {
     const double edge = double(n) / double(half);
-    const double window = dsp::bessel_i0(beta * std::sqrt(1 - edge * edge)) / dsp::bessel_i0(beta);
+    const double window = std::cyl_bessel_i(0.0, beta * std::sqrt(1 - edge * edge)) / std::cyl_bessel_i(0.0, beta);
     const double tap = sinc(upper, n) - (lower > 0 ? sinc(lower, n) : 0);
     kernel.time()[size_t(n < 0 ? n + int64_t(size) : n)] = window * tap / double(size);
   }

@@ -122,15 +122,6 @@ std::vector<double> blackman_harris(size_t size) {
   return cosine_sum(size, terms);
 }
 
-double bessel_i0(double x) {
-  double sum = 1, term = 1;
-  for (int k = 1; term > 1e-18 * sum; ++k) {
-    term *= (x / (2 * k)) * (x / (2 * k));
-    sum += term;
-  }
-  return sum;
-}
-
 void shorten_response(std::span<std::complex<double>> response, RealFft<double>& fft) {
   std::copy(response.begin(), response.end(), fft.spectrum().begin());
   fft.inverse();

@@ -41,7 +41,5 @@ void shorten_response(std::span<std::complex<double>> response, RealFft<double>&
 std::vector<double> hann(size_t size);
 /// Four-term Blackman-Harris window, side lobes under -92 dB (Harris 1978, table 1).
 std::vector<double> blackman_harris(size_t size);
-/// Modified Bessel function of the first kind, order zero (power series).
-double bessel_i0(double x);
 
 }  // namespace heathmist::dsp

@@ -16,7 +16,7 @@ class KaiserTable {
   KaiserTable(double beta, double reach) : reach_(reach) {
     for (int n = 0; n <= steps + 1; ++n) {
       const double edge = std::min(1.0, double(n) / steps);
-      values_.push_back(bessel_i0(beta * std::sqrt(1 - edge * edge)) / bessel_i0(beta));
+      values_.push_back(std::cyl_bessel_i(0.0, beta * std::sqrt(1 - edge * edge)) / std::cyl_bessel_i(0.0, beta));
     }
   }
   double at(double away) const {

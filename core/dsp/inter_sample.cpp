@@ -21,7 +21,8 @@ std::vector<double> short_kernel(double fraction) {
   for (int k = 0; k < short_taps; ++k) {
     const double t = k - (short_taps / 2 - 1) - fraction, edge = t / (short_taps / 2.0);
     h[size_t(k)] = std::sin(std::numbers::pi * t) / (std::numbers::pi * t) *
-                   bessel_i0(short_beta * std::sqrt(std::max(0.0, 1 - edge * edge))) / bessel_i0(short_beta);
+                   std::cyl_bessel_i(0.0, short_beta * std::sqrt(std::max(0.0, 1 - edge * edge))) /
+                   std::cyl_bessel_i(0.0, short_beta);
   }
   return h;
 }

@@ -30,13 +30,13 @@ const std::vector<double>& phase_table() {
 }  // namespace
 
 std::vector<double> Interpolator::kernel(double fraction) {
-  const double norm = bessel_i0(beta);
+  const double norm = std::cyl_bessel_i(0.0, beta);
   std::vector<double> h(taps);
   for (int k = 0; k < taps; ++k) {
     const double t = k - before - fraction;  // distance of tap k from the place that is read
     const double edge = t / (taps / 2.0);
     const double sinc = t == 0 ? 1 : std::sin(std::numbers::pi * t) / (std::numbers::pi * t);
-    h[k] = std::abs(edge) >= 1 ? 0 : sinc * bessel_i0(beta * std::sqrt(1 - edge * edge)) / norm;
+    h[k] = std::abs(edge) >= 1 ? 0 : sinc * std::cyl_bessel_i(0.0, beta * std::sqrt(1 - edge * edge)) / norm;
   }
   return h;
 }

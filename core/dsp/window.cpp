@@ -9,10 +9,10 @@ namespace heathmist::dsp {
 
 std::vector<double> kaiser(size_t size, double beta) {
   std::vector<double> window(size);
-  const double whole = bessel_i0(beta);
+  const double whole = std::cyl_bessel_i(0.0, beta);
   for (size_t n = 0; n < size; ++n) {
     const double t = 2 * double(n) / double(size) - 1;
-    window[n] = bessel_i0(beta * std::sqrt(1 - t * t)) / whole;
+    window[n] = std::cyl_bessel_i(0.0, beta * std::sqrt(1 - t * t)) / whole;
   }
   return window;
 }

@@ -61,7 +61,7 @@ std::vector<double> kaiser_bessel_window(size_t size, double alpha) {
   std::vector<double> sum{0};
   for (size_t n = 0; n <= half; ++n) {
     const double edge = 2.0 * double(n) / double(half) - 1;
-    sum.push_back(sum.back() + dsp::bessel_i0(pi * alpha * std::sqrt(std::max(0.0, 1 - edge * edge))));
+    sum.push_back(sum.back() + std::cyl_bessel_i(0.0, pi * alpha * std::sqrt(std::max(0.0, 1 - edge * edge))));
   }
   std::vector<double> w(size);
   for (size_t n = 0; n < half; ++n) w[n] = w[size - 1 - n] = std::sqrt(sum[n + 1] / sum[half + 1]);

@@ -140,8 +140,10 @@ class Division {
 
   void side_by_side(void (dsp::RealFft<double>::*way)()) {
     if (!two_cores_) return (real_.*way)(), (imaginary_.*way)();
-    std::jthread beside([&] { (imaginary_.*way)(); });
-    (real_.*way)();
+    std::atomic<int> next{0};
+    on_pool(1, [&] {
+      for (int n; (n = next++) < 2;) ((n ? imaginary_ : real_).*way)();
+    });
   }
 
   /// Of what turn_back() made, at any bin from 0 to its size.

@@ -120,7 +120,7 @@ class TestChains : public QObject {
     QCOMPARE(bench.masters[1].trials.size(), size_t(1));
     window_->workspace().compare_generations();
     QCOMPARE(bench.masters[0].trials.size() + bench.masters[1].trials.size(), size_t(6));
-    QTRY_VERIFY_WITH_TIMEOUT(window_->part<TrialsView>()->table()->rowCount() == 6, 60000);
+    QTRY_VERIFY_WITH_TIMEOUT(window_->part<TrialsView>()->table()->shown() == 6, 60000);
     std::map<int, double> depth;
     for (const Trial& t : bench.masters[0].trials.size() == 5 ? bench.masters[0].trials : bench.masters[1].trials)
       depth[t.chain->rounds] = *window_->workspace().states().at(t.id).summary->residual_relative_db;
@@ -185,7 +185,7 @@ class TestChains : public QObject {
     });
     window_->show_page("ceiling");
     CeilingView* view = window_->part<CeilingView>();
-    QCOMPARE(view->table()->rowCount(), 2);  // a word length has no ceiling to search
+    QCOMPARE(view->table()->shown(), 2);  // a word length has no ceiling to search
     view->limit()->setValue(-20);
     QSignalSpy rested(view, &CeilingView::rested);
     view->start();
@@ -194,11 +194,11 @@ class TestChains : public QObject {
     QVERIFY(*view->found().for_all_db() < 0);
     QVERIFY(view->plate()->graphCount() == 2 && view->plate()->csv().count('\n') > 4);
     view->table()->selectRow(0);
-    QVERIFY2(view->moments()->rowCount() >= 1,
+    QVERIFY2(view->moments()->shown() >= 1,
              qPrintable(QString("%1 worst, %2 selected")
                             .arg(view->found().answers[0].worst.size())
                             .arg(view->table()->selectionModel()->selectedRows().size())));
-    emit view->moments()->itemActivated(view->moments()->item(0, 0));
+    emit view->moments()->opened(view->moments()->row_at(0), 0);
     QTRY_VERIFY_WITH_TIMEOUT(window_->workspace().current_result(), 120000);
     QCOMPARE(window_->workspace().current_chain()->stages[0].values["bit_rate_kbps"].get<int>(), 96);
     QTRY_VERIFY(std::abs(window_->player().place_s() - view->found().answers[0].worst.front().at_s) < 0.05);
@@ -219,15 +219,15 @@ class TestChains : public QObject {
     QTRY_VERIFY(view->matrix().at(1, 1).done);
     for (const auto& cell : view->matrix().cells) QVERIFY2(cell.done && cell.failure.empty(), cell.failure.c_str());
     view->choose_value(MatrixValue::thd_n);
-    view->table()->sortByColumn(1, Qt::AscendingOrder);
-    QCOMPARE(view->table()->item(0, 0)->text(), QString("Tone 997 Hz"));  // the master has no lines to be read by
-    QVERIFY(view->table()->item(0, 1)->toolTip().startsWith("THD+N"));    // its own reading first
+    view->table()->sort_by(1, Qt::AscendingOrder);
+    QCOMPARE(view->table()->text_at(0, 0), QString("Tone 997 Hz"));  // the master has no lines to be read by
+    QVERIFY(view->table()->cell_at(0, 1).hint.startsWith("THD+N"));  // its own reading first
     view->start();
     view->cancel();
     QTRY_VERIFY(view->note().startsWith("stopped"));
     view->choose_value(MatrixValue::depth);
-    const auto tone = view->table()->findItems("Tone 997 Hz", Qt::MatchExactly);
-    emit view->table()->itemActivated(view->table()->item(tone.front()->row(), 1));
+    QCOMPARE(view->table()->text_at(0, 0), QString("Tone 997 Hz"));
+    emit view->table()->opened(view->table()->row_at(0), 1);
     QTRY_VERIFY_WITH_TIMEOUT(window_->workspace().current_result(), 120000);
     QCOMPARE(label_of(*window_->workspace().current_chain()), std::string("MP3 64 kbit/s"));
     QCOMPARE(QString::fromStdString(window_->workspace().model().bench().masters.back().name), QString("Tone 997 Hz"));

@@ -30,9 +30,9 @@ class TestConversions : public QObject {
     FoldView* folds = window_->part<FoldView>();
     QVERIFY(folds->isVisible());
     QVERIFY2(folds->headline().startsWith("27.4 kHz folds to 16.7 kHz at 44.1 kHz"), qPrintable(folds->headline()));
-    QCOMPARE(folds->landings()->item(0, 2)->text(), QString("16.700 kHz"));
+    QCOMPARE(folds->landings()->text_at(0, 2), QString("16.700 kHz"));
     QStringList others;
-    for (int row = 0; row < folds->sources()->rowCount(); ++row) others << folds->sources()->item(row, 1)->text();
+    for (int row = 0; row < folds->sources()->shown(); ++row) others << folds->sources()->text_at(row, 1);
     QVERIFY2(others.contains("16.700 kHz"), qPrintable(others.join(" ")));  // the tone that is there by right
     QVERIFY(!others.contains("27.400 kHz"));                                // asked for, not another
     folds->tone()->setValue(1000);
@@ -57,14 +57,14 @@ class TestConversions : public QObject {
     words->start();
     QVERIFY(rested.wait(300000));
     QCOMPARE(words->rows().size(), board_cuts().size());
-    QCOMPARE(words->table()->rowCount(), 5);  // TPDF of each
+    QCOMPARE(words->table()->shown(), 5);  // TPDF of each
     QVERIFY(words->densities()->csv().startsWith("frequency_hz,"));
     words->show_only(16, "");
-    QCOMPARE(words->table()->rowCount(), 5);
+    QCOMPARE(words->table()->shown(), 5);
     words->show_only(0, "");
-    QCOMPARE(words->table()->rowCount(), 25);
+    QCOMPARE(words->table()->shown(), 25);
     words->show_only(16, "triangular");
-    QCOMPARE(words->table()->rowCount(), 1);
+    QCOMPARE(words->table()->shown(), 1);
     words->table()->selectRow(0);
     QVERIFY2(words->headline().startsWith("16 bit TPDF: noise at −9"), qPrintable(words->headline()));
     QVERIFY(words->levels()->csv().contains("16 bit TPDF"));

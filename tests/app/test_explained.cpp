@@ -61,7 +61,7 @@ class TestExplained : public WindowTest {
     QVERIFY(plates->stack()->csv().startsWith("frequency_hz,master,remainder"));
     QVERIFY(plates->mask()->csv().count('\n') > 100 &&
             plates->mask()->csv().startsWith("time_s,low_hz,high_hz,residual_to_mask_db"));
-    QVERIFY(plates->thirds()->rowCount() > 20 && plates->moments()->rowCount() > 0);
+    QVERIFY(plates->thirds()->shown() > 20 && plates->moments()->shown() > 0);
   }
 
   void every_plate_has_its_key_and_draws_in_both_variants() {
@@ -260,9 +260,9 @@ class TestExplained : public WindowTest {
     auto* view = window_->part<NullView>();
     view->plates()->right()->choose(PlateBoard::moments_page);
     auto* table = view->plates()->moments();
-    const double at = table->item(0, 0)->data(Qt::UserRole).toDouble();
-    table->setCurrentCell(0, 0);
-    emit table->itemActivated(table->item(0, 0));
+    const double at = table->cell_at(0, 0).value.value();
+    table->choose({table->row_at(0)});
+    emit table->opened(table->row_at(0), 0);
     QVERIFY(std::abs(window_->player().place_s() - at) < 0.001);
     QVERIFY(view->lanes()->from_s() <= at && view->lanes()->to_s() >= at);
   }
@@ -350,13 +350,13 @@ class TestExplained : public WindowTest {
 
   void trials_stand_side_by_side() {
     window_->take_files({master_, filtered_, noisy_, cut_});
-    QTRY_COMPARE_WITH_TIMEOUT(window_->part<TrialsView>()->table()->rowCount(), 3, 60000);
+    QTRY_COMPARE_WITH_TIMEOUT(window_->part<TrialsView>()->table()->shown(), 3, 60000);
     QTest::keyClick(window_.get(), Qt::Key_F9);
     auto* table = window_->part<TrialsView>()->table();
     QVERIFY(table->isVisible());
     auto column = [&](int c) {
       QStringList cells;
-      for (int row = 0; row < table->rowCount(); ++row) cells << table->item(row, c)->text();
+      for (int row = 0; row < table->shown(); ++row) cells << table->text_at(row, c);
       return cells;
     };
     table->sortByColumn(TrialsView::depth_column, Qt::AscendingOrder);
@@ -381,7 +381,7 @@ class TestExplained : public WindowTest {
     table->selectRow(0);
     QVERIFY(window_->part<TrialsView>()->plate()->csv().contains("mill-filtered"));
     QVERIFY(!window_->part<TrialsView>()->plate()->csv().contains("mill-noisy"));
-    emit table->itemActivated(table->item(0, 0));
+    emit table->opened(table->row_at(0), 0);
     QTRY_COMPARE_WITH_TIMEOUT(window_->part<NullView>()->isVisible(), true, 5000);
     QCOMPARE(window_->workspace().name_of(window_->workspace().current()), QString("mill-filtered"));
   }
@@ -403,7 +403,7 @@ class TestExplained : public WindowTest {
     window_->take_files({write("long.wav", sound), write("long2.wav", with_noise(sound, 1e-3, 9))});
     QTRY_VERIFY_WITH_TIMEOUT(window_->workspace().current_result() != nullptr, 60000);
     window_->workspace().cancel();
-    QTRY_VERIFY_WITH_TIMEOUT(!window_->workspace().runner().is_busy(), 5000);
+    QTRY_VERIFY_WITH_TIMEOUT(!window_->workspace().results().is_busy(), 5000);
     QVERIFY(window_->workspace().current_result() && window_->part<NullView>()->lanes()->isVisible());
     QVERIFY(!window_->findings()->sentences().isEmpty());
   }

@@ -139,7 +139,7 @@ class TestFresh : public WindowTest {
     QTRY_COMPARE_WITH_TIMEOUT(kind_of(0, 1), std::string("identical"), 20000);
     const QString bench = QString::fromStdString((folder_ / "closed.heathmist").string());
     QVERIFY(window_->files()->save_to(bench));
-    QTRY_VERIFY_WITH_TIMEOUT(!window_->workspace().errands().is_busy(), 5000);
+    QTRY_VERIFY_WITH_TIMEOUT(!window_->workspace().queue().is_busy("files"), 5000);
     window_.reset();
     Planar other = sound_;
     other.channel(0)[size_t(other.frames() / 2 + 12345)] += 0.1;
@@ -183,7 +183,7 @@ class TestFresh : public WindowTest {
     QSignalSpy failed(&window_->workspace(), &Workspace::trial_failed);
     window_->take_files({master_, ret});
     for (const double delay : {10.0, 20.0, 30.0}) {
-      QTRY_VERIFY_WITH_TIMEOUT(window_->workspace().runner().is_busy(), 5000);
+      QTRY_VERIFY_WITH_TIMEOUT(window_->workspace().results().is_busy(), 5000);
       FitHold hold;
       hold.delay_samples = delay;
       window_->workspace().hold(hold, "held");
@@ -201,9 +201,9 @@ class TestFresh : public WindowTest {
     const auto result = window_->workspace().current_result();
     const Planar dense = Programme(120, 4).render(48000);
     window_->workspace().add_files({write("n.wav", with_noise(scaled(dense, 0.3), 0.01, 6))});
-    TrialRunner& runner = window_->workspace().runner();
+    TrialResults& runner = window_->workspace().results();
     QTRY_VERIFY_WITH_TIMEOUT(runner.is_busy(), 10000);
-    QSignalSpy looked(&runner, &TrialRunner::looked);
+    QSignalSpy looked(&runner, &TrialResults::looked);
     RegionRequest look{result, result->report->fit, {}, false};
     look.options.first = 48000, look.options.last = 96000;
     QElapsedTimer waited;
@@ -247,7 +247,7 @@ class TestFresh : public WindowTest {
     window_->take_files(files);
     QTRY_VERIFY_WITH_TIMEOUT(window_->workspace().current_result() && window_->workspace().current_result()->why,
                              60000);
-    QTRY_VERIFY_WITH_TIMEOUT(!window_->workspace().errands().is_busy(), 5000);
+    QTRY_VERIFY_WITH_TIMEOUT(!window_->workspace().queue().is_busy("files"), 5000);
   }
   std::string trial(size_t master, size_t n) const {
     return window_->workspace().bench().masters.at(master).trials.at(n).id;

@@ -3,7 +3,7 @@
 #include <QAbstractButton>
 #include <QComboBox>
 #include <QLabel>
-#include <QTableWidget>
+#include <QTableView>
 
 #include "app/shell/main_window.hpp"
 #include "app/theme/theme.hpp"
@@ -81,7 +81,7 @@ class TestLayout : public QObject {
       window_->show_page(page.key);
       for (const QWidget* w : window_->findChildren<QWidget*>()) {
         const bool wants = qobject_cast<const QComboBox*>(w) || qobject_cast<const QAbstractSpinBox*>(w) ||
-                           qobject_cast<const QTableWidget*>(w) || qobject_cast<const QCustomPlot*>(w);
+                           qobject_cast<const QTableView*>(w) || qobject_cast<const QCustomPlot*>(w);
         if (!wants || !w->isVisible()) continue;
         QVERIFY2(!w->accessibleName().isEmpty() || !w->toolTip().isEmpty(),
                  qPrintable(QString("%1: %2 %3").arg(page.title, w->metaObject()->className(), w->objectName())));

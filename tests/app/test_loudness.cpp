@@ -43,15 +43,15 @@ class TestLoudness : public QObject {
   void every_master_and_return_has_its_row() {
     show_loudness();
     auto* table = loudness()->table();
-    QCOMPARE(table->rowCount(), 3);
+    QCOMPARE(table->shown(), 3);
     const double loud = measure_file(first_.toStdString()).loudness.integrated_lufs.value();
     QCOMPARE(text(0, LoudnessView::integrated_column), number(loud, 1));
     QCOMPARE(text(1, LoudnessView::integrated_column), number(loud - 12.0412, 1));
-    QVERIFY(table->item(0, LoudnessView::ribbon_column)->data(RibbonPainter::data_role).isValid());
-    table->sortByColumn(LoudnessView::integrated_column, Qt::DescendingOrder);
+    QVERIFY(table->cell_at(0, LoudnessView::ribbon_column).picture.isValid());
+    table->sort_by(LoudnessView::integrated_column, Qt::DescendingOrder);
     QCOMPARE(text(0, LoudnessView::name_column), QString("Mill Race"));
     loudness()->filter()->setText("slack");
-    QVERIFY(table->isRowHidden(0));
+    QCOMPARE(table->shown(), 1);
     QCOMPARE(loudness()->csv().count('\n'), 2);  // heads and the one row that is shown
     loudness()->filter()->clear();
     QCOMPARE(loudness()->csv().count('\n'), 4);
@@ -63,12 +63,12 @@ class TestLoudness : public QObject {
     loudness()->target()->setValue(std::round(loud * 10) / 10);
     loudness()->tolerance()->setValue(1);
     auto ink = [&](int row) {
-      return loudness()->table()->item(row, LoudnessView::integrated_column)->foreground().color();
+      return loudness()->table()->cell_at(row, LoudnessView::integrated_column).ink.value_or(Role::ink);
     };
-    QCOMPARE(ink(0), colour(Role::ink));
-    QCOMPARE(ink(1), colour(Role::rust));
+    QCOMPARE(ink(0), Role::ink);
+    QCOMPARE(ink(1), Role::rust);
     loudness()->unit()->setCurrentText("LKFS");
-    QVERIFY(loudness()->table()->horizontalHeaderItem(LoudnessView::ribbon_column)->text().contains("LKFS"));
+    QVERIFY(loudness()->table()->title(LoudnessView::ribbon_column).contains("LKFS"));
     loudness()->unit()->setCurrentText("LUFS");
   }
 
@@ -100,7 +100,8 @@ class TestLoudness : public QObject {
 
   void opening_again_measures_nothing() {
     show_loudness();
-    LoudnessBoard again;
+    Queue queue;
+    LoudnessBoard again(queue);
     again.set_bench(window_->workspace().bench());
     QSignalSpy rested(&again, &LoudnessBoard::rested);
     std::filesystem::rename(first_.toStdString(), (folder_ / "away.wav"));  // what is kept goes by the file's mark
@@ -181,7 +182,7 @@ class TestLoudness : public QObject {
     choose(window_->part<OutletsView>()->master(), "all masters");
     choose(window_->part<OutletsView>()->outlet(), "ReplayGain 2 album");
     window_->part<OutletsView>()->album()->setChecked(true);
-    QCOMPARE(window_->part<OutletsView>()->table()->rowCount(), 2);
+    QCOMPARE(window_->part<OutletsView>()->table()->shown(), 2);
     QCOMPARE(cell(0, OutletsView::gain_column), cell(1, OutletsView::gain_column));
     QVERIFY2(window_->part<OutletsView>()->headline().contains("12.0 LU under"),
              qPrintable(window_->part<OutletsView>()->headline()));
@@ -285,8 +286,8 @@ class TestLoudness : public QObject {
 
  private:
   LoudnessView* loudness() const { return window_->part<LoudnessView>(); }
-  QString text(int row, int column) const { return loudness()->table()->item(row, column)->text().trimmed(); }
-  QString cell(int row, int column) const { return window_->part<OutletsView>()->table()->item(row, column)->text(); }
+  QString text(int row, int column) const { return loudness()->table()->text_at(row, column).trimmed(); }
+  QString cell(int row, int column) const { return window_->part<OutletsView>()->table()->text_at(row, column); }
   static void choose(QComboBox* box, const QString& name) {
     QVERIFY2(box->findText(name) >= 0, qPrintable(name));
     box->setCurrentIndex(box->findText(name));
@@ -299,7 +300,7 @@ class TestLoudness : public QObject {
   void show_outlets() {
     window_->show_page("outlets");
     QTRY_VERIFY_WITH_TIMEOUT(window_->board().waiting() == 0 && !window_->board().is_running(), 60000);
-    QTRY_VERIFY(window_->part<OutletsView>()->table()->rowCount() > 0);
+    QTRY_VERIFY(window_->part<OutletsView>()->table()->shown() > 0);
   }
   Folder folder_;
   QString first_, second_;

@@ -31,14 +31,14 @@ class TestMany : public WindowTest {
     const auto& workspace = window_->workspace();
     QTRY_VERIFY_WITH_TIMEOUT(
         workspace.states().count("m49t99") && workspace.states().at("m49t99").file == FileState::missing, 20000);
-    QTRY_VERIFY_WITH_TIMEOUT(!window_->workspace().errands().is_busy(), 20000);
+    QTRY_VERIFY_WITH_TIMEOUT(!window_->workspace().queue().is_busy("files"), 20000);
     QCoreApplication::processEvents();
     const auto told = clock.restart();
     const QString file = QString::fromStdString((folder_ / "many.heathmist").string());
     QVERIFY(window_->files()->save_to(file));
     const auto saved = clock.restart();
     window_->workspace().open(file);
-    QTRY_VERIFY_WITH_TIMEOUT(!window_->workspace().errands().is_busy(), 20000);
+    QTRY_VERIFY_WITH_TIMEOUT(!window_->workspace().queue().is_busy("files"), 20000);
     QCOMPARE(window_->workspace().bench().masters.size(), size_t(masters));
     const auto opened = clock.restart();
     for (int n = 0; n < 20; ++n) window_->workspace().look_at("m" + std::to_string(n) + "t7"), QTest::qWait(1);
@@ -72,13 +72,13 @@ class TestMany : public WindowTest {
     const auto measured = [&] {
       for (int n = 0; n < 5; ++n)
         if (!workspace.states().count("t" + std::to_string(n)) || !summary("t" + std::to_string(n))) return false;
-      return !workspace.runner().is_busy();
+      return !workspace.results().is_busy();
     };
     QTRY_VERIFY_WITH_TIMEOUT(measured(), 120000);
     int held = 0;
-    for (int n = 0; n < 5; ++n) held += workspace.runner().result("t" + std::to_string(n)) != nullptr;
+    for (int n = 0; n < 5; ++n) held += workspace.results().result("t" + std::to_string(n)) != nullptr;
     QCOMPARE(held, 1);
-    QVERIFY(workspace.runner().bytes() > 100000 && workspace.runner().bytes() < 8 << 20);
+    QVERIFY(workspace.results().bytes() > 100000 && workspace.results().bytes() < 8 << 20);
     for (const std::string id : {"t0", "t3"}) {
       const auto before = summary(id)->residual_relative_db;
       workspace.look_at(id);

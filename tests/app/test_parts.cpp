@@ -154,42 +154,6 @@ class TestParts : public QObject {
     QCOMPARE(plate.selection()->second, 20.0);
   }
 
-  void the_runner_looks_at_the_urgent_one_first() {
-    const auto sound = with_noise(Planar(2, 48000 * 30), 0.1, 1);
-    const auto a = save(folder_ / "a.wav", sound, 48000),
-               b = save(folder_ / "b.wav", with_noise(sound, 0.01, 2), 48000);
-    TrialRunner runner;
-    QStringList order;
-    connect(&runner, &TrialRunner::finished, this, [&](const QString& id) { order << id; });
-    runner.request({"later", a, b, {}, {}}, false);
-    runner.request({"last", a, b, {}, {}}, false);
-    runner.request({"now", a, a, {}, {}}, true);
-    QTRY_COMPARE_WITH_TIMEOUT(order.size(), 3, 60000);
-    QCOMPARE(order.front(), QString("now"));
-    QCOMPARE(runner.result("now")->report->kind, Kind::identical);
-    runner.forget_all();
-    QVERIFY(!runner.result("now"));
-  }
-
-  void errands_of_one_name_give_way_to_the_newest() {
-    Errands errands;
-    QStringList told;
-    std::mutex gate;
-    gate.lock();
-    errands.run("hold", [&]() -> std::function<void()> {
-      std::scoped_lock held(gate);
-      return {};
-    });
-    for (const char* word : {"first", "second", "third"})
-      errands.run("same", [&told, word] { return [&told, word] { told << word; }; });
-    errands.run({}, [&told] { return [&told] { told << "nameless"; }; });
-    errands.run({}, [&told] { return [&told] { told << "nameless"; }; });
-    QVERIFY(errands.is_busy());
-    gate.unlock();
-    QTRY_COMPARE_WITH_TIMEOUT(told, QStringList({"third", "nameless", "nameless"}), 5000);
-    QTRY_VERIFY(!errands.is_busy());
-  }
-
   void the_desk_edits_are_undone() {
     Workspace workspace;
     const auto a = QString::fromStdString((folder_ / "a.wav").string()),

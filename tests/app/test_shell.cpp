@@ -3,11 +3,11 @@
 #include <QMenuBar>
 #include <QRegularExpression>
 #include <QSignalSpy>
-#include <QTableWidget>
 #include <set>
 
+#include "app/model/log.hpp"
 #include "app/shell/finder.hpp"
-#include "app/widgets/table_menu.hpp"
+#include "app/shell/log_window.hpp"
 #include "tests/support/window.hpp"
 
 using namespace heathmist;
@@ -256,9 +256,9 @@ class TestShell : public WindowTest {
     window_->show();
     window_->show_page("loudness");
     auto* table = window_->part<LoudnessView>()->table();
-    QTRY_COMPARE(table->rowCount(), 3);
+    QTRY_COMPARE(table->shown(), 3);
     QTRY_VERIFY_WITH_TIMEOUT(!window_->board().is_running() && window_->board().waiting() == 0, 30000);
-    const auto lines = [&](bool chosen) { return text_of(*table, chosen).split('\n', Qt::SkipEmptyParts); };
+    const auto lines = [&](bool chosen) { return table->text(chosen).split('\n', Qt::SkipEmptyParts); };
     QCOMPARE(lines(false).size(), 4);
     const auto heads = lines(false)[0].split('\t');
     QCOMPARE(heads.size(), int(LoudnessView::columns));
@@ -266,7 +266,7 @@ class TestShell : public WindowTest {
     table->selectionModel()->select(table->model()->index(1, 0),
                                     QItemSelectionModel::ClearAndSelect | QItemSelectionModel::Rows);
     QCOMPARE(lines(true).size(), 2);
-    QCOMPARE(lines(true)[1].section('\t', 0, 0), table->item(1, LoudnessView::name_column)->text().trimmed());
+    QCOMPARE(lines(true)[1].section('\t', 0, 0), table->text_at(1, LoudnessView::name_column).trimmed());
     table->setColumnHidden(LoudnessView::range_column, true);
     QVERIFY(!lines(false)[0].contains("Range"));
     QCOMPARE(lines(false)[0].count('\t'), heads.size() - 2);
@@ -276,7 +276,54 @@ class TestShell : public WindowTest {
     table->clearSelection();
     table->setFocus();
     QTest::keyClick(table, Qt::Key_C, Qt::ControlModifier);
-    QCOMPARE(QGuiApplication::clipboard()->text(), text_of(*table, false));
+    QCOMPARE(QGuiApplication::clipboard()->text(), table->text(false));
+  }
+
+  /// A plot's menu holds commands, as all menus do; and the palette knows them for the plot that was used last.
+  void every_plot_has_its_menu() {
+    put_pairs();
+    window_->show();
+    QVERIFY(QTest::qWaitForWindowActive(window_.get()));
+    const auto saves = [&] {
+      return std::count_if(window_->commands().begin(), window_->commands().end(),
+                           [](const Command& c) { return c.of_plot && c.submenu == "The plot in use" && c.enabled(); });
+    };
+    window_->show_page("matrix");
+    QCOMPARE(saves(), 0);
+    window_->show_page("null");
+    QTRY_VERIFY_WITH_TIMEOUT(window_->workspace().current_result(), 30000);
+    auto* lanes = window_->part<NullView>()->lanes();
+    QStringList seen;
+    QTimer::singleShot(0, window_.get(), [&] {
+      auto* menu = qobject_cast<QMenu*>(QApplication::activePopupWidget());
+      QVERIFY(menu);
+      for (QAction* action : menu->actions()) seen << action->text();
+      menu->close();
+    });
+    emit lanes->menu_wanted(QPoint(10, 10));
+    QVERIFY(seen.contains("Save the plot's numbers as CSV…") && seen.size() >= 3);
+    QCOMPARE(saves(), 3);
+    window_->show_page("matrix");
+    QCOMPARE(saves(), 0);  // it is not seen any more
+  }
+
+  /// What was said to the user stands in the log with what was measured, in one line each, and can be read.
+  void the_log_tells_what_happened() {
+    const auto file = std::filesystem::path(folder_ / "log" / "heathmist.log");
+    begin_log(file);
+    keep_log_of(*window_);
+    put_pairs();
+    QTRY_VERIFY_WITH_TIMEOUT(read_log(file).contains("measured "), 30000);
+    window_->notice()->say("A file\nis gone.");
+    qWarning("a warning of the library");
+    const QStringList lines = read_log(file).split('\n', Qt::SkipEmptyParts);
+    QVERIFY(lines.first().contains("Heathmist "));
+    QVERIFY(lines.filter("A file is gone.").size() == 1 && lines.filter("a warning of the library").size() == 1);
+    for (const QString& line : lines)
+      QVERIFY2(QRegularExpression("^\\d{4}-\\d\\d-\\d\\d [\\d:]{8} [IW] ").match(line).hasMatch(), qPrintable(line));
+    std::filesystem::create_directories(folder_ / "in the way");
+    begin_log(folder_ / "in the way");  // a folder is no file: no log, and no end of the program
+    log_line(LogLevel::note, "nowhere");
   }
 
   void the_palette_finds_pages_commands_and_trials() {

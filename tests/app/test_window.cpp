@@ -168,7 +168,7 @@ class TestWindow : public WindowTest {
       plate->write_picture(chosen_destination(file));
       QVERIFY(QFileInfo(file).size() > 1000);
     }
-    QTRY_VERIFY(!window_->workspace().runner().is_busy());
+    QTRY_VERIFY(!window_->workspace().results().is_busy());
   }
 
   void a_bench_is_saved_and_reopened() {
@@ -209,7 +209,7 @@ class TestWindow : public WindowTest {
   void files_that_are_added_get_their_marks_by_the_way() {
     show_pair(ret_);
     auto& workspace = window_->workspace();
-    QTRY_VERIFY_WITH_TIMEOUT(!workspace.errands().is_busy(), 5000);
+    QTRY_VERIFY_WITH_TIMEOUT(!workspace.queue().is_busy("files"), 5000);
     QTRY_COMPARE(workspace.model().bench().masters[0].audio.fingerprint, fingerprint(master_.toStdString()));
     QCOMPARE(workspace.model().bench().masters[0].trials[0].ret.fingerprint, fingerprint(ret_.toStdString()));
     workspace.model().undo_stack().undo();
@@ -275,9 +275,9 @@ class TestWindow : public WindowTest {
     const QString other = QString::fromStdString(
         save(folder_ / "long2.wav", with_noise(Planar(2, 48000 * 60), 0.1, 9), 48000, WordFormat::pcm24).string());
     drop(*window_, {big, other});
-    QTRY_VERIFY_WITH_TIMEOUT(window_->workspace().runner().is_busy(), 5000);
+    QTRY_VERIFY_WITH_TIMEOUT(window_->workspace().results().is_busy(), 5000);
     window_->workspace().cancel();
-    QTRY_VERIFY_WITH_TIMEOUT(!window_->workspace().runner().is_busy(), 5000);
+    QTRY_VERIFY_WITH_TIMEOUT(!window_->workspace().results().is_busy(), 5000);
     QVERIFY(!window_->workspace().current_result());
   }
 

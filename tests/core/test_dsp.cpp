@@ -65,8 +65,6 @@ class TestDsp : public QObject {
     QVERIFY(std::abs(std::reduce(hann.begin(), hann.end()) / 512 - 0.5) < 1e-12);
     QVERIFY(std::abs(std::inner_product(hann.begin(), hann.end(), hann.begin(), 0.0) / 512 - 0.375) < 1e-12);
     QVERIFY(std::abs(std::reduce(harris.begin(), harris.end()) / 512 - 0.35875) < 1e-12);
-    QVERIFY(std::abs(dsp::bessel_i0(1.0) - 1.2660658777520084) < 1e-14);  // Abramowitz and Stegun, table 9.8
-    QVERIFY(std::abs(dsp::bessel_i0(5.0) / 27.239871823604442 - 1) < 1e-14);
   }
 
   void vector_loops_agree_with_plain_ones() {

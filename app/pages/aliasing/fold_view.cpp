@@ -2,11 +2,9 @@
 
 #include <QHeaderView>
 #include <QSplitter>
-#include <QVBoxLayout>
 #include <cmath>
 
 #include "app/widgets/labels.hpp"
-#include "app/widgets/number_item.hpp"
 
 namespace heathmist::app {
 
@@ -14,9 +12,8 @@ namespace {
 
 constexpr int images = 2;
 
-NumberItem* hertz_item(double hz) {
-  return new NumberItem(
-      hz < 1000 ? FoldView::tr("%1 Hz").arg(number(hz, 1)) : FoldView::tr("%1 kHz").arg(number(hz / 1000, 3)), hz);
+Cell hertz_cell(double hz) {
+  return {hz < 1000 ? FoldView::tr("%1 Hz").arg(number(hz, 1)) : FoldView::tr("%1 kHz").arg(number(hz / 1000, 3)), hz};
 }
 
 QString what_it_is(const Landing& l, double from_hz) {
@@ -42,12 +39,7 @@ FoldView::FoldView(QWidget* parent) : QWidget(parent) {
   auto* column = new QVBoxLayout(side);
   column->setContentsMargins(8, 0, 0, 0);
   column->setSpacing(4);
-  column->addWidget(landings_title_ = title_label("", side));
-  landings_ = make_table({tr("What it is"), tr("Before"), tr("Lands at")}, tr("Where the tone lands"), side);
-  column->addWidget(landings_, 1);
-  column->addWidget(sources_title_ = title_label("", side));
-  sources_ = make_table({tr("What it would be"), tr("Went in"), tr("Before")}, tr("What else lands there"), side);
-  column->addWidget(sources_, 1);
+  make_tables(column, side);
   split->setSizes({430, 360});
   rows->addWidget(split, 1);
   connect(plate_, &FoldPlate::tone_chosen, this, [this](double hz) { tone_->setValue(std::round(hz / 10) * 10); });
@@ -80,15 +72,31 @@ QWidget* FoldView::make_head() {
   return head;
 }
 
-QTableWidget* FoldView::make_table(const QStringList& heads, const QString& words, QWidget* parent) {
-  auto* table = new QTableWidget(0, int(heads.size()), parent);
-  dress_table(table, words);
-  table->setHorizontalHeaderLabels(heads);
-  table->horizontalHeader()->setSectionResizeMode(0, QHeaderView::Stretch);
-  for (const int column : {1, 2}) table->setColumnWidth(column, 96);
-  right_heads(table, 1);
-  table->setMinimumHeight(90);
-  return table;
+void FoldView::make_tables(QVBoxLayout* column, QWidget* side) {
+  constexpr int width = 96;
+  landings_ = new ResultTable(tr("Where the tone lands"), side);
+  landings_->set_columns(
+      {{tr("What it is"),
+        {},
+        [this](size_t n) { return Cell{what_it_is(landed_[n], from_->value())}; },
+        false,
+        Column::stretch},
+       {tr("Before"), {}, [this](size_t n) { return hertz_cell(landed_[n].before_hz); }, true, width},
+       {tr("Lands at"), {}, [this](size_t n) { return hertz_cell(landed_[n].out_hz); }, true, width}});
+  sources_ = new ResultTable(tr("What else lands there"), side);
+  sources_->set_columns(
+      {{tr("What it would be"),
+        {},
+        [this](size_t n) { return Cell{what_it_is(others_[n].landing, from_->value())}; },
+        false,
+        Column::stretch},
+       {tr("Went in"), {}, [this](size_t n) { return hertz_cell(others_[n].in_hz); }, true, width},
+       {tr("Before"), {}, [this](size_t n) { return hertz_cell(others_[n].landing.before_hz); }, true, width}});
+  for (const auto& [title, table] : {std::pair{&landings_title_, landings_}, {&sources_title_, sources_}}) {
+    table->setMinimumHeight(90);
+    column->addWidget(*title = title_label("", side));
+    column->addWidget(table, 1);
+  }
 }
 
 void FoldView::ask(double from_hz, double to_hz, double tone_hz) {
@@ -102,37 +110,26 @@ void FoldView::ask(double from_hz, double to_hz, double tone_hz) {
 void FoldView::draw() {
   const double from = from_->value(), to = to_->value(), tone = std::min(tone_->value(), from / 2);
   FoldShown shown{tr("solid: as they are; dotted: their images"), from, to, fold_lines(from, to, images), {}, tone, {}};
-  const auto landed = heathmist::landings(tone, from, to, images);
-  const double out = landed.front().out_hz;
-  for (const Landing& l : landed) shown.lands_hz.push_back(l.out_hz);
+  landed_ = heathmist::landings(tone, from, to, images);
+  const double out = landed_.front().out_hz;
+  for (const Landing& l : landed_) shown.lands_hz.push_back(l.out_hz);
   plate_->show_fold(shown);
   const QString in_words = hertz(tone, false), out_words = hertz(out, false), rate = hertz(to, false);
   headline_->setText(
       tone_->value() > from / 2
           ? tr("%1 cannot be held at %2: it stands at %3 already.")
                 .arg(hertz(tone_->value(), false), hertz(from, false), hertz(folded_hz(tone_->value(), from), false))
-      : landed.front().folded()
+      : landed_.front().folded()
           ? tr("%1 folds to %2 at %3, unless a filter takes it away first.").arg(in_words, out_words, rate)
           : tr("%1 stays where it is at %2.").arg(in_words, rate));
   landings_title_->setText(tr("Where %1 lands").arg(in_words));
-  landings_->setRowCount(int(landed.size()));
-  for (int n = 0; n < int(landed.size()); ++n) {
-    const Landing& l = landed[size_t(n)];
-    landings_->setItem(n, 0, new QTableWidgetItem(what_it_is(l, from)));
-    landings_->setItem(n, 1, hertz_item(l.before_hz));
-    landings_->setItem(n, 2, hertz_item(l.out_hz));
-  }
-  const auto others = sources_of(out, from, to, images);
+  landings_->set_rows(landed_.size());
+  others_ = sources_of(out, from, to, images);
+  std::erase_if(others_, [tone](const LandingFrom& other) {
+    return other.landing.image == 0 && std::abs(other.in_hz - tone) < 0.05;
+  });
   sources_title_->setText(tr("What else would land at %1").arg(out_words));
-  sources_->setRowCount(0);
-  for (const auto& other : others) {
-    if (other.landing.image == 0 && std::abs(other.in_hz - tone) < 0.05) continue;
-    const int row = sources_->rowCount();
-    sources_->insertRow(row);
-    sources_->setItem(row, 0, new QTableWidgetItem(what_it_is(other.landing, from)));
-    sources_->setItem(row, 1, hertz_item(other.in_hz));
-    sources_->setItem(row, 2, hertz_item(other.landing.before_hz));
-  }
+  sources_->set_rows(others_.size());
 }
 
 }  // namespace heathmist::app

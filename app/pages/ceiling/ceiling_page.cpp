@@ -36,7 +36,7 @@ void open_point(PageContext& context, const Chain& chain, double at_s) {
 }
 
 MadePage make(PageContext& context, QWidget* parent) {
-  auto* view = new CeilingView(parent);
+  auto* view = new CeilingView(context.workspace.queue(), parent);
   QObject::connect(view, &CeilingView::opened, view,
                    [&context](const Chain& chain, double at_s) { open_point(context, chain, at_s); });
   const auto show = [view, &workspace = context.workspace] {

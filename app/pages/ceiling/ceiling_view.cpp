@@ -7,14 +7,12 @@
 #include "app/theme/theme.hpp"
 #include "app/widgets/labels.hpp"
 #include "app/widgets/number_field.hpp"
-#include "app/widgets/number_item.hpp"
 #include "core/bench/armed.hpp"
 
 namespace heathmist::app {
 
 namespace {
 
-enum Column { chain_column, answer_column, peak_column, overs_column, worst_column, tries_column, columns };
 constexpr Qt::PenStyle styles[] = {Qt::SolidLine, Qt::DashLine, Qt::DotLine, Qt::DashDotLine};
 
 QString counted(size_t n) {
@@ -34,7 +32,7 @@ const CeilingPoint* as_it_stands(const CeilingAnswer& answer) {
 
 }  // namespace
 
-CeilingView::CeilingView(QWidget* parent) : QWidget(parent) {
+CeilingView::CeilingView(Queue& queue, QWidget* parent) : QWidget(parent), work_(queue) {
   auto* rows = new QVBoxLayout(this);
   rows->setContentsMargins(14, 10, 8, 6);
   rows->setSpacing(6);
@@ -67,71 +65,101 @@ CeilingView::CeilingView(QWidget* parent) : QWidget(parent) {
 
   auto* split = new QSplitter(Qt::Vertical, this);
   split->setHandleWidth(1);
-  table_ = new QTableWidget(0, columns, split);
-  dress_table(table_, tr("What each chain needs"));
-  table_->setSelectionMode(QAbstractItemView::SingleSelection);
-  table_->setHorizontalHeaderLabels(
-      {tr("Chain"), tr("Enough"), tr("As it stands"), tr("Overs"), tr("Worst at"), tr("Tried")});
-  right_heads(table_, 1);
-  table_->horizontalHeader()->setSectionResizeMode(QHeaderView::Stretch);
-  for (const auto& [column, hint] :
-       {std::pair{int(answer_column), tr("The highest setting that keeps the return under the limit")},
-        {int(peak_column), tr("True peak of the return with nothing before the encoder, dBTP")},
-        {int(overs_column), tr("Moments over the limit then")},
-        {int(tries_column), tr("Encodes that were made")}})
-    table_->horizontalHeaderItem(column)->setToolTip(hint);
-  auto* lower = new QSplitter(Qt::Horizontal, split);
-  lower->setHandleWidth(1);
-  plate_ = new GraphPlate("ceiling", tr("True peak of the decoded return against the setting"), lower);
-  plate_->set_names_at(Qt::AlignRight | Qt::AlignBottom);
-  moments_ = new QTableWidget(0, 2, lower);
-  dress_table(moments_, tr("The worst moments of the chosen chain as the master stands: jump points"));
-  moments_->setHorizontalHeaderLabels({tr("Worst moments"), tr("dBTP")});
-  right_heads(moments_, 1);
-  moments_->horizontalHeader()->setSectionResizeMode(QHeaderView::Stretch);
-  lower->setSizes({520, 190});
+  make_tables(split);
   split->setSizes({250, 360});
   rows->addWidget(split, 1);
 
-  connect(run_, &QPushButton::clicked, this, [this] { task_.is_running() ? task_.cancel() : start(); });
-  connect(table_, &QTableWidget::itemSelectionChanged, this, &CeilingView::show_moments);
-  connect(table_, &QTableWidget::itemActivated, this, [this](QTableWidgetItem* item) {
-    emit opened(chains_[size_t(table_->item(item->row(), 0)->data(Qt::UserRole).toInt())], -1);
-  });
-  auto jump = [this](QTableWidgetItem* item) {
-    if (!moments_->item(item->row(), 0)->data(Qt::UserRole).isValid()) return;
-    const int chain = moments_->property("chain").toInt();
-    emit opened(chains_[size_t(chain)], moments_->item(item->row(), 0)->data(Qt::UserRole).toDouble());
-  };
-  connect(moments_, &QTableWidget::itemActivated, this, jump);
-  connect(&task_, &Task::progressed, this, [this](double fraction) {
-    const auto left = task_.left_s(fraction);
+  connect(run_, &QPushButton::clicked, this, [this] { work_.is_running() ? work_.cancel() : start(); });
+  connect(&work_, &LongWork::progressed, this, [this](double fraction) {
+    const auto left = work_.left_s(fraction);
     const auto done = std::count_if(found_.answers.begin(), found_.answers.end(),
                                     [](const CeilingAnswer& a) { return !a.points.empty() || !a.failure.empty(); });
     note_->setText(left ? tr("%1 of %2 done, about %3 left").arg(done).arg(chains_.size()).arg(clock(*left, 0))
                         : QString());
   });
-  connect(&task_, &Task::ended, this, [this](bool whole, const QString& failure) {
+  connect(&work_, &LongWork::ended, this, [this](Outcome outcome, const QString& failure) {
     if (!failure.isEmpty()) headline_->setText(failure);
-    note_->setText(whole || !failure.isEmpty() ? QString() : tr("stopped"));
+    note_->setText(how_it_ended(outcome, {}));
     refresh_state();
     emit rested();
   });
   refresh_state();
 }
 
+void CeilingView::make_tables(QSplitter* split) {
+  const auto of = [this](auto what) { return [this, what](size_t n) -> Cell { return what(found_.answers[n]); }; };
+  const auto as_it_is = [of](auto what) {
+    return of([what](const CeilingAnswer& a) {
+      const CeilingPoint* now = as_it_stands(a);
+      return now ? Cell(what(*now)) : Cell{};
+    });
+  };
+  table_ = new ResultTable(tr("What each chain needs"), split);
+  table_->setSelectionMode(QAbstractItemView::SingleSelection);
+  table_->set_columns(
+      {{tr("Chain"),
+        {},
+        [this](size_t n) { return Cell{QString::fromStdString(title_of(chains_[n]))}; },
+        false,
+        Column::stretch},
+       {tr("Enough"), tr("The highest setting that keeps the return under the limit"),
+        of([this](const CeilingAnswer& a) { return answer_cell(a); }), true, Column::stretch},
+       {tr("As it stands"), tr("True peak of the return with nothing before the encoder, dBTP"),
+        as_it_is([](const CeilingPoint& p) {
+          return Cell{signed_number(p.true_peak_dbtp, 2), p.true_peak_dbtp};
+        }),
+        true, Column::stretch},
+       {tr("Overs"), tr("Moments over the limit then"),
+        as_it_is([](const CeilingPoint& p) { return number_cell(double(p.overs), 0); }), true, Column::stretch},
+       {tr("Worst at"),
+        {},
+        of([](const CeilingAnswer& a) {
+          return a.worst.empty() ? Cell{} : Cell{clock(a.worst.front().at_s, 2), a.worst.front().at_s};
+        }),
+        true,
+        Column::stretch},
+       {tr("Tried"), tr("Encodes that were made"),
+        of([](const CeilingAnswer& a) { return a.points.empty() ? Cell{} : number_cell(double(a.points.size()), 0); }),
+        true, Column::stretch}});
+  auto* lower = new QSplitter(Qt::Horizontal, split);
+  lower->setHandleWidth(1);
+  plate_ = new GraphPlate("ceiling", tr("True peak of the decoded return against the setting"), lower);
+  plate_->set_names_at(Qt::AlignRight | Qt::AlignBottom);
+  moments_ = new ResultTable(tr("The worst moments of the chosen chain as the master stands: jump points"), lower);
+  moments_->set_columns(
+      {{tr("Worst moments"),
+        {},
+        [this](size_t n) {
+          return n < worst_.size() ? Cell{clock(worst_[n].at_s, 2), worst_[n].at_s} : Cell{tr("none over")};
+        },
+        false,
+        Column::stretch},
+       {tr("dBTP"),
+        {},
+        [this](size_t n) {
+          return n < worst_.size() ? Cell{signed_number(worst_[n].dbtp, 2), worst_[n].dbtp} : Cell{};
+        },
+        true,
+        Column::stretch}});
+  lower->setSizes({520, 190});
+  connect(table_, &ResultTable::chosen_changed, this, &CeilingView::show_moments);
+  connect(table_, &ResultTable::opened, this, [this](size_t n) { emit opened(chains_[n], -1); });
+  connect(moments_, &ResultTable::opened, this, [this](size_t n) {
+    if (n < worst_.size()) emit opened(chains_[worst_of_], worst_[n].at_s);
+  });
+}
+
 void CeilingView::refresh_state() {
-  run_->setText(task_.is_running() ? tr("Cancel") : tr("Search"));
+  run_->setText(work_.is_running() ? tr("Cancel") : tr("Search"));
   run_->setEnabled(!chains_.empty() && !file_.empty());
-  limit_->setEnabled(!task_.is_running());
-  means_->setEnabled(!task_.is_running());
+  limit_->setEnabled(!work_.is_running());
+  means_->setEnabled(!work_.is_running());
 }
 
 void CeilingView::set_subject(const QString& name, const std::filesystem::path& file,
                               const std::vector<Chain>& chains) {
   if (file == file_ && chains == chains_) return;
-  task_.drop();
-  ++run_number_;
+  work_.drop();
   name_ = name, file_ = file, chains_ = chains;
   found_ = {{}, std::vector<CeilingAnswer>(chains.size())};
   show_found();
@@ -153,16 +181,11 @@ void CeilingView::start() {
   found_ = {options, std::vector<CeilingAnswer>(chains_.size())};
   show_found();
   headline_->setText(tr("Encoding, decoding, reading true peaks…"));
-  task_.start([this, run = ++run_number_, file = file_, chains = chains_, options](const Job& job) {
+  work_.start([this, file = file_, chains = chains_, options](const Job& job, const Tell& tell) {
     find_ceiling(
         Clip::open(file, Job{job.stop, {}, 0}), chains, options, job,
-        [this, run](size_t place, const CeilingAnswer& answer) {
-          QMetaObject::invokeMethod(
-              this,
-              [this, run, place, answer] {
-                if (run == run_number_) take(place, answer);
-              },
-              Qt::QueuedConnection);
+        [this, &tell](size_t place, const CeilingAnswer& answer) {
+          tell([this, place, answer] { take(place, answer); });
         },
         grant_here());
   });
@@ -172,11 +195,11 @@ void CeilingView::start() {
 void CeilingView::take(size_t place, const CeilingAnswer& answer) {
   if (place >= found_.answers.size()) return;
   found_.answers[place] = answer;
-  show_answer(place);
+  table_->set_rows(chains_.size());
   size_t done = 0, failed = 0;
   for (const auto& a : found_.answers) done += !a.points.empty(), failed += !a.failure.empty();
   draw();
-  if (table_->selectionModel()->selectedRows().isEmpty()) table_->selectRow(0);
+  if (table_->chosen().empty()) table_->choose({0});
   show_moments();
   if (done + failed < found_.answers.size()) return;
   const auto all = found_.for_all_db();
@@ -192,63 +215,40 @@ void CeilingView::take(size_t place, const CeilingAnswer& answer) {
 }
 
 void CeilingView::show_found() {
-  table_->setRowCount(int(chains_.size()));
-  for (size_t n = 0; n < chains_.size(); ++n) show_answer(n);
-  moments_->setRowCount(0);
+  table_->set_rows(chains_.size());
+  show_moments();
   draw();
 }
 
-void CeilingView::show_answer(size_t place) {
-  const CeilingAnswer& a = found_.answers[place];
-  const int row = int(place);
-  auto* name = new QTableWidgetItem(QString::fromStdString(title_of(chains_[place])));
-  name->setData(Qt::UserRole, row);
-  table_->setItem(row, chain_column, name);
-  const CeilingPoint* now = as_it_stands(a);
-  auto put = [&](int column, const QString& text) { table_->setItem(row, column, new NumberItem(text, 0)); };
-  put(answer_column, !a.failure.empty() ? QString::fromStdString(a.failure)
-                     : a.points.empty() ? QString()
-                     : a.set_db ? tr("%1 %2").arg(signed_number(*a.set_db, 2), found_.options.limiter ? "dBTP" : "dB")
-                                : tr("out of reach"));
-  if (!a.failure.empty()) table_->item(row, answer_column)->setToolTip(QString::fromStdString(a.failure));
+Cell CeilingView::answer_cell(const CeilingAnswer& a) const {
+  if (!a.failure.empty()) return {QString::fromStdString(a.failure), {}, QString::fromStdString(a.failure)};
+  if (a.points.empty()) return {};
+  if (!a.set_db) return {tr("out of reach")};
+  Cell cell{tr("%1 %2").arg(signed_number(*a.set_db, 2), found_.options.limiter ? "dBTP" : "dB"), *a.set_db};
   if (a.risk_at_most)
-    table_->item(row, answer_column)
-        ->setToolTip(
-            tr("All of %1 encodes at it and to 0.2 dB under it held, with %2 dB to spare. At most %3 % of such may "
-               "come back over (95 % confidence).%4")
-                .arg(a.neighbours)
-                .arg(number(*a.margin_db, 2))
-                .arg(number(100 * *a.risk_at_most, 0))
-                .arg(
-                    a.lucky.empty()
-                        ? QString()
-                        : tr(" %1 dB held by luck: one lower did not.").arg(signed_number(a.lucky.front().set_db, 2))));
-  put(peak_column, now ? signed_number(now->true_peak_dbtp, 2) : QString());
-  put(overs_column, now ? QString::number(now->overs) : QString());
-  put(worst_column, a.worst.empty() ? QString() : clock(a.worst.front().at_s, 2));
-  put(tries_column, a.points.empty() ? QString() : QString::number(a.points.size()));
+    cell.hint =
+        tr("All of %1 encodes at it and to 0.2 dB under it held, with %2 dB to spare. At most %3 % of such may "
+           "come back over (95 % confidence).%4")
+            .arg(a.neighbours)
+            .arg(number(*a.margin_db, 2))
+            .arg(number(100 * *a.risk_at_most, 0))
+            .arg(a.lucky.empty()
+                     ? QString()
+                     : tr(" %1 dB held by luck: one lower did not.").arg(signed_number(a.lucky.front().set_db, 2)));
+  return cell;
 }
 
 void CeilingView::show_moments() {
-  const auto rows = table_->selectionModel()->selectedRows();
-  const int chain = rows.isEmpty() ? -1 : rows.front().row();
-  moments_->setRowCount(0);
-  moments_->setProperty("chain", chain);
-  if (chain < 0 || size_t(chain) >= found_.answers.size()) return;
-  const CeilingAnswer& answer = found_.answers[size_t(chain)];
-  if (answer.worst.empty() && !answer.points.empty()) {
-    moments_->setRowCount(1);
-    moments_->setItem(0, 0, new QTableWidgetItem(tr("none over")));
-    moments_->item(0, 0)->setFlags(Qt::ItemIsEnabled);
+  const auto rows = table_->chosen();
+  worst_.clear();
+  bool none_over = false;
+  if (!rows.empty()) {
+    const CeilingAnswer& answer = found_.answers[rows.front()];
+    worst_of_ = rows.front();
+    worst_ = answer.worst;
+    none_over = worst_.empty() && !answer.points.empty();
   }
-  for (const Over& over : answer.worst) {
-    const int row = moments_->rowCount();
-    moments_->insertRow(row);
-    auto* at = new QTableWidgetItem(clock(over.at_s, 2));
-    at->setData(Qt::UserRole, over.at_s);
-    moments_->setItem(row, 0, at);
-    moments_->setItem(row, 1, new NumberItem(signed_number(over.dbtp, 2), over.dbtp));
-  }
+  moments_->set_rows(none_over ? 1 : worst_.size());
 }
 
 void CeilingView::draw() {

@@ -4,10 +4,11 @@
 #include <QDoubleSpinBox>
 #include <QLabel>
 #include <QPushButton>
-#include <QTableWidget>
+#include <QSplitter>
 
-#include "app/model/task.hpp"
+#include "app/model/long_work.hpp"
 #include "app/plots/graph_plate.hpp"
+#include "app/widgets/result_table.hpp"
 #include "core/delivery/ceiling.hpp"
 
 namespace heathmist::app {
@@ -16,18 +17,18 @@ class CeilingView : public QWidget {
   Q_OBJECT
 
  public:
-  explicit CeilingView(QWidget* parent = nullptr);
+  explicit CeilingView(Queue& queue, QWidget* parent = nullptr);
   /// What is searched: a master's file, and the chains that a search makes sense for.
   void set_subject(const QString& name, const std::filesystem::path& file, const std::vector<Chain>& chains);
   /// What was found of it is not what it holds any more.
   void forget(const std::filesystem::path& file);
   void start();
-  void cancel() { task_.cancel(); }
-  bool is_running() const { return task_.is_running(); }
+  void cancel() { work_.cancel(); }
+  bool is_running() const { return work_.is_running(); }
   const Ceiling& found() const { return found_; }
   QString headline() const { return headline_->text(); }
-  QTableWidget* table() const { return table_; }
-  QTableWidget* moments() const { return moments_; }
+  ResultTable* table() const { return table_; }
+  ResultTable* moments() const { return moments_; }
   GraphPlate* plate() const { return plate_; }
   QDoubleSpinBox* limit() const { return limit_; }
   QComboBox* means() const { return means_; }
@@ -39,21 +40,23 @@ class CeilingView : public QWidget {
  private:
   void take(size_t place, const CeilingAnswer& answer);
   void show_found();
-  void show_answer(size_t place);
+  void make_tables(QSplitter* split);
+  Cell answer_cell(const CeilingAnswer& answer) const;
   void draw();
   void show_moments();
   void refresh_state();
-  Task task_;
+  LongWork work_;
   QString name_;
   std::filesystem::path file_;
   std::vector<Chain> chains_;
   Ceiling found_;
-  int run_number_ = 0;  // what an earlier run still hands over is not taken
+  std::vector<Over> worst_;  // moments of the chain that is chosen
+  size_t worst_of_ = 0;
   QLabel *headline_, *note_;
   QDoubleSpinBox* limit_;
   QComboBox* means_;
   QPushButton* run_;
-  QTableWidget *table_, *moments_;
+  ResultTable *table_, *moments_;
   GraphPlate* plate_;
 };
 

@@ -8,7 +8,7 @@ namespace heathmist::app {
 namespace {
 
 MadePage make(PageContext& context, QWidget* parent) {
-  auto* view = new ConvertersView(parent);
+  auto* view = new ConvertersView(context.workspace.queue(), parent);
   QObject::connect(view, &ConvertersView::probe_written, view, [&context](bool whole, const QString& words) {
     if (context.quiet) return;
     if (whole)

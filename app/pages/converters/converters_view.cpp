@@ -8,14 +8,13 @@
 
 #include "app/theme/theme.hpp"
 #include "app/widgets/labels.hpp"
-#include "app/widgets/number_item.hpp"
+#include "app/widgets/saving.hpp"
 
 namespace heathmist::app {
 
 namespace {
 
 constexpr int usual_rates[] = {32000, 44100, 48000, 88200, 96000, 176400, 192000, 352800, 384000};
-constexpr double nothing = 1e9;
 
 QString kilohertz(int hz) { return QObject::tr("%1 kHz").arg(hz / 1000.0); }
 
@@ -54,9 +53,13 @@ QPixmap picture_of(const AliasMap& map, QSize size) {
   return QPixmap::fromImage(image.scaled(size, Qt::IgnoreAspectRatio, Qt::SmoothTransformation));
 }
 
+QString words_of(const BoardRow& row) { return QString::fromStdString(label_of(row.sweep)); }
+
+bool folds(const BoardRow& row) { return row.sweep.audible.db > -250; }
+
 }  // namespace
 
-ConvertersView::ConvertersView(QWidget* parent) : QWidget(parent) {
+ConvertersView::ConvertersView(Queue& queue, QWidget* parent) : QWidget(parent), work_(queue), writing_(queue) {
   auto* rows = new QVBoxLayout(this);
   rows->setContentsMargins(12, 4, 6, 6);
   rows->setSpacing(4);
@@ -74,19 +77,21 @@ ConvertersView::ConvertersView(QWidget* parent) : QWidget(parent) {
   }
   split->setSizes({340, 280});
   rows->addWidget(split, 1);
-  connect(&task_, &Task::progressed, this, [this](double fraction) {
-    const auto left = task_.left_s(fraction);
+  connect(&work_, &LongWork::progressed, this, [this](double fraction) {
+    const auto left = work_.left_s(fraction);
     note_->setText(left ? tr("%1 read, about %2 left").arg(rows_.size()).arg(clock(*left, 0)) : tr("sweeping…"));
   });
-  connect(&task_, &Task::ended, this, [this](bool whole, const QString& failure) {
+  connect(&work_, &LongWork::ended, this, [this](Outcome outcome, const QString& failure) {
     run_->setText(tr("Run"));
-    note_->setText(!failure.isEmpty() ? failure : whole ? QString() : tr("stopped"));
+    note_->setText(how_it_ended(outcome, failure));
     draw();
     if (!failure.isEmpty()) sentence_->setText(failure);
     emit rested();
   });
-  connect(&writing_, &Task::ended, this,
-          [this](bool whole, const QString& failure) { emit probe_written(whole, whole ? written_words_ : failure); });
+  connect(&writing_, &LongWork::ended, this, [this](Outcome outcome, const QString& failure) {
+    const bool written = outcome == Outcome::done;
+    emit probe_written(written, written ? written_words_ : failure);
+  });
   connect(&Theme::instance(), &Theme::changed, this, &ConvertersView::fill);
   draw();
 }
@@ -103,8 +108,7 @@ QWidget* ConvertersView::make_head() {
     box->setToolTip(hint);
     box->setAccessibleName(hint);
     connect(box, &QComboBox::currentIndexChanged, this, [this] {
-      task_.drop();
-      ++run_number_;
+      work_.drop();
       run_->setText(tr("Run"));
       note_->clear();
       std::erase_if(rows_, [](const BoardRow& r) { return r.chain.has_value(); });
@@ -134,49 +138,74 @@ QWidget* ConvertersView::make_head() {
   run_ = new QPushButton(tr("Run"), head);
   run_->setProperty("main", true);
   run_->setToolTip(tr("Send a sweep through every converter and read what comes out"));
-  connect(run_, &QPushButton::clicked, this, [this] { task_.is_running() ? task_.cancel() : start(); });
+  connect(run_, &QPushButton::clicked, this, [this] { work_.is_running() ? work_.cancel() : start(); });
   row->addWidget(run_);
   return head;
 }
 
 void ConvertersView::make_table(QWidget* parent) {
-  table_ = new QTableWidget(0, columns, parent);
-  dress_table(table_, tr("Converters for this pair of rates"));
-  table_->setHorizontalHeaderLabels({tr("Converter"), tr("In by out"), tr("Grade"), tr("Folds, dB"), tr("From, to"),
-                                     tr("Ripple, dB"), tr("\u22120.1, \u22123 dB"), tr("Rings, ms"), tr("Delay, ms"),
-                                     tr("THD+N, dB"), tr("Speed")});
-  for (const auto& [column, hint] :
-       {std::pair{int(picture_column),
-                  tr("Input frequency across, output frequency upwards: anything off the line is an alias")},
-        {int(folds_column), tr("The strongest alias or image under 20 kHz, against the tone that went in")},
-        {int(where_column), tr("Which tone that was, and where it lands")},
-        {int(ripple_column), tr("Greatest less least level from 20 Hz to 0.9 of half the lower rate")},
-        {int(edge_column), tr("Where the pass band has fallen by 0.1 and by 3 dB")},
-        {int(rings_column), tr("How long an impulse rings before its peak, above \u221260 dB")},
-        {int(delay_column), tr("Group delay in the pass band")},
-        {int(thd_column), tr("Of 997 Hz at \u22121 dBFS, 20 Hz to 20 kHz")},
-        {int(speed_column), tr("Seconds of one channel converted in a second, on this machine as it was")}})
-    table_->horizontalHeaderItem(column)->setToolTip(hint);
+  table_ = new ResultTable(tr("Converters for this pair of rates"), parent);
+  const auto of = [this](auto what) { return [this, what](size_t n) -> Cell { return what(rows_[n]); }; };
+  const auto brief = [](std::optional<double> hz) { return number_cell(hz ? std::optional(*hz / 1000) : hz, 1).text; };
+  table_->set_columns(
+      {{tr("Converter"),
+        {},
+        of([](const BoardRow& r) {
+          return Cell{short_name(r), {}, QString::fromStdString(r.name) + "\n" + words_of(r)};
+        }),
+        false,
+        app::Column::stretch},
+       {tr("In by out"), tr("Input frequency across, output frequency upwards: anything off the line is an alias"),
+        of([](const BoardRow& r) {
+          return Cell{.picture = QIcon(picture_of(r.map, {64, 24}))};
+        }),
+        false, 76},
+       {tr("Grade"),
+        {},
+        of([](const BoardRow& r) {
+          const Grade grade = grade_of(r.sweep);
+          return Cell{tr(name_of(grade)), double(grade), words_of(r), role_of(grade)};
+        }),
+        false,
+        70},
+       {tr("Folds, dB"), tr("The strongest alias or image under 20 kHz, against the tone that went in"),
+        of([](const BoardRow& r) {
+          return Cell{folds(r) ? number(r.sweep.audible.db, 0) : tr("none"), r.sweep.audible.db};
+        }),
+        true, 88},
+       {tr("From, to"), tr("Which tone that was, and where it lands"), of([brief](const BoardRow& r) {
+          const auto& alias = r.sweep.audible;
+          return folds(r) ? Cell{tr("%1 to %2 kHz").arg(brief(alias.in_hz), brief(alias.out_hz)), alias.in_hz} : Cell{};
+        }),
+        true, 116},
+       {tr("Ripple, dB"), tr("Greatest less least level from 20 Hz to 0.9 of half the lower rate"),
+        of([](const BoardRow& r) { return number_cell(r.sweep.ripple_db, r.sweep.ripple_db < 0.1 ? 3 : 2); }), true,
+        74},
+       {tr("\u22120.1, \u22123 dB"), tr("Where the pass band has fallen by 0.1 and by 3 dB"),
+        of([brief](const BoardRow& r) {
+          const auto& e = r.sweep.edges;
+          return Cell{tr("%1, %2 kHz").arg(brief(e.minus_0_1_db), brief(e.minus_3_db)), e.minus_3_db};
+        }),
+        true, 102},
+       {tr("Rings, ms"), tr("How long an impulse rings before its peak, above \u221260 dB"), of([](const BoardRow& r) {
+          return r.impulse ? Cell{milliseconds(r.impulse->pre_ringing_s), r.impulse->pre_ringing_s}
+                           : number_cell({}, 1);
+        }),
+        true, 72},
+       {tr("Delay, ms"), tr("Group delay in the pass band"), of([](const BoardRow& r) {
+          return Cell{milliseconds(r.sweep.delay_s), r.sweep.delay_s};
+        }),
+        true, 74},
+       {tr("THD+N, dB"), tr("Of 997 Hz at \u22121 dBFS, 20 Hz to 20 kHz"),
+        of([](const BoardRow& r) { return number_cell(r.thd_n_db, 1); }), true, 82},
+       {tr("Speed"), tr("Seconds of one channel converted in a second, on this machine as it was"),
+        of([](const BoardRow& r) { return number_cell(r.speed, 0, r.speed ? QString::fromUtf8("\u00d7") : ""); }), true,
+        62}});
   table_->verticalHeader()->setDefaultSectionSize(28);
   table_->setIconSize({64, 24});
-  table_->horizontalHeader()->setSectionResizeMode(QHeaderView::Interactive);
-  table_->horizontalHeader()->setSectionResizeMode(name_column, QHeaderView::Stretch);
-  for (const auto& [column, width] : {std::pair{int(picture_column), 76},
-                                      {int(grade_column), 70},
-                                      {int(folds_column), 88},
-                                      {int(where_column), 116},
-                                      {int(ripple_column), 74},
-                                      {int(edge_column), 102},
-                                      {int(rings_column), 72},
-                                      {int(delay_column), 74},
-                                      {int(thd_column), 82},
-                                      {int(speed_column), 62}})
-    table_->setColumnWidth(column, width);
-  right_heads(table_, folds_column);
   table_->setMinimumHeight(110);
-  table_->setSortingEnabled(true);
-  table_->horizontalHeader()->setSortIndicator(folds_column, Qt::AscendingOrder);
-  connect(table_, &QTableWidget::itemSelectionChanged, this, &ConvertersView::draw);
+  table_->sort_by(folds_column, Qt::AscendingOrder);
+  connect(table_, &ResultTable::chosen_changed, this, &ConvertersView::draw);
 }
 
 void ConvertersView::set_rates(int from_hz, int to_hz) {
@@ -186,15 +215,8 @@ void ConvertersView::set_rates(int from_hz, int to_hz) {
 
 void ConvertersView::run(std::function<void(const Job&, const std::function<void(BoardRow)>&)> work) {
   run_->setText(tr("Cancel"));
-  task_.start([this, run = ++run_number_, work = std::move(work)](const Job& job) {
-    work(job, [this, run](BoardRow row) {
-      QMetaObject::invokeMethod(
-          this,
-          [this, run, row = std::move(row)] {
-            if (run == run_number_) take(row);
-          },
-          Qt::QueuedConnection);
-    });
+  work_.start([this, work = std::move(work)](const Job& job, const Tell& tell) {
+    work(job, [this, &tell](BoardRow row) { tell([this, row = std::move(row)] { take(row); }); });
   });
 }
 
@@ -212,7 +234,7 @@ void ConvertersView::start() {
 }
 
 void ConvertersView::bring(const QStringList& files) {
-  if (task_.is_running() || files.isEmpty()) return;
+  if (work_.is_running() || files.isEmpty()) return;
   run([files](const Job& job, const auto& give) {
     each(size_t(files.size()), [&](size_t n) { give(read_returned_sweep(files[qsizetype(n)].toStdString(), job)); });
   });
@@ -239,7 +261,7 @@ void ConvertersView::write_probe_file() {
 
 void ConvertersView::write_probe_to(const std::string& kind, const Destination& to) {
   const auto score = probe_score(kind, from_hz());
-  writing_.start([score, to](const Job&) { write_probe(score, to, ProbeWord::pcm24); });
+  writing_.start([score, to](const Job&, const Tell&) { write_probe(score, to, ProbeWord::pcm24); });
   QStringList lines;
   for (const auto& line : instructions(score)) lines << QString::fromStdString(line);
   lines.back() = tr("Then bring in what came back, with the button beside this one.");
@@ -247,71 +269,20 @@ void ConvertersView::write_probe_to(const std::string& kind, const Destination& 
 }
 
 void ConvertersView::take(BoardRow row) {
-  const bool first = rows_.empty();
   rows_.push_back(std::move(row));
-  table_->setSortingEnabled(false);
-  table_->setRowCount(int(rows_.size()));
-  put(int(rows_.size()) - 1, rows_.size() - 1);
-  table_->setSortingEnabled(true);
-  if (first) table_->selectRow(0);
-  draw();
+  fill();
 }
 
 void ConvertersView::fill() {
-  const QSignalBlocker quiet(table_);
-  table_->setSortingEnabled(false);
-  table_->setRowCount(int(rows_.size()));
-  for (size_t n = 0; n < rows_.size(); ++n) put(int(n), n);
-  table_->setSortingEnabled(true);
-  if (!rows_.empty() && table_->selectionModel()->selectedRows().isEmpty()) table_->selectRow(0);
+  table_->set_rows(rows_.size(), [this](size_t n) { return QString::fromStdString(rows_[n].name); });
+  if (!rows_.empty() && table_->chosen().empty()) table_->choose({0});
   draw();
-}
-
-void ConvertersView::put(int at, size_t place) {
-  const BoardRow& row = rows_[place];
-  const SweepReading& r = row.sweep;
-  const Grade grade = grade_of(r);
-  auto* name = new QTableWidgetItem(short_name(row));
-  name->setData(Qt::UserRole, qulonglong(place));
-  name->setToolTip(QString::fromStdString(row.name) + "\n" + QString::fromStdString(label_of(r)));
-  table_->setItem(at, name_column, name);
-  auto* picture = new QTableWidgetItem;
-  picture->setIcon(QIcon(picture_of(row.map, {64, 24})));
-  table_->setItem(at, picture_column, picture);
-  auto* word = new NumberItem(tr(name_of(grade)), int(grade));
-  word->setTextAlignment(Qt::AlignLeft | Qt::AlignVCenter);
-  word->setForeground(colour(role_of(grade)));
-  word->setToolTip(QString::fromStdString(label_of(r)));
-  table_->setItem(at, grade_column, word);
-  const bool folds = r.audible.db > -250;
-  table_->setItem(at, folds_column, new NumberItem(folds ? number(r.audible.db, 0) : tr("none"), r.audible.db));
-  auto brief = [](double hz) { return number(hz / 1000, 1); };
-  table_->setItem(
-      at, where_column,
-      new NumberItem(folds ? tr("%1 to %2 kHz").arg(brief(r.audible.in_hz), brief(r.audible.out_hz)) : QString(),
-                     r.audible.in_hz));
-  auto optional = [](std::optional<double> value, const QString& text) {
-    return new NumberItem(value ? text : QString::fromUtf8("\u2013"), value.value_or(nothing));
-  };
-  table_->setItem(at, ripple_column, new NumberItem(number(r.ripple_db, r.ripple_db < 0.1 ? 3 : 2), r.ripple_db));
-  const auto &flat = r.edges.minus_0_1_db, &edge = r.edges.minus_3_db;
-  auto edge_words = [&](const std::optional<double>& hz) { return hz ? brief(*hz) : QString::fromUtf8("\u2013"); };
-  table_->setItem(at, edge_column,
-                  new NumberItem(tr("%1, %2 kHz").arg(edge_words(flat), edge_words(edge)), edge.value_or(nothing)));
-  table_->setItem(at, rings_column,
-                  optional(row.impulse ? std::optional(row.impulse->pre_ringing_s) : std::nullopt,
-                           row.impulse ? milliseconds(row.impulse->pre_ringing_s) : QString()));
-  table_->setItem(at, delay_column, new NumberItem(milliseconds(r.delay_s), r.delay_s));
-  table_->setItem(at, thd_column, optional(row.thd_n_db, number(row.thd_n_db.value_or(0), 1)));
-  table_->setItem(at, speed_column,
-                  optional(row.speed, QString::fromUtf8("%1\u00d7").arg(number(row.speed.value_or(0), 0))));
 }
 
 void ConvertersView::draw() {
   std::vector<const BoardRow*> large;
-  for (const QModelIndex& index : table_->selectionModel()->selectedRows(name_column))
-    if (const auto place = index.data(Qt::UserRole).toULongLong(); large.size() < most_large && place < rows_.size())
-      large.push_back(&rows_[place]);
+  for (const size_t n : table_->chosen())
+    if (large.size() < most_large) large.push_back(&rows_[n]);
   large_->setSizes({100, 100, 100});
   for (int n = 0; n < most_large; ++n) {
     FoldPlate* plate = plates_[size_t(n)];
@@ -331,7 +302,7 @@ void ConvertersView::draw() {
   sentence_->setText(
       !large.empty()
           ? tr("%1: %2").arg(short_name(*large.front()), QString::fromStdString(label_of(large.front()->sweep)))
-      : task_.is_running() ? tr("Sweeping…")
+      : work_.is_running() ? tr("Sweeping…")
                            : tr("What folds back when %1 become %2? Run sends a sweep through every converter.")
                                  .arg(kilohertz(from_hz()), kilohertz(to_hz())));
 }

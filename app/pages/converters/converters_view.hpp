@@ -4,10 +4,10 @@
 #include <QLabel>
 #include <QPushButton>
 #include <QSplitter>
-#include <QTableWidget>
 
-#include "app/model/task.hpp"
+#include "app/model/long_work.hpp"
 #include "app/plots/fold_plate.hpp"
+#include "app/widgets/result_table.hpp"
 #include "core/boards/converter_board.hpp"
 
 namespace heathmist::app {
@@ -32,10 +32,10 @@ class ConvertersView : public QWidget {
   };
   static constexpr int most_large = 3;
 
-  explicit ConvertersView(QWidget* parent = nullptr);
+  explicit ConvertersView(Queue& queue, QWidget* parent = nullptr);
   void start();
-  void cancel() { task_.cancel(); }
-  bool is_running() const { return task_.is_running(); }
+  void cancel() { work_.cancel(); }
+  bool is_running() const { return work_.is_running(); }
   void set_rates(int from_hz, int to_hz);
   /// Only converters whose name holds this; empty: all.
   void set_only(const QString& part) { only_ = part; }
@@ -43,7 +43,7 @@ class ConvertersView : public QWidget {
   void bring(const QStringList& files);
   /// Writes a probe at the rate that goes in, off the interface thread.
   void write_probe_to(const std::string& kind, const Destination& to);
-  QTableWidget* table() const { return table_; }
+  ResultTable* table() const { return table_; }
   const std::vector<BoardRow>& rows() const { return rows_; }
   std::vector<FoldPlate*> shown_plates() const;
   QString note() const { return note_->text(); }
@@ -59,23 +59,21 @@ class ConvertersView : public QWidget {
   void make_table(QWidget* parent);
   void run(std::function<void(const Job&, const std::function<void(BoardRow)>&)> work);
   void take(BoardRow row);
-  void put(int at, size_t place);
   void fill();
   void draw();
   void choose_returns();
   void write_probe_file();
   int from_hz() const { return from_->currentData().toInt(); }
   int to_hz() const { return to_->currentData().toInt(); }
-  Task task_, writing_;
+  LongWork work_, writing_;
   QString written_words_;
-  int run_number_ = 0;
   double fraction_ = 0;
   QString only_;
   std::vector<BoardRow> rows_;
   QComboBox *from_, *to_;
   QLabel *note_, *sentence_;
   QPushButton* run_;
-  QTableWidget* table_;
+  ResultTable* table_;
   QSplitter* large_;
   std::vector<FoldPlate*> plates_;
 };

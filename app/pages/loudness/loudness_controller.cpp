@@ -10,7 +10,11 @@
 namespace heathmist::app {
 
 LoudnessController::LoudnessController(PageContext& context, LoudnessView* view)
-    : QObject(view), context_(context), workspace_(context.workspace), view_(view), copying_(context.window, nullptr) {
+    : QObject(view),
+      context_(context),
+      workspace_(context.workspace),
+      view_(view),
+      copying_(context.workspace.queue(), context.window, nullptr) {
   connect(view, &LoudnessView::opened, this, [this](const QString& id) {
     context_.show("null");
     workspace_.look_at(id.toStdString());
@@ -42,7 +46,8 @@ std::vector<Command> LoudnessController::commands() {
        mastered}};
 }
 
-void LoudnessController::end_copying(bool whole, const QString& failure) {
+void LoudnessController::end_copying(Outcome outcome, const QString& failure) {
+  const bool whole = outcome == Outcome::done;
   const QString report = report_;
   if (!failure.isEmpty()) context_.say(tr("The copies were not all written. %1").arg(failure));
   emit copies_written(whole, report);
@@ -112,11 +117,10 @@ void LoudnessController::write_copies(const LevelPlan& plan, bool as_album, cons
     if (const Master* m = workspace_.bench().master(id))
       orders.push_back({m->name, m->audio.file, {names[orders.size()], replace, files_in_use()}});
   report_.clear();
-  copying_.start(tr("Writing and checking copies"), context_.quiet, [this, orders, plan, as_album](const Job& job) {
-    const QString words = write_orders(orders, plan, as_album, job);
-    QMetaObject::invokeMethod(
-        this, [this, words] { report_ = words; }, Qt::QueuedConnection);
-  });
+  copying_.start(tr("Writing and checking copies"), context_.quiet,
+                 [this, orders, plan, as_album](const Job& job, const Tell& tell) {
+                   tell([this, words = write_orders(orders, plan, as_album, job)] { report_ = words; });
+                 });
 }
 
 /// A line on each copy. Throws what keeps one from being written.

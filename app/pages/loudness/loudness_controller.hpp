@@ -30,7 +30,7 @@ class LoudnessController : public QObject {
   void ask_for_copies();
   void hear_chosen();
   void choose_album();
-  void end_copying(bool whole, const QString& failure);
+  void end_copying(Outcome outcome, const QString& failure);
   std::vector<std::string> masters_for_copies() const;
   std::vector<std::filesystem::path> names_of_copies(const LevelPlan& plan, const QString& folder) const;
   int copies_there(const LevelPlan& plan, const QString& folder) const;  ///< how many of these files exist

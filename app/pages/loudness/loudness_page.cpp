@@ -5,7 +5,7 @@ namespace heathmist::app {
 namespace {
 
 MadePage make(PageContext& context, QWidget* parent) {
-  auto* view = new LoudnessView(context.loudness, parent);
+  auto* view = new LoudnessView(context.workspace.queue(), context.loudness, parent);
   auto* controller = new LoudnessController(context, view);
   const auto follow = [view, &workspace = context.workspace] {
     view->follow(workspace.current_master(), workspace.current());
@@ -23,8 +23,12 @@ MadePage make(PageContext& context, QWidget* parent) {
 }  // namespace
 
 Page loudness_page() {
-  return {"loudness", PageGroup::levels, QObject::tr("Loudness"),
-          QObject::tr("All masters and returns in one table, and over time"), QKeySequence("F3"), make};
+  return {"loudness",
+          PageGroup::levels,
+          QObject::tr("Loudness"),
+          QObject::tr("All masters and returns in one table, and over time"),
+          QKeySequence("F3"),
+          make};
 }
 
 }  // namespace heathmist::app

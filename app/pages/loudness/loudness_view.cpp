@@ -7,7 +7,7 @@
 
 #include "app/theme/theme.hpp"
 #include "app/widgets/labels.hpp"
-#include "app/widgets/number_item.hpp"
+#include "app/widgets/saving.hpp"
 #include "core/bench/armed.hpp"
 #include "core/stages/chain.hpp"
 
@@ -15,19 +15,15 @@ namespace heathmist::app {
 
 namespace {
 
-constexpr double nothing = -1000;  // sorts before every number
-constexpr int dual_mono = -1;      // in the place of a channel: one channel counts as from two loudspeakers
-constexpr int usual_window = 1;    // of the RMS, in the list of them: what the table was measured with
-
-NumberItem* item_of(std::optional<double> value, int decimals) {
-  return new NumberItem(value ? number(*value, decimals) : QString::fromUtf8("\u2013"), value.value_or(nothing));
-}
+constexpr int dual_mono = -1;    // in the place of a channel: one channel counts as from two loudspeakers
+constexpr int usual_window = 1;  // of the RMS, in the list of them: what the table was measured with
 
 std::optional<double> range_of(const Loudness& l) { return l.range ? std::optional(l.range->lu()) : std::nullopt; }
 
 }  // namespace
 
-LoudnessView::LoudnessView(LoudnessBoard& board, QWidget* parent) : QWidget(parent), board_(board) {
+LoudnessView::LoudnessView(Queue& queue, LoudnessBoard& board, QWidget* parent)
+    : QWidget(parent), board_(board), narrow_(queue) {
   auto* rows = new QVBoxLayout(this);
   rows->setContentsMargins(12, 8, 6, 6);
   rows->setSpacing(4);
@@ -51,7 +47,7 @@ LoudnessView::LoudnessView(LoudnessBoard& board, QWidget* parent) : QWidget(pare
     measure_selection();
   });
   connect(&Theme::instance(), &Theme::changed, this, &LoudnessView::refresh);
-  refill();
+  set_unit();
 }
 
 QWidget* LoudnessView::make_head() {
@@ -101,7 +97,7 @@ QWidget* LoudnessView::make_head() {
   connect(unit_, &QComboBox::currentTextChanged, this, [this](const QString& name) {
     QSettings().setValue("loudness/unit", name);
     plate_->set_unit(name);
-    refill();
+    set_unit();
   });
   row->addWidget(unit_);
   auto* copies = new QPushButton(tr("Levelled copies…"), head);
@@ -122,73 +118,90 @@ QWidget* LoudnessView::make_head() {
 }
 
 void LoudnessView::make_table(QWidget* parent) {
-  table_ = new QTableWidget(0, columns, parent);
-  dress_table(table_, tr("Loudness of all masters and returns"));
+  table_ = new ResultTable(tr("Loudness of all masters and returns"), parent);
   table_->setMinimumHeight(90);
   table_->verticalHeader()->setDefaultSectionSize(27);
   table_->setItemDelegateForColumn(ribbon_column, new RibbonPainter(table_));
-  table_->horizontalHeader()->setSectionResizeMode(QHeaderView::Interactive);
-  table_->horizontalHeader()->setSectionResizeMode(ribbon_column, QHeaderView::Stretch);
-  table_->horizontalHeader()->setMinimumSectionSize(56);
-  table_->setColumnWidth(name_column, 158);
-  constexpr int widths[] = {72, 50, 54, 54, 70, 48, 60, 68};
-  for (int column = integrated_column; column < columns; ++column)
-    table_->setColumnWidth(column, widths[column - integrated_column]);
-  table_->setSortingEnabled(true);
-  table_->horizontalHeader()->setSortIndicator(-1, Qt::AscendingOrder);
-  connect(table_, &QTableWidget::itemSelectionChanged, this, [this] {
+  table_->horizontalHeader()->setMinimumSectionSize(48);
+  connect(table_, &ResultTable::chosen_changed, this, [this] {
     draw();
     measure_selection();
   });
-  connect(table_, &QTableWidget::itemActivated, this, [this](QTableWidgetItem* item) {
-    emit opened(table_->item(item->row(), name_column)->data(Qt::UserRole).toString());
-  });
+  connect(table_, &ResultTable::opened, this,
+          [this](size_t row) { emit opened(QString::fromStdString(board_.rows()[row].id)); });
+}
+
+std::vector<app::Column> LoudnessView::columns_shown() {
+  const QString unit = unit_->currentText();
+  const auto of = [this](auto what) {
+    return [this, what](size_t n) {
+      const LoudnessRow& row = board_.rows()[n];
+      return row.measured ? Cell(what(*row.measured)) : Cell{};
+    };
+  };
+  const auto value = [of](std::optional<double> (*what)(const Loudness&), int decimals) {
+    return of([=](const Measured& m) { return number_cell(what(m.loudness), decimals); });
+  };
+  const auto inked = [of](std::function<Cell(const Measured&)> what, std::function<bool(const Measured&)> is_bad) {
+    return of([=](const Measured& m) {
+      Cell cell = what(m);
+      if (is_bad(m)) cell.ink = Role::rust;
+      return cell;
+    });
+  };
+  using L = Loudness;
+  return {
+      {tr("Clip"),
+       {},
+       [this](size_t n) {
+         const LoudnessRow& row = board_.rows()[n];
+         const QString name = row.is_master ? row.name : "    " + row.name;
+         return Cell{name, {}, row.is_master ? row.name : tr("%1, of %2").arg(row.name, row.master), {}, row.is_master};
+       },
+       false,
+       158},
+      {tr("Short-term, \u221250 to 0 %1").arg(unit),
+       tr("How short-term loudness spreads; the stroke is the integrated loudness"),
+       [this](size_t n) { return ribbon_cell(board_.rows()[n]); }, false, app::Column::stretch},
+      {tr("Integrated"), tr("Gated loudness of the whole, %1").arg(unit),
+       inked([](const Measured& m) { return number_cell(m.loudness.integrated_lufs, 1); },
+             [this](const Measured& m) { return is_off_target(m.loudness); }),
+       true, 72},
+      {tr("Range"), tr("Loudness range, LU"), value(range_of, 1), true, 50},
+      {tr("S max"), tr("Greatest 3 s, %1").arg(unit), value([](const L& l) { return l.short_term_max_lufs; }, 1), true,
+       54},
+      {tr("M max"), tr("Greatest 400 ms, %1").arg(unit), value([](const L& l) { return l.momentary_max_lufs; }, 1),
+       true, 54},
+      {tr("True peak"), tr("dBTP"),
+       inked([](const Measured& m) { return number_cell(m.loudness.true_peak_dbtp, 2); },
+             [this](const Measured& m) {
+               return m.loudness.true_peak_dbtp.value_or(-999) > peak_limit_->value() + 0.005;
+             }),
+       true, 70},
+      {tr("PLR"), tr("True peak less integrated loudness, dB"), value([](const L& l) { return l.plr_db; }, 1), true,
+       48},
+      {tr("Clipped"), tr("Runs of three or more equal full-scale samples"),
+       inked([](const Measured& m) { return number_cell(double(m.levels.clipped_runs), 0); },
+             [](const Measured& m) { return m.levels.clipped_runs > 0; }),
+       true, 60},
+      {tr("To target"), tr("The gain that brings it to the target: with it, all of these are equally loud"),
+       of([this](const Measured& m) { return match_cell(m.loudness); }), true, 68},
+  };
+}
+
+void LoudnessView::set_unit() {
+  table_->set_columns(columns_shown());
+  refill();
 }
 
 void LoudnessView::refill() {
-  const QString unit = unit_->currentText();
-  table_->setHorizontalHeaderLabels({tr("Clip"), tr("Short-term, \u221250 to 0 %1").arg(unit), tr("Integrated"),
-                                     tr("Range"), tr("S max"), tr("M max"), tr("True peak"), tr("PLR"), tr("Clipped"),
-                                     tr("To target")});
-  right_heads(table_, integrated_column);
-  for (const auto& [column, hint] :
-       {std::pair{int(ribbon_column), tr("How short-term loudness spreads; the stroke is the integrated loudness")},
-        {int(integrated_column), tr("Gated loudness of the whole, %1").arg(unit)},
-        {int(range_column), tr("Loudness range, LU")},
-        {int(short_column), tr("Greatest 3 s, %1").arg(unit)},
-        {int(momentary_column), tr("Greatest 400 ms, %1").arg(unit)},
-        {int(peak_column), tr("dBTP")},
-        {int(plr_column), tr("True peak less integrated loudness, dB")},
-        {int(clipped_column), tr("Runs of three or more equal full-scale samples")},
-        {int(match_column), tr("The gain that brings it to the target: with it, all of these are equally loud")}})
-    table_->horizontalHeaderItem(column)->setToolTip(hint);
-  const QSignalBlocker quiet(table_);
-  table_->setSortingEnabled(false);
-  table_->setRowCount(int(board_.rows().size()));
-  for (size_t n = 0; n < board_.rows().size(); ++n) {
-    const LoudnessRow& entry = board_.rows()[n];
-    auto* name = new QTableWidgetItem(entry.is_master ? entry.name : "    " + entry.name);
-    name->setData(Qt::UserRole, QString::fromStdString(entry.id));
-    name->setToolTip(entry.is_master ? entry.name : tr("%1, of %2").arg(entry.name, entry.master));
-    name->setFont(face(Type::small, entry.is_master));
-    table_->setItem(int(n), name_column, name);
-    table_->setItem(int(n), ribbon_column, new QTableWidgetItem);
-    for (int column = integrated_column; column < columns; ++column)
-      table_->setItem(int(n), column, new NumberItem("", nothing));
-  }
-  table_->setSortingEnabled(true);
   refresh();
   apply_filter();
   draw();
 }
 
 void LoudnessView::refresh() {
-  const QSignalBlocker quiet(table_);
-  table_->setSortingEnabled(false);
-  for (int row = 0; row < table_->rowCount(); ++row)
-    if (const auto* entry = board_.row(table_->item(row, name_column)->data(Qt::UserRole).toString().toStdString()))
-      put_row(row, *entry);
-  table_->setSortingEnabled(true);
+  table_->set_rows(board_.rows().size(), [this](size_t n) { return QString::fromStdString(board_.rows()[n].id); });
   const size_t waiting = board_.waiting(), all = board_.rows().size();
   const auto left = board_.left_s();
   note_->setText(all == 0              ? tr("drop masters and what came back of them")
@@ -203,73 +216,48 @@ void LoudnessView::refresh() {
   plate_->set_target(target_->value(), tolerance_->value());
 }
 
-void LoudnessView::put_row(int row, const LoudnessRow& entry) {
-  if (!entry.measured) {
-    table_->item(row, ribbon_column)->setText(entry.failure);
-    table_->item(row, ribbon_column)->setToolTip(entry.failure);
-    return;
-  }
-  const Loudness& l = entry.measured->loudness;
-  auto* cell = table_->item(row, ribbon_column);
-  const void* shown = cell->data(Qt::UserRole).value<void*>();
-  if (shown != entry.measured.get()) {  // numbers that are shown already stay
-    const auto ribbon = std::make_shared<const Ribbon>(ribbon_of(l, entry.is_master));
-    cell->setData(Qt::UserRole, QVariant::fromValue(const_cast<void*>(static_cast<const void*>(entry.measured.get()))));
-    cell->setText(QString());
-    cell->setData(RibbonPainter::data_role, QVariant::fromValue(ribbon));
-    table_->setItem(row, integrated_column, item_of(l.integrated_lufs, 1));
-    table_->setItem(row, range_column, item_of(range_of(l), 1));
-    table_->setItem(row, short_column, item_of(l.short_term_max_lufs, 1));
-    table_->setItem(row, momentary_column, item_of(l.momentary_max_lufs, 1));
-    table_->setItem(row, peak_column, item_of(l.true_peak_dbtp, 2));
-    table_->setItem(row, plr_column, item_of(l.plr_db, 1));
-    table_->setItem(row, clipped_column,
-                    new NumberItem(QString::number(entry.measured->levels.clipped_runs),
-                                   double(entry.measured->levels.clipped_runs)));
-  }
-  colour_row(row, l);
+/// A ribbon is made once for what it shows.
+Cell LoudnessView::ribbon_cell(const LoudnessRow& row) {
+  if (!row.measured) return {row.failure, {}, row.failure};
+  auto& [of, ribbon] = ribbons_[row.id];
+  if (std::exchange(of, row.measured.get()) != row.measured.get())
+    ribbon = std::make_shared<const Ribbon>(ribbon_of(row.measured->loudness, row.is_master));
+  return {.value = row.measured->loudness.integrated_lufs, .picture = QVariant::fromValue(ribbon)};
 }
 
-void LoudnessView::colour_row(int row, const Loudness& l) {
-  const auto gain = l.integrated_lufs ? std::optional(target_->value() - *l.integrated_lufs) : std::nullopt;
-  table_->setItem(row, match_column, item_of(gain, 1));
-  if (gain && *gain > 0) table_->item(row, match_column)->setText("+" + number(*gain, 1));
-  const double off = l.integrated_lufs ? std::abs(*l.integrated_lufs - target_->value()) : 0;
-  auto ink = [&](int column, bool bad) {
-    table_->item(row, column)->setForeground(colour(bad ? Role::rust : Role::ink));
-  };
-  ink(integrated_column, off > tolerance_->value() + 0.005);
-  ink(peak_column, l.true_peak_dbtp && *l.true_peak_dbtp > peak_limit_->value() + 0.005);
-  ink(clipped_column, table_->item(row, clipped_column)->text() != "0");
-  for (int column : {name_column, range_column, short_column, momentary_column, plr_column, match_column})
-    ink(column, false);
+Cell LoudnessView::match_cell(const Loudness& l) const {
+  if (!l.integrated_lufs) return number_cell({}, 1);
+  const double gain = target_->value() - *l.integrated_lufs;
+  return {(gain > 0 ? "+" : "") + number(gain, 1), gain};
+}
+
+bool LoudnessView::is_off_target(const Loudness& l) const {
+  return l.integrated_lufs && std::abs(*l.integrated_lufs - target_->value()) > tolerance_->value() + 0.005;
 }
 
 void LoudnessView::apply_filter() {
   const QString part = filter_->text().trimmed();
-  for (int row = 0; row < table_->rowCount(); ++row)
-    table_->setRowHidden(
-        row, !part.isEmpty() && !table_->item(row, name_column)->toolTip().contains(part, Qt::CaseInsensitive));
+  if (part.isEmpty()) return table_->set_filter({});
+  table_->set_filter([this, part](size_t n) {
+    const LoudnessRow& row = board_.rows()[n];
+    return row.name.contains(part, Qt::CaseInsensitive) ||
+           (!row.is_master && row.master.contains(part, Qt::CaseInsensitive));
+  });
 }
 
 std::vector<std::string> LoudnessView::chosen() const {
   std::vector<std::string> ids;
-  for (const QModelIndex& index : table_->selectionModel()->selectedRows(name_column))
-    ids.push_back(index.data(Qt::UserRole).toString().toStdString());
+  for (const size_t n : table_->chosen()) ids.push_back(board_.rows()[n].id);
   return ids;
 }
 
 void LoudnessView::follow(const std::string& master_id, const std::string& trial_id) {
-  if (followed_ == std::pair{master_id, trial_id} || table_->rowCount() == 0) return;
+  if (followed_ == std::pair{master_id, trial_id} || table_->rows() == 0) return;
   followed_ = {master_id, trial_id};
-  table_->clearSelection();
-  for (int row = 0; row < table_->rowCount(); ++row) {
-    const auto id = table_->item(row, name_column)->data(Qt::UserRole).toString().toStdString();
-    if (id != master_id && id != trial_id) continue;
-    table_->selectionModel()->select(table_->model()->index(row, name_column),
-                                     QItemSelectionModel::Select | QItemSelectionModel::Rows);
-    if (id == trial_id) table_->scrollToItem(table_->item(row, name_column));
-  }
+  std::vector<size_t> rows;
+  for (size_t n = 0; n < board_.rows().size(); ++n)
+    if (board_.rows()[n].id == trial_id || board_.rows()[n].id == master_id) rows.push_back(n);
+  table_->choose(rows);
 }
 
 void LoudnessView::draw() {
@@ -363,8 +351,8 @@ void LoudnessView::measure_selection() {
   within_->setText(tr("measuring…"));
   const QString from =
       selection_ ? tr("%1 to %2   ").arg(clock(selection_->first, 1), clock(selection_->second, 1)) : QString();
-  narrow_.start([this, wanted, from, dot, run = ++narrow_number_, unit = unit_->currentText(), ask = asked(),
-                 range = selection_](const Job& job) {
+  narrow_.start([this, wanted, from, dot, unit = unit_->currentText(), ask = asked(), range = selection_](
+                    const Job& job, const Tell& tell) {
     QStringList words;
     std::optional<std::pair<std::string, Dialogue>> stretch;
     for (const LoudnessRow& row : wanted) {
@@ -385,12 +373,7 @@ void LoudnessView::measure_selection() {
       }
     }
     const QString text = from + words.join(dot);
-    QMetaObject::invokeMethod(
-        this,
-        [this, run, text, stretch] {
-          if (run == narrow_number_) show_within(text, stretch);
-        },
-        Qt::QueuedConnection);
+    tell([this, text, stretch] { show_within(text, stretch); });
   });
 }
 
@@ -417,11 +400,11 @@ void LoudnessView::name_dialogue() {
 
 QString LoudnessView::csv() const {
   std::vector<Json> rows;
-  for (int row = 0; row < table_->rowCount(); ++row) {
-    const auto* entry = board_.row(table_->item(row, name_column)->data(Qt::UserRole).toString().toStdString());
-    if (!entry || !entry->measured || table_->isRowHidden(row)) continue;
-    const QString name = entry->is_master ? entry->name : entry->master + ", " + entry->name;
-    rows.push_back(measured_json(name.toStdString(), *entry->measured));
+  for (int place = 0; place < table_->shown(); ++place) {
+    const LoudnessRow& row = board_.rows()[table_->row_at(place)];
+    if (!row.measured) continue;
+    const QString name = row.is_master ? row.name : row.master + ", " + row.name;
+    rows.push_back(measured_json(name.toStdString(), *row.measured));
   }
   return QString::fromStdString(measured_csv(rows));
 }

@@ -4,12 +4,12 @@
 #include <QLabel>
 #include <QLineEdit>
 #include <QPushButton>
-#include <QTableWidget>
 
 #include "app/model/loudness_board.hpp"
 #include "app/pages/loudness/ribbon.hpp"
 #include "app/plots/loudness_plate.hpp"
 #include "app/widgets/number_field.hpp"
+#include "app/widgets/result_table.hpp"
 
 namespace heathmist::app {
 
@@ -31,8 +31,8 @@ class LoudnessView : public QWidget {
     columns
   };
 
-  explicit LoudnessView(LoudnessBoard& board, QWidget* parent = nullptr);
-  QTableWidget* table() const { return table_; }
+  LoudnessView(Queue& queue, LoudnessBoard& board, QWidget* parent = nullptr);
+  ResultTable* table() const { return table_; }
   LoudnessPlate* plate() const { return plate_; }
   QLineEdit* filter() const { return filter_; }
   NumberField* target() const { return target_; }
@@ -57,10 +57,13 @@ class LoudnessView : public QWidget {
  private:
   QWidget* make_head();
   void make_table(QWidget* parent);
+  void set_unit();
   void refill();
   void refresh();
-  void put_row(int row, const LoudnessRow& entry);
-  void colour_row(int row, const Loudness& loudness);
+  std::vector<app::Column> columns_shown();
+  Cell ribbon_cell(const LoudnessRow& row);
+  Cell match_cell(const Loudness& loudness) const;
+  bool is_off_target(const Loudness& loudness) const;
   void apply_filter();
   void draw();
   QWidget* make_foot();
@@ -72,15 +75,15 @@ class LoudnessView : public QWidget {
   LoudnessBoard& board_;
   std::pair<std::string, std::string> followed_;
   std::optional<std::pair<double, double>> selection_;
-  Task narrow_;
-  int narrow_number_ = 0;
+  LongWork narrow_;
   QLineEdit* filter_;
   QComboBox *unit_, *listen_, *rms_window_;
   NumberField *target_, *tolerance_, *peak_limit_;
   QLabel *note_, *within_;
   QPushButton *run_, *dialogue_;
   std::optional<std::pair<std::string, Dialogue>> stretch_;  // a master and what of it is selected, measured
-  QTableWidget* table_;
+  ResultTable* table_;
+  std::map<std::string, std::pair<const Measured*, std::shared_ptr<const Ribbon>>> ribbons_;  // by row
   LoudnessPlate* plate_;
 };
 

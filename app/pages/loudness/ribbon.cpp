@@ -7,6 +7,7 @@
 #include <atomic>
 
 #include "app/theme/theme.hpp"
+#include "app/widgets/result_table.hpp"
 
 namespace heathmist::app {
 
@@ -82,7 +83,7 @@ QPixmap picture_of(const Ribbon& ribbon, QSize size, double scale) {
 /// The picture is drawn once for each size and variant, so that a long table scrolls.
 void RibbonPainter::paint(QPainter* painter, const QStyleOptionViewItem& option, const QModelIndex& index) const {
   QStyledItemDelegate::paint(painter, option, index);
-  const auto ribbon = index.data(data_role).value<std::shared_ptr<const Ribbon>>();
+  const auto ribbon = index.data(ResultTable::picture_role).value<std::shared_ptr<const Ribbon>>();
   if (!ribbon) return;
   const double scale = painter->device()->devicePixelRatioF();
   const QString key = QString("ribbon %1 %2 %3 %4 %5")

@@ -21,7 +21,6 @@ class RibbonPainter : public QStyledItemDelegate {
  public:
   using QStyledItemDelegate::QStyledItemDelegate;
   static constexpr double low_lufs = -50, high_lufs = 0;
-  static constexpr int data_role = Qt::UserRole + 7;
   void paint(QPainter* painter, const QStyleOptionViewItem& option, const QModelIndex& index) const override;
 };
 

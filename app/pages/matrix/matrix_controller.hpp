@@ -1,6 +1,6 @@
 // From a cell of the matrix to its trial; a probe signal is written as a file first.
 #pragma once
-#include "app/model/task.hpp"
+#include "app/model/long_work.hpp"
 #include "app/pages/matrix/matrix_view.hpp"
 
 namespace heathmist::app {
@@ -16,7 +16,7 @@ class MatrixController : public QObject {
 
  private:
   PageContext& context_;
-  Task writing_;
+  LongWork writing_;
   std::function<void()> then_;  // what waits for the probe's file
 };
 

@@ -27,12 +27,13 @@ void write_probe(const ProbeSignal& signal, const std::filesystem::path& file) {
 
 }  // namespace
 
-MatrixController::MatrixController(PageContext& context, MatrixView* view) : QObject(view), context_(context) {
+MatrixController::MatrixController(PageContext& context, MatrixView* view)
+    : QObject(view), context_(context), writing_(context.workspace.queue()) {
   connect(view, &MatrixView::opened, this, &MatrixController::open_cell);
-  connect(&writing_, &Task::ended, this, [this](bool whole, const QString& failure) {
+  connect(&writing_, &LongWork::ended, this, [this](Outcome outcome, const QString& failure) {
     const auto then = std::exchange(then_, {});
     if (!failure.isEmpty()) context_.say(failure);
-    if (whole && then) then();
+    if (outcome == Outcome::done && then) then();
   });
 }
 
@@ -45,13 +46,13 @@ void MatrixController::open_cell(const MatrixRow& row, const Chain& chain) {
   };
   if (!signal || std::filesystem::exists(file)) return open();
   then_ = open;
-  writing_.start([signal = *signal, file](const Job&) { write_probe(signal, file); });
+  writing_.start([signal = *signal, file](const Job&, const Tell&) { write_probe(signal, file); });
 }
 
 namespace {
 
 MadePage make(PageContext& context, QWidget* parent) {
-  auto* view = new MatrixView(parent);
+  auto* view = new MatrixView(context.workspace.queue(), parent);
   new MatrixController(context, view);
   return {.widget = view,
           .first = [view] { return view->table(); },

@@ -11,17 +11,22 @@
 
 #include "app/theme/theme.hpp"
 #include "app/widgets/labels.hpp"
-#include "app/widgets/number_item.hpp"
+#include "app/widgets/saving.hpp"
 #include "core/bench/armed.hpp"
 
 namespace heathmist::app {
 
+/// How far down a cell lies among all, 0 to 1, and whether it is of the residual.
+struct Share {
+  double share = 0;
+  bool of_residual = false;
+};
+
 namespace {
 
-constexpr int most_drawn = 8;  // rows, where none is chosen
+constexpr size_t most_drawn = 8;  // rows, where none is chosen
 
-constexpr int share_role = Qt::UserRole + 1, residual_role = Qt::UserRole + 2;
-constexpr double nothing_left = -400, not_there = 1e12;
+constexpr double nothing_left = -400;
 
 /// The number, and under it a thin bar: how far down it lies among all cells.
 class CellPainter : public QStyledItemDelegate {
@@ -29,12 +34,13 @@ class CellPainter : public QStyledItemDelegate {
   using QStyledItemDelegate::QStyledItemDelegate;
   void paint(QPainter* painter, const QStyleOptionViewItem& option, const QModelIndex& index) const override {
     QStyledItemDelegate::paint(painter, option, index);
-    const QVariant share = index.data(share_role);
-    if (!share.isValid()) return;
+    const QVariant picture = index.data(ResultTable::picture_role);
+    if (!picture.canConvert<Share>()) return;
+    const auto share = picture.value<Share>();
     const QRectF groove(option.rect.left() + 6, option.rect.bottom() - 3, option.rect.width() - 12, 2);
     painter->fillRect(groove, colour(Role::faint));
-    painter->fillRect(QRectF(groove.left(), groove.top(), groove.width() * share.toDouble(), groove.height()),
-                      colour(index.data(residual_role).toBool() ? Role::residual : Role::soft));
+    painter->fillRect(QRectF(groove.left(), groove.top(), groove.width() * share.share, groove.height()),
+                      colour(share.of_residual ? Role::residual : Role::soft));
   }
 };
 
@@ -55,10 +61,10 @@ QString text_of(const MatrixCell& cell, MatrixValue value) {
   }
 }
 
-double sorted_by(const MatrixCell& cell, MatrixValue value) {
-  if (!cell.done || !cell.failure.empty()) return not_there;
+std::optional<double> sorted_by(const MatrixCell& cell, MatrixValue value) {
+  if (!cell.done || !cell.failure.empty()) return {};
   const auto v = value_of(cell, value);
-  return v ? *v : value == MatrixValue::depth || value == MatrixValue::remainder ? nothing_left : not_there;
+  return v || (value != MatrixValue::depth && value != MatrixValue::remainder) ? v : nothing_left;
 }
 
 QString hint_of(const MatrixCell& cell) {
@@ -89,8 +95,13 @@ QToolButton* menu_button(const QString& text, const QString& hint, QMenu* menu, 
 }
 
 }  // namespace
+}  // namespace heathmist::app
 
-MatrixView::MatrixView(QWidget* parent) : QWidget(parent) {
+Q_DECLARE_METATYPE(heathmist::app::Share)
+
+namespace heathmist::app {
+
+MatrixView::MatrixView(Queue& queue, QWidget* parent) : QWidget(parent), work_(queue) {
   auto* rows = new QVBoxLayout(this);
   rows->setContentsMargins(12, 8, 6, 6);
   rows->setSpacing(4);
@@ -118,12 +129,10 @@ MatrixView::MatrixView(QWidget* parent) : QWidget(parent) {
   rows->addLayout(head);
   auto* split = new QSplitter(Qt::Vertical, this);
   split->setHandleWidth(1);
-  table_ = new QTableWidget(split);
-  dress_table(table_, tr("Masters and probes by settings"));
+  table_ = new ResultTable(tr("Masters and probes by settings"), split);
   table_->setSelectionBehavior(QAbstractItemView::SelectItems);
   table_->setItemDelegate(new CellPainter(table_));
   table_->verticalHeader()->setDefaultSectionSize(27);
-  table_->setSortingEnabled(true);
   plate_ = new GraphPlate("size-against-depth", tr("Residual against encoded size"), split);
   plate_->set_axes(tr("encoded size, kB"), tr("residual, dBr"));
   table_->setMinimumHeight(90);
@@ -131,29 +140,28 @@ MatrixView::MatrixView(QWidget* parent) : QWidget(parent) {
   split->setSizes({400, 300});
   rows->addWidget(split, 1);
 
-  connect(run_, &QPushButton::clicked, this, [this] { task_.is_running() ? task_.cancel() : start(); });
+  connect(run_, &QPushButton::clicked, this, [this] { work_.is_running() ? work_.cancel() : start(); });
   connect(save, &QPushButton::clicked, this, &MatrixView::save_csv);
   connect(value_, &QComboBox::currentIndexChanged, this, &MatrixView::fill);
   connect(rows_menu_, &QMenu::aboutToShow, this, &MatrixView::fill_rows_menu);
   connect(columns_menu_, &QMenu::aboutToShow, this, &MatrixView::fill_columns_menu);
-  connect(table_, &QTableWidget::itemSelectionChanged, this, &MatrixView::draw);
-  connect(table_, &QTableWidget::itemActivated, this, [this](QTableWidgetItem* item) {
-    if (item->column() < 1) return;
-    const auto row = size_t(table_->item(item->row(), 0)->data(Qt::UserRole).toInt());
-    emit opened(matrix_.rows[row], matrix_.columns[size_t(item->column() - 1)]);
+  connect(table_, &ResultTable::chosen_changed, this, &MatrixView::draw);
+  connect(table_, &ResultTable::opened, this, [this](size_t row, int column) {
+    if (column > 0) emit opened(matrix_.rows[row], matrix_.columns[size_t(column - 1)]);
   });
-  connect(&task_, &Task::progressed, this, [this](double fraction) {
-    const auto left = task_.left_s(fraction);
-    if (task_.is_running())
+  connect(&work_, &LongWork::progressed, this, [this](double fraction) {
+    const auto left = work_.left_s(fraction);
+    if (work_.is_running())
       note_->setText(tr("%1 of %2 cells%3")
                          .arg(done_)
                          .arg(matrix_.cells.size())
                          .arg(left ? tr(", about %1 left").arg(clock(*left, 0)) : QString()));
   });
-  connect(&task_, &Task::ended, this, [this](bool whole, const QString& failure) {
+  connect(&work_, &LongWork::ended, this, [this](Outcome outcome, const QString& failure) {
     note_->setText(!failure.isEmpty() ? failure
-                   : whole            ? tr("Enter opens a cell's trial")
-                                      : tr("stopped; %1 of %2 cells are done").arg(done_).arg(matrix_.cells.size()));
+                   : outcome == Outcome::done
+                       ? tr("Enter opens a cell's trial")
+                       : tr("stopped; %1 of %2 cells are done").arg(done_).arg(matrix_.cells.size()));
     refresh_state();
     emit rested();
   });
@@ -179,12 +187,13 @@ void MatrixView::forget(const std::filesystem::path& file) {
   for (size_t r = 0; r < matrix_.rows.size(); ++r)
     for (size_t c = 0; matrix_.rows[r].file == file && c < matrix_.columns.size(); ++c) {
       auto& cell = matrix_.cells[r * matrix_.columns.size() + c];
-      any |= cell.done || task_.is_running();
+      any |= cell.done || work_.is_running();
       cell = {};
     }
   if (!any) return;
-  task_.drop(), ++run_number_;
-  done_ = size_t(std::count_if(matrix_.cells.begin(), matrix_.cells.end(), [](const MatrixCell& c) { return c.done; }));
+  work_.drop(),
+      done_ =
+          size_t(std::count_if(matrix_.cells.begin(), matrix_.cells.end(), [](const MatrixCell& c) { return c.done; }));
   note_->setText(tr("%1 changed: run it again").arg(QString::fromStdString(file.filename().string())));
   fill();
   refresh_state();
@@ -200,8 +209,7 @@ void MatrixView::set_row(const QString& name, bool in) {
 
 /// An empty matrix of what is in; cells that were done before and are still in stay.
 void MatrixView::set_up() {
-  task_.drop();
-  ++run_number_;
+  work_.drop();
   const Matrix before = std::move(matrix_);
   matrix_ = {};
   for (const auto& r : known_rows_)
@@ -219,15 +227,16 @@ void MatrixView::set_up() {
   note_->setText(matrix_.cells.empty()
                      ? tr("drop a master, or choose probes under Rows")
                      : tr("%1 masters and probes by %2 settings").arg(matrix_.rows.size()).arg(matrix_.columns.size()));
+  show_columns();
   fill();
   auto* split = static_cast<QSplitter*>(table_->parentWidget());
-  const int wanted = 40 + 27 * table_->rowCount(), all = std::max(400, split->height());
+  const int wanted = 40 + 27 * int(table_->rows()), all = std::max(400, split->height());
   split->setSizes({std::min(wanted, all - 260), all - std::min(wanted, all - 260)});
   refresh_state();
 }
 
 void MatrixView::refresh_state() {
-  run_->setText(task_.is_running() ? tr("Cancel") : tr("Run"));
+  run_->setText(work_.is_running() ? tr("Cancel") : tr("Run"));
   run_->setEnabled(!matrix_.cells.empty());
 }
 
@@ -236,16 +245,11 @@ void MatrixView::start() {
   for (auto& cell : matrix_.cells) cell = {};
   done_ = 0;
   fill();
-  task_.start([this, run = ++run_number_, rows = matrix_.rows, columns = matrix_.columns](const Job& job) {
+  work_.start([this, rows = matrix_.rows, columns = matrix_.columns](const Job& job, const Tell& tell) {
     run_matrix(
         rows, columns, job,
-        [this, run](size_t row, size_t column, const MatrixCell& cell) {
-          QMetaObject::invokeMethod(
-              this,
-              [this, run, row, column, cell] {
-                if (run == run_number_) take(row, column, cell);
-              },
-              Qt::QueuedConnection);
+        [this, &tell](size_t row, size_t column, const MatrixCell& cell) {
+          tell([this, row, column, cell] { take(row, column, cell); });
         },
         grant_here());
   });
@@ -259,60 +263,51 @@ void MatrixView::take(size_t row, size_t column, const MatrixCell& cell) {
   fill();
 }
 
-void MatrixView::fill() {
-  const QSignalBlocker quiet(table_);
+void MatrixView::show_columns() {
+  std::vector<Column> columns{
+      {tr("Master or probe"), {}, [this](size_t row) { return Cell{QString::fromStdString(matrix_.rows[row].name)}; }}};
+  const int width = matrix_.columns.size() < 9 ? Column::stretch : Column::as_content;
+  for (size_t c = 0; c < matrix_.columns.size(); ++c)
+    columns.push_back({QString::fromStdString(title_of(matrix_.columns[c])),
+                       {},
+                       [this, c](size_t row) { return cell_of(row, c); },
+                       true,
+                       width});
+  table_->set_columns(std::move(columns));
+}
+
+Cell MatrixView::cell_of(size_t row, size_t column) const {
   const auto value = MatrixValue(value_->currentIndex());
-  table_->setSortingEnabled(false);
-  table_->setColumnCount(int(matrix_.columns.size()) + 1);
-  table_->setRowCount(int(matrix_.rows.size()));
-  QStringList heads{tr("Master or probe")};
-  for (const auto& c : matrix_.columns) heads << QString::fromStdString(title_of(c));
-  table_->setHorizontalHeaderLabels(heads);
-  right_heads(table_, 1);
-  for (int c = 1; c < table_->columnCount(); ++c)
-    table_->horizontalHeader()->setSectionResizeMode(
-        c, table_->columnCount() < 10 ? QHeaderView::Stretch : QHeaderView::ResizeToContents);
-  double low = 1e300, high = -1e300;
+  const MatrixCell& cell = matrix_.at(row, column);
+  Cell shown{text_of(cell, value), sorted_by(cell, value), hint_of(cell)};
+  if (const auto v = value_of(cell, value); v && most_ > least_)
+    shown.picture = QVariant::fromValue(Share{0.05 + 0.95 * (most_ - *v) / (most_ - least_),
+                                              value == MatrixValue::depth || value == MatrixValue::remainder});
+  return shown;
+}
+
+void MatrixView::fill() {
+  least_ = 1e300, most_ = -1e300;
   for (const auto& cell : matrix_.cells)
-    if (const auto v = value_of(cell, value)) low = std::min(low, *v), high = std::max(high, *v);
-  for (int r = 0; r < int(matrix_.rows.size()); ++r) {
-    auto* name = new QTableWidgetItem(QString::fromStdString(matrix_.rows[size_t(r)].name));
-    name->setData(Qt::UserRole, r);
-    table_->setItem(r, 0, name);
-    for (int c = 0; c < int(matrix_.columns.size()); ++c) {
-      const MatrixCell& cell = matrix_.at(size_t(r), size_t(c));
-      auto* item = new NumberItem(text_of(cell, value), sorted_by(cell, value));
-      item->setToolTip(hint_of(cell));
-      if (const auto v = value_of(cell, value); v && high > low)
-        item->setData(share_role, 0.05 + 0.95 * (high - *v) / (high - low));
-      item->setData(residual_role, value == MatrixValue::depth || value == MatrixValue::remainder);
-      table_->setItem(r, c + 1, item);
-    }
-  }
-  table_->setSortingEnabled(true);
+    if (const auto v = value_of(cell, MatrixValue(value_->currentIndex())))
+      least_ = std::min(least_, *v), most_ = std::max(most_, *v);
+  table_->set_rows(matrix_.rows.size(), [this](size_t row) { return QString::fromStdString(matrix_.rows[row].name); });
   draw();
 }
 
 void MatrixView::draw() {
-  std::set<int> rows;
-  for (const auto* item : table_->selectedItems())
-    rows.insert(table_->item(item->row(), 0)->data(Qt::UserRole).toInt());
-  if (rows.empty())
-    for (int r = 0; r < int(matrix_.rows.size()) && r < most_drawn; ++r) rows.insert(r);
+  auto rows = table_->chosen();
+  for (size_t r = 0; rows.size() < std::min(most_drawn, matrix_.rows.size()) && table_->chosen().empty(); ++r)
+    rows.push_back(r);
   plate_->show_series([this, rows] {
     static constexpr Role inks[] = {Role::ink, Role::soft};
     std::vector<Series> all;
-    for (const int r : rows) {
-      if (size_t(r) >= matrix_.rows.size()) continue;
-      Series s{QString::fromStdString(matrix_.rows[size_t(r)].name),
-               {},
-               {},
-               {},
-               colour(inks[all.size() % 2]),
-               Qt::SolidLine,
-               false};
+    for (const size_t r : rows) {
+      if (r >= matrix_.rows.size()) continue;
+      Series s{
+          QString::fromStdString(matrix_.rows[r].name), {}, {}, {}, colour(inks[all.size() % 2]), Qt::SolidLine, false};
       for (size_t c = 0; c < matrix_.columns.size(); ++c) {
-        const MatrixCell& cell = matrix_.at(size_t(r), c);
+        const MatrixCell& cell = matrix_.at(r, c);
         if (!cell.encoded_bytes || !cell.depth_db) continue;
         s.xs.push_back(double(*cell.encoded_bytes) / 1000);
         s.ys.push_back(*cell.depth_db);

@@ -4,11 +4,11 @@
 #include <QLabel>
 #include <QMenu>
 #include <QPushButton>
-#include <QTableWidget>
 #include <set>
 
-#include "app/model/task.hpp"
+#include "app/model/long_work.hpp"
 #include "app/plots/graph_plate.hpp"
+#include "app/widgets/result_table.hpp"
 #include "core/bench/document.hpp"
 #include "core/boards/matrix.hpp"
 
@@ -18,19 +18,19 @@ class MatrixView : public QWidget {
   Q_OBJECT
 
  public:
-  explicit MatrixView(QWidget* parent = nullptr);
+  explicit MatrixView(Queue& queue, QWidget* parent = nullptr);
   /// What can be run: the bench's masters and kept chains (or the common settings).
   void show_bench(const Bench& bench);
   void start();
-  void cancel() { task_.cancel(); }
-  bool is_running() const { return task_.is_running(); }
+  void cancel() { work_.cancel(); }
+  bool is_running() const { return work_.is_running(); }
   void choose_value(MatrixValue value) { value_->setCurrentIndex(int(value)); }
   /// What was made of it is not what it holds any more.
   void forget(const std::filesystem::path& file);
   /// Which rows are in: masters and probes by name.
   void set_row(const QString& name, bool in);
   const Matrix& matrix() const { return matrix_; }
-  QTableWidget* table() const { return table_; }
+  ResultTable* table() const { return table_; }
   GraphPlate* plate() const { return plate_; }
   QString note() const { return note_->text(); }
 
@@ -41,24 +41,26 @@ class MatrixView : public QWidget {
  private:
   void set_up();
   void take(size_t row, size_t column, const MatrixCell& cell);
+  void show_columns();
+  Cell cell_of(size_t row, size_t column) const;
   void fill();
   void draw();
   void save_csv();
   void fill_rows_menu();
   void fill_columns_menu();
   void refresh_state();
-  Task task_;
+  LongWork work_;
   std::vector<MatrixRow> known_rows_;
   std::vector<Chain> known_columns_;
   std::set<QString> rows_out_, columns_out_;
   Matrix matrix_;
   size_t done_ = 0;
-  int run_number_ = 0;  // what an earlier run still hands over is not taken
   QComboBox* value_;
   QLabel* note_;
   QPushButton* run_;
   QMenu *rows_menu_, *columns_menu_;
-  QTableWidget* table_;
+  double least_ = 0, most_ = 0;  // of what the cells show
+  ResultTable* table_;
   GraphPlate* plate_;
 };
 

@@ -20,7 +20,11 @@ Chain first_chain() { return {"", {{"codec", {{"codec", "aac"}, {"bit_rate_kbps"
 }  // namespace
 
 ChainController::ChainController(PageContext& context, NullView* view)
-    : QObject(view), context_(context), workspace_(context.workspace), view_(view), writing_(context.window, nullptr) {
+    : QObject(view),
+      context_(context),
+      workspace_(context.workspace),
+      view_(view),
+      writing_(context.workspace.queue(), context.window, nullptr) {
   ChainStrip* strip = view_->chain_strip();
   connect(strip, &ChainStrip::changed, this,
           [this](const Chain& chain, const QString& what) { workspace_.set_chain(chain, what); });
@@ -176,17 +180,16 @@ void ChainController::write_return_to(const Destination& to) {
   if (!can_write_return() || writing_.is_running()) return;
   const auto result = workspace_.current_result();
   writing_.start(tr("Writing the return"), context_.quiet,
-                 [passed = Passed{result->ret, result->stages}, chain = *result->spec.chain, to](const Job& job) {
-                   heathmist::write_return(passed, chain, to, job);
-                 });
+                 [passed = Passed{result->ret, result->stages}, chain = *result->spec.chain, to](
+                     const Job& job, const Tell&) { heathmist::write_return(passed, chain, to, job); });
 }
 
-void ChainController::end_writing(bool whole, const QString& failure) {
+void ChainController::end_writing(Outcome outcome, const QString& failure) {
   if (!failure.isEmpty())
     context_.say(failure);
-  else if (!whole)
+  else if (outcome != Outcome::done)
     context_.say(tr("The return was not written: it was cancelled."));
-  emit return_written(whole);
+  emit return_written(outcome == Outcome::done);
 }
 
 }  // namespace heathmist::app

@@ -30,7 +30,7 @@ class ChainController : public QObject {
   void read();
   void write();
   void write_return();
-  void end_writing(bool whole, const QString& failure);
+  void end_writing(Outcome outcome, const QString& failure);
   bool can_write_return() const;
   PageContext& context_;
   Workspace& workspace_;

@@ -11,7 +11,7 @@ namespace {
 constexpr double sample_zoom = 96;  // frames a column under which the samples themselves are read
 }
 
-LaneFeed::LaneFeed(Errands& errands, QObject* parent) : QObject(parent), errands_(errands) {}
+LaneFeed::LaneFeed(Queue& queue, QObject* parent) : QObject(parent), queue_(queue) {}
 
 void LaneFeed::set_trial(std::shared_ptr<const TrialResult> trial) {
   trial_ = std::move(trial);
@@ -67,18 +67,17 @@ LaneFeed::Fine LaneFeed::read_samples(const TrialResult& trial, double from_s, d
 void LaneFeed::ask(double from_s, double to_s, int columns) {
   if (asked_ == std::pair{from_s, to_s}) return;
   asked_ = {from_s, to_s};
-  errands_.run("lanes", [this, trial = trial_, from_s, to_s, columns]() -> std::function<void()> {
-    try {
-      auto fine = std::make_shared<Fine>(read_samples(*trial, from_s, to_s, columns));
-      return [this, trial, fine] {
-        if (trial != trial_) return;
-        fine_ = std::move(*fine);
-        emit refined();
-      };
-    } catch (const std::exception&) {  // the file is gone: the outline that was kept still serves
-      return {};
-    }
-  });
+  Request request{Priority::live, [this, trial = trial_, from_s, to_s, columns](const Job&, const Tell& tell) {
+                    auto fine = std::make_shared<Fine>(read_samples(*trial, from_s, to_s, columns));
+                    tell([this, trial, fine] {
+                      if (trial != trial_) return;
+                      fine_ = std::move(*fine);
+                      emit refined();
+                    });
+                  }};
+  request.key = request.group = "lanes";
+  request.ended = [](Outcome, const QString&) {};  // the file is gone: the outline that was kept still serves
+  queue_.post(std::move(request));
 }
 
 LaneContent LaneFeed::content(Lane lane, double from_s, double to_s, int columns) {

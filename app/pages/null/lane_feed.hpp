@@ -1,8 +1,8 @@
 // What the lanes show of a visible range: from the overviews at once; where the zoom is finer, from the samples as soon
 // as they have been read, off the interface thread.
 #pragma once
-#include "app/model/errands.hpp"
-#include "app/model/trial_runner.hpp"
+#include "app/model/queue.hpp"
+#include "app/model/trial_results.hpp"
 #include "app/plots/lanes_plate.hpp"
 
 namespace heathmist::app {
@@ -11,7 +11,7 @@ class LaneFeed : public QObject {
   Q_OBJECT
 
  public:
-  explicit LaneFeed(Errands& errands, QObject* parent = nullptr);
+  explicit LaneFeed(Queue& queue, QObject* parent = nullptr);
   void set_trial(std::shared_ptr<const TrialResult> trial);
   /// The content of one lane over a range of master time; asks for the samples where the zoom wants them.
   LaneContent content(Lane lane, double from_s, double to_s, int columns);
@@ -29,7 +29,7 @@ class LaneFeed : public QObject {
   void ask(double from_s, double to_s, int columns);
   std::vector<OutlineBin> outline(Lane lane, double first, double frames, int columns) const;
 
-  Errands& errands_;
+  Queue& queue_;
   std::shared_ptr<const TrialResult> trial_;
   std::array<std::vector<float>, 3> lines_;  // short-term loudness, one value every 100 ms
   std::array<QString, 3> levels_;

@@ -143,7 +143,7 @@ std::vector<Command> commands(NullView* view, PageContext& context, ChainControl
 
 MadePage make(PageContext& context, QWidget* parent) {
   Workspace& workspace = context.workspace;
-  auto* view = new NullView(workspace.runner(), workspace.errands(), parent);
+  auto* view = new NullView(workspace.results(), workspace.queue(), parent);
   auto* chains = new ChainController(context, view);
   follow_trial(view, workspace);
   follow_hands(view, context);

@@ -25,8 +25,8 @@ QLabel* soft_label(const QString& text, QWidget* parent) {
 
 }  // namespace
 
-NullView::NullView(TrialRunner& runner, Errands& errands, QWidget* parent)
-    : QWidget(parent), runner_(runner), errands_(errands), feed_(errands) {
+NullView::NullView(TrialResults& results, Queue& queue, QWidget* parent)
+    : QWidget(parent), results_(results), queue_(queue), feed_(queue) {
   auto* rows = new QVBoxLayout(this);
   rows->setContentsMargins(0, 0, 0, 0);
   rows->setSpacing(0);
@@ -46,7 +46,7 @@ NullView::NullView(TrialRunner& runner, Errands& errands, QWidget* parent)
     emit hold_changed(hold_, pending_what_);
   });
   connect(strip_, &FitStrip::hold_changed, this, &NullView::take_hold);
-  connect(&runner_, &TrialRunner::looked, this, &NullView::take_look);
+  connect(&results_, &TrialResults::looked, this, &NullView::take_look);
   connect(lanes_, &LanesPlate::range_changed, this, [this](double from, double to) {
     refresh_lanes();
     plates_->set_range(from, to);
@@ -212,20 +212,23 @@ void NullView::snap() {
   const auto selected = lanes_->selection();
   const double from = selected ? selected->first : lanes_->from_s(), to = selected ? selected->second : lanes_->to_s();
   Fit fit = with_hold(trial_->measured, hold_);
-  errands_.run("snap", [this, trial = trial_, fit, rate, from, to]() -> std::function<void()> {
-    try {
-      const double delay = nearest_null(*trial->pair.master, *trial->pair.ret, fit, std::llround(from * rate),
-                                        std::llround((to - from) * rate), std::llround(rate * 0.05));
-      return [this, trial, delay] {
-        if (trial != trial_) return;
-        FitHold hold = hold_;
-        hold.delay_samples = delay;
-        take_hold(hold, tr("Snap to the nearest null"));
-      };
-    } catch (const std::exception&) {
-      return {};
-    }
-  });
+  Request request{Priority::live, [this, trial = trial_, fit, rate, from, to](const Job& job, const Tell& tell) {
+                    const double delay =
+                        nearest_null(*trial->pair.master, *trial->pair.ret, fit, std::llround(from * rate),
+                                     std::llround((to - from) * rate), std::llround(rate * 0.05));
+                    job.check();
+                    tell([this, trial, delay] {
+                      if (trial == trial_) hold_delay(delay);
+                    });
+                  }};
+  request.key = request.group = "snap";
+  queue_.post(std::move(request));
+}
+
+void NullView::hold_delay(double delay_samples) {
+  FitHold hold = hold_;
+  hold.delay_samples = delay_samples;
+  take_hold(hold, tr("Snap to the nearest null"));
 }
 
 void NullView::refresh_lanes() {
@@ -261,7 +264,7 @@ void NullView::ask_for_look() {
     look.options.first = std::llround(selected->first * rate);
     look.options.last = std::llround(selected->second * rate);
   }
-  runner_.look(look);
+  results_.look(look);
 }
 
 void NullView::take_hold(const FitHold& hold, const QString& what) {
@@ -280,7 +283,7 @@ void NullView::take_hold(const FitHold& hold, const QString& what) {
   look.options.first = std::max<int64_t>(0, std::llround((middle - live_seconds / 2) * rate));
   look.options.last = look.options.first + std::llround(std::min(live_seconds, std::max(to - from, 0.2)) * rate);
   look.options.fft_size = 1024;
-  runner_.look(look);
+  results_.look(look);
 }
 
 void NullView::take_look(const RegionRequest& look, const std::shared_ptr<const ResidualSums>& sums) {

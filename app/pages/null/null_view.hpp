@@ -18,7 +18,7 @@ class NullView : public QWidget {
   Q_OBJECT
 
  public:
-  NullView(TrialRunner& runner, Errands& errands, QWidget* parent = nullptr);
+  NullView(TrialResults& results, Queue& queue, QWidget* parent = nullptr);
 
   void show_trial(std::shared_ptr<const TrialResult> trial, const FitHold& hold);
   void show_empty(const QString& headline, const QString& advice, bool offer_files = true);
@@ -38,6 +38,7 @@ class NullView : public QWidget {
   std::optional<std::pair<double, double>> band() const { return band_; }
   /// Moves the delay to the best null near it, over the selection or what is in view.
   void snap();
+  void hold_delay(double delay_samples);
   std::optional<std::pair<double, double>> selection() const { return lanes_->selection(); }
 
   LanesPlate* lanes() const { return lanes_; }
@@ -70,8 +71,8 @@ class NullView : public QWidget {
   void ask_for_look();
   const ResidualSums& sums() const { return narrowed_ ? *narrowed_ : trial_->report->sums; }
 
-  TrialRunner& runner_;
-  Errands& errands_;
+  TrialResults& results_;
+  Queue& queue_;
   std::shared_ptr<const TrialResult> trial_;
   std::shared_ptr<const ResidualSums> narrowed_;  // of the selection or another resolution
   FitHold hold_;

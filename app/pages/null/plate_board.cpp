@@ -94,9 +94,7 @@ QWidget* PlateBoard::make_right() {
   right_ = new Chooser(page);
   depth_ = new DepthPlate;
   mask_ = new DepthPlate;
-  moments_ = make_table({tr("At"), tr("What"), tr("dB"), tr("Around")},
-                        tr("Moments to jump to: breaks, overs, and where the residual comes closest"));
-  thirds_ = make_table({tr("Third octave"), tr("Master"), tr("Residual"), tr("Under")}, tr("Depth by third octave"));
+  make_tables();
   right_->add(tr("Depth"), tr("How far the residual lies under the master (Alt+7)"), depth_);
   right_->add(tr("Mask"), tr("A hint at what the programme masks, after ISO 11172-3 model 1 (Alt+8)"), mask_);
   right_->add(tr("Events"), tr("Breaks, overs and the closest moments (Alt+9)"), moments_);
@@ -110,31 +108,57 @@ QWidget* PlateBoard::make_right() {
   connect(right_, &Chooser::chosen, this, [this](int now) { tell_unit(now); });
   connect(depth_, &DepthPlate::clicked, this, &PlateBoard::cell_chosen);
   connect(mask_, &DepthPlate::clicked, this, &PlateBoard::cell_chosen);
-  auto go = [this](QTableWidgetItem* item) {
-    const QVariant at = moments_->item(item->row(), 0)->data(Qt::UserRole);
-    if (at.isValid()) emit jump(at.toDouble());
+  const auto go = [this](size_t n) {
+    if (told_moments_[n].at_s) emit jump(*told_moments_[n].at_s);
   };
-  connect(moments_, &QTableWidget::itemActivated, this, go);
-  connect(moments_, &QTableWidget::itemClicked, this, go);
+  connect(moments_, &ResultTable::opened, this, go);
+  connect(moments_, &QAbstractItemView::clicked, this,
+          [this, go](const QModelIndex& at) { go(moments_->row_at(at.row())); });
   return page;
 }
 
-QTableWidget* PlateBoard::make_table(const QStringList& heads, const QString& words) {
-  auto* table = new QTableWidget(0, int(heads.size()));
-  table->setHorizontalHeaderLabels(heads);
-  table->setAccessibleName(words);
-  table->verticalHeader()->hide();
-  table->verticalHeader()->setDefaultSectionSize(22);
-  table->horizontalHeader()->setSectionResizeMode(QHeaderView::ResizeToContents);
-  table->horizontalHeader()->setStretchLastSection(true);
-  table->horizontalHeader()->setDefaultAlignment(Qt::AlignLeft | Qt::AlignVCenter);
-  table->setSelectionBehavior(QAbstractItemView::SelectRows);
-  table->setSelectionMode(QAbstractItemView::SingleSelection);
-  table->setEditTriggers(QAbstractItemView::NoEditTriggers);
-  table->setShowGrid(false);
-  table->setFont(face(Type::small));
-  table->setTabKeyNavigation(false);
-  return table;
+void PlateBoard::make_tables() {
+  const auto level = [this](double DepthBand::*of) {
+    return [this, of](size_t n) {
+      const double power = told_thirds_[n].*of;
+      return power > 0 ? number_cell(10 * std::log10(power), 1) : Cell{tr("none")};
+    };
+  };
+  moments_ = new ResultTable(tr("Moments to jump to: breaks, overs, and where the residual comes closest"), this);
+  moments_->set_columns(
+      {{tr("At"),
+        {},
+        [this](size_t n) {
+          const auto at = told_moments_[n].at_s;
+          return Cell{at ? clock(*at) : QString(), at};
+        }},
+       {tr("What"), {}, [this](size_t n) { return Cell{told_moments_[n].what}; }},
+       {tr("dB"),
+        {},
+        [this](size_t n) {
+          const auto db = told_moments_[n].db;
+          return db ? Cell{(*db > 0 ? "+" : "") + number(*db, 1), db} : Cell{};
+        },
+        true},
+       {tr("Around"), {}, [this](size_t n) { return Cell{told_moments_[n].around}; }, false, Column::stretch}});
+  thirds_ = new ResultTable(tr("Depth by third octave"), this);
+  thirds_->set_columns({{tr("Third octave"),
+                         {},
+                         [this](size_t n) {
+                           return Cell{hertz(told_thirds_[n].centre_hz, false), told_thirds_[n].centre_hz};
+                         }},
+                        {tr("Master"), tr("dBFS"), level(&DepthBand::master), true},
+                        {tr("Residual"), tr("dBFS"), level(&DepthBand::residual), true},
+                        {tr("Under"), tr("How far the residual lies under the master, dB"),
+                         [this](size_t n) {
+                           const auto db = told_thirds_[n].depth_db;
+                           return db ? number_cell(-*db, 1, tr(" dB")) : Cell{tr("nothing left")};
+                         },
+                         true, Column::stretch}});
+  for (ResultTable* table : {moments_, thirds_}) {
+    table->setSelectionMode(QAbstractItemView::SingleSelection);
+    table->verticalHeader()->setDefaultSectionSize(22);
+  }
 }
 
 void PlateBoard::make_menus(QHBoxLayout* head) {
@@ -314,40 +338,31 @@ void PlateBoard::show_cause(int step, bool without) {
 }
 
 void PlateBoard::fill_moments(const TrialResult& trial) {
-  moments_->setRowCount(0);
-  auto add = [&](std::optional<double> at, const QString& what, const QString& db, const QString& around) {
-    const int row = moments_->rowCount();
-    moments_->insertRow(row);
-    const QStringList cells{at ? clock(*at) : QString(), what, db, around};
-    for (int c = 0; c < cells.size(); ++c) moments_->setItem(row, c, new QTableWidgetItem(cells[c]));
-    if (at) moments_->item(row, 0)->setData(Qt::UserRole, *at);
-  };
-  if (!trial.why) return add({}, tr("being worked out…"), {}, {});
+  told_moments_.clear();
+  if (!trial.why) {
+    told_moments_.push_back({{}, tr("being worked out…")});
+    return moments_->set_rows(1);
+  }
   for (const Break& b : trial.why->continuity.breaks)
-    add(b.at_s,
-        b.kind == BreakKind::dropout ? tr("drops out")
-        : b.kind == BreakKind::skip  ? tr("skips")
-                                     : tr("too much"),
-        {}, tr("%1 ms").arg(number(1000 * b.length_s, 1)));
+    told_moments_.push_back({b.at_s,
+                             b.kind == BreakKind::dropout ? tr("drops out")
+                             : b.kind == BreakKind::skip  ? tr("skips")
+                                                          : tr("too much"),
+                             {},
+                             tr("%1 ms").arg(number(1000 * b.length_s, 1))});
   for (const CloseMoment& m : trial.why->closest)
-    add(m.at_s, tr("closest"), number(m.depth_db, 1),
-        tr("%1 to %2").arg(hertz(m.low_hz, false), hertz(m.high_hz, false)));
+    told_moments_.push_back(
+        {m.at_s, tr("closest"), m.depth_db, tr("%1 to %2").arg(hertz(m.low_hz, false), hertz(m.high_hz, false))});
   size_t told = 0;
   for (const Over& o : trial.why->ret.overs)
-    if (told++ < 100) add(o.at_s, tr("over 0 dBTP"), "+" + number(o.dbtp, 2), tr("channel %1").arg(o.channel + 1));
-  if (moments_->rowCount() == 0) add({}, tr("nothing to jump to"), {}, {});
+    if (told++ < 100) told_moments_.push_back({o.at_s, tr("over 0 dBTP"), o.dbtp, tr("channel %1").arg(o.channel + 1)});
+  if (told_moments_.empty()) told_moments_.push_back({{}, tr("nothing to jump to")});
+  moments_->set_rows(told_moments_.size());
 }
 
 void PlateBoard::fill_thirds(const ResidualSums& sums) {
-  const auto bands = third_octave_depth(sums);
-  thirds_->setRowCount(int(bands.size()));
-  for (int row = 0; row < int(bands.size()); ++row) {
-    const DepthBand& b = bands[size_t(row)];
-    auto level = [](double power) { return power > 0 ? number(10 * std::log10(power), 1) : tr("none"); };
-    const QStringList cells{hertz(b.centre_hz, false), level(b.master), level(b.residual),
-                            b.depth_db ? number(-*b.depth_db, 1) + " dB" : tr("nothing left")};
-    for (int c = 0; c < cells.size(); ++c) thirds_->setItem(row, c, new QTableWidgetItem(cells[c]));
-  }
+  told_thirds_ = third_octave_depth(sums);
+  thirds_->set_rows(told_thirds_.size());
 }
 
 void PlateBoard::reveal(Evidence evidence) {

@@ -2,9 +2,8 @@
 // mask, moments and third octaves at the right.
 #pragma once
 #include <QLabel>
-#include <QTableWidget>
 
-#include "app/model/trial_runner.hpp"
+#include "app/model/trial_results.hpp"
 #include "app/plots/budget_plate.hpp"
 #include "app/plots/course_plate.hpp"
 #include "app/plots/depth_plate.hpp"
@@ -13,6 +12,7 @@
 #include "app/plots/spectrum_plate.hpp"
 #include "app/plots/words_plate.hpp"
 #include "app/widgets/chooser.hpp"
+#include "app/widgets/result_table.hpp"
 
 namespace heathmist::app {
 
@@ -40,8 +40,8 @@ class PlateBoard : public QWidget {
   CoursePlate* course() const { return course_; }
   DepthPlate* depth() const { return depth_; }
   DepthPlate* mask() const { return mask_; }
-  QTableWidget* moments() const { return moments_; }
-  QTableWidget* thirds() const { return thirds_; }
+  ResultTable* moments() const { return moments_; }
+  ResultTable* thirds() const { return thirds_; }
   Chooser* left() const { return left_; }
   Chooser* right() const { return right_; }
   size_t fft_size() const { return fft_size_; }
@@ -65,7 +65,7 @@ class PlateBoard : public QWidget {
   QWidget* make_left();
   QWidget* make_right();
   void make_menus(QHBoxLayout* head);
-  QTableWidget* make_table(const QStringList& heads, const QString& words);
+  void make_tables();
   void tell_unit(int page);
   void draw_spectra();
   void draw_stack();
@@ -91,7 +91,16 @@ class PlateBoard : public QWidget {
   WordsPlate* words_;
   CoursePlate* course_;
   DepthPlate *depth_, *mask_;
-  QTableWidget *moments_, *thirds_;
+  /// A place to jump to.
+  struct Moment {
+    std::optional<double> at_s;
+    QString what;
+    std::optional<double> db{};
+    QString around{};
+  };
+  std::vector<Moment> told_moments_;
+  std::vector<DepthBand> told_thirds_;
+  ResultTable *moments_, *thirds_;
 };
 
 }  // namespace heathmist::app

@@ -6,7 +6,7 @@ namespace heathmist::app {
 namespace {
 
 MadePage make(PageContext& context, QWidget* parent) {
-  auto* view = new OutletsView(context.loudness, parent);
+  auto* view = new OutletsView(context.workspace.queue(), context.loudness, parent);
   const auto follow = [view, &workspace = context.workspace] { view->follow(workspace.current_master()); };
   const auto encode = [view, &context] {
     context.show("outlets");
@@ -27,8 +27,12 @@ MadePage make(PageContext& context, QWidget* parent) {
 }  // namespace
 
 Page outlets_page() {
-  return {"outlets", PageGroup::levels, QObject::tr("Outlets"),
-          QObject::tr("What each place of delivery makes of each master"), QKeySequence("F4"), make};
+  return {"outlets",
+          PageGroup::levels,
+          QObject::tr("Outlets"),
+          QObject::tr("What each place of delivery makes of each master"),
+          QKeySequence("F4"),
+          make};
 }
 
 }  // namespace heathmist::app

@@ -10,7 +10,7 @@
 #include "app/pages/outlets/outlet_form.hpp"
 #include "app/theme/theme.hpp"
 #include "app/widgets/labels.hpp"
-#include "app/widgets/number_item.hpp"
+#include "app/widgets/saving.hpp"
 #include "core/bench/armed.hpp"
 
 namespace heathmist::app {
@@ -21,16 +21,12 @@ QString signed_db(double value, int decimals = 1) { return (value > 0 ? "+" : ""
 
 QString dash() { return QString::fromUtf8("\u2013"); }
 
-NumberItem* level_item(std::optional<double> value, int decimals, bool with_sign = false) {
-  return new NumberItem(!value      ? dash()
-                        : with_sign ? signed_db(*value, decimals)
-                                    : number(*value, decimals),
-                        value.value_or(-1000));
-}
+Cell signed_cell(std::optional<double> value) { return value ? Cell{signed_db(*value), value} : Cell{dash()}; }
 
 }  // namespace
 
-OutletsView::OutletsView(LoudnessBoard& board, QWidget* parent) : QWidget(parent), board_(board) {
+OutletsView::OutletsView(Queue& queue, LoudnessBoard& board, QWidget* parent)
+    : QWidget(parent), board_(board), work_(queue) {
   auto* rows = new QVBoxLayout(this);
   rows->setContentsMargins(12, 8, 8, 8);
   rows->setSpacing(5);
@@ -59,17 +55,14 @@ OutletsView::OutletsView(LoudnessBoard& board, QWidget* parent) : QWidget(parent
     if (!stale_) fill();
   });
   connect(&board_, &LoudnessBoard::rows_changed, this, &OutletsView::fill);
-  connect(&Theme::instance(), &Theme::changed, this, [this] {
-    table_->setRowCount(0);
-    fill();
-  });
-  connect(&task_, &Task::progressed, this, [this](double fraction) {
-    const auto left = task_.left_s(fraction);
+  connect(&Theme::instance(), &Theme::changed, this, [this] { fill(); });
+  connect(&work_, &LongWork::progressed, this, [this](double fraction) {
+    const auto left = work_.left_s(fraction);
     note_->setText(left ? tr("encoding, about %1 left").arg(clock(*left, 0)) : tr("encoding…"));
   });
-  connect(&task_, &Task::ended, this, [this](bool whole, const QString& failure) {
+  connect(&work_, &LongWork::ended, this, [this](Outcome outcome, const QString& failure) {
     fill();
-    note_->setText(!failure.isEmpty() ? failure : whole ? QString() : tr("stopped"));
+    note_->setText(how_it_ended(outcome, failure));
     emit rested();
   });
   reload();
@@ -117,40 +110,43 @@ QWidget* OutletsView::make_head() {
   run_ = new QPushButton(tr("Encode too"), head);
   run_->setProperty("main", true);
   run_->setToolTip(tr("Send what is shown through its outlets' encodes, and judge what is heard after them"));
-  connect(run_, &QPushButton::clicked, this, [this] { task_.is_running() ? task_.cancel() : run_encodes(); });
+  connect(run_, &QPushButton::clicked, this, [this] { work_.is_running() ? work_.cancel() : run_encodes(); });
   row->addWidget(run_);
   return head;
 }
 
 void OutletsView::make_table() {
-  table_ = new QTableWidget(0, columns, this);
-  dress_table(table_, tr("What each outlet makes of each master"));
+  table_ = new ResultTable(tr("What each outlet makes of each master"), this);
   table_->setSelectionMode(QAbstractItemView::SingleSelection);
-  table_->setHorizontalHeaderLabels({tr("Master"), tr("Outlet"), tr("File must change by"), tr("Player"),
-                                     tr("Limited by"), tr("Heard at"), tr("True peak"), tr("Headroom"), tr("Verdict")});
-  for (const auto& [column, hint] :
-       {std::pair{int(file_column),
-                  tr("What the file itself would have to be turned by, dB; only where it must be at the target")},
-        {int(gain_column), tr("What the player turns by, dB; the file stays as it is")},
-        {int(limited_column), tr("What keeps the player from the target")},
-        {int(heard_column), tr("Integrated loudness as it is heard, LUFS")},
-        {int(peak_column), tr("True peak as it is heard, dBTP")},
-        {int(headroom_column), tr("Left unused under the highest true peak that is allowed, dB")}})
-    table_->horizontalHeaderItem(column)->setToolTip(hint);
-  table_->horizontalHeader()->setSectionResizeMode(QHeaderView::Interactive);
-  table_->horizontalHeader()->setSectionResizeMode(verdict_column, QHeaderView::Stretch);
-  for (const auto& [column, width] : {std::pair{int(master_column), 116},
-                                      {int(outlet_column), 156},
-                                      {int(file_column), 128},
-                                      {int(gain_column), 58},
-                                      {int(limited_column), 106},
-                                      {int(heard_column), 66},
-                                      {int(peak_column), 72},
-                                      {int(headroom_column), 74}})
-    table_->setColumnWidth(column, width);
-  for (int column : {int(file_column), int(gain_column), int(heard_column), int(peak_column), int(headroom_column)})
-    table_->horizontalHeaderItem(column)->setTextAlignment(Qt::AlignRight | Qt::AlignVCenter);
-  connect(table_, &QTableWidget::itemSelectionChanged, this, &OutletsView::say);
+  const auto of = [this](auto what) { return [this, what](size_t n) -> Cell { return what(lines_[n]); }; };
+  table_->set_columns(
+      {{tr("Master"), {}, of([](const Line& l) { return Cell{l.master}; }), false, 116},
+       {tr("Outlet"),
+        {},
+        of([](const Line& l) {
+          return Cell{QString::fromStdString(l.outlet.name), {}, QString::fromStdString(l.outlet.what)};
+        }),
+        false,
+        156},
+       {tr("File must change by"),
+        tr("What the file itself would have to be turned by, dB; only where it must be at the target"),
+        of([](const Line& l) { return signed_cell(l.delivery.file_change_db); }), true, 128},
+       {tr("Player"), tr("What the player turns by, dB; the file stays as it is"), of([](const Line& l) {
+          return signed_cell(l.outlet.turns == Outlet::Turns::none ? std::nullopt : std::optional(l.delivery.gain_db));
+        }),
+        true, 58},
+       {tr("Limited by"), tr("What keeps the player from the target"), of([](const Line& l) {
+          return Cell{l.delivery.limited == Delivery::Limited::nothing ? QString() : label_of(l.delivery.limited)};
+        }),
+        false, 106},
+       {tr("Heard at"), tr("Integrated loudness as it is heard, LUFS"),
+        of([](const Line& l) { return number_cell(l.delivery.loudness_lufs, 1); }), true, 66},
+       {tr("True peak"), tr("True peak as it is heard, dBTP"),
+        of([](const Line& l) { return number_cell(l.delivery.true_peak_dbtp, 2); }), true, 72},
+       {tr("Headroom"), tr("Left unused under the highest true peak that is allowed, dB"),
+        of([](const Line& l) { return number_cell(l.delivery.headroom_db, 1); }), true, 74},
+       {tr("Verdict"), {}, of([this](const Line& l) { return verdict_of(l); }), false, app::Column::stretch}});
+  connect(table_, &ResultTable::chosen_changed, this, &OutletsView::say);
 }
 
 void OutletsView::follow(const std::string& master_id) {
@@ -204,8 +200,7 @@ std::shared_ptr<const AlbumLevels> OutletsView::album_of_master(const Master& ma
 
 void OutletsView::fill() {
   const QString only_master = master_->currentData().toString(), only_outlet = outlet_->currentData().toString();
-  const int row_before = table_->currentRow();
-  const auto before = std::exchange(lines_, {});
+  lines_.clear();
   albums_.clear();
   for (const Master& m : bench_.masters) {
     if (!only_master.isEmpty() && only_master.toStdString() != m.id) continue;
@@ -227,17 +222,15 @@ void OutletsView::fill() {
   }
   {
     const QSignalBlocker quiet(table_);
-    table_->setSortingEnabled(false);
-    table_->setRowCount(int(lines_.size()));
     table_->setColumnHidden(master_column, !only_master.isEmpty());
     table_->setColumnHidden(outlet_column, !only_outlet.isEmpty() && only_master.isEmpty());
-    for (size_t n = 0; n < lines_.size(); ++n)
-      if (n >= before.size() || before[n] != lines_[n] || !table_->item(int(n), master_column)) put_line(int(n), n);
-    table_->setSortingEnabled(false);
-    if (!lines_.empty()) table_->selectRow(std::clamp(row_before, 0, int(lines_.size()) - 1));
+    table_->set_rows(lines_.size(), [this](size_t n) {
+      return QString::fromStdString(lines_[n].master_id + "/" + lines_[n].outlet.key);
+    });
+    if (!lines_.empty() && table_->chosen().empty()) table_->choose({0});
   }
-  run_->setText(task_.is_running() ? tr("Cancel") : tr("Encode too"));
-  if (!task_.is_running())
+  run_->setText(work_.is_running() ? tr("Cancel") : tr("Encode too"));
+  if (!work_.is_running())
     note_->setText(board_.is_running()      ? tr("measuring…")
                    : bench_.masters.empty() ? tr("drop masters on the ledger")
                                             : QString());
@@ -245,44 +238,28 @@ void OutletsView::fill() {
   say_album();
 }
 
-void OutletsView::put_line(int row, size_t place) {
-  const Line& line = lines_[place];
+Cell OutletsView::verdict_of(const Line& line) const {
   const Delivery& d = line.delivery;
-  auto* master = new QTableWidgetItem(line.master);
-  master->setData(Qt::UserRole, qulonglong(place));
-  table_->setItem(row, master_column, master);
-  auto* outlet = new QTableWidgetItem(QString::fromStdString(line.outlet.name));
-  outlet->setToolTip(QString::fromStdString(line.outlet.what));
-  table_->setItem(row, outlet_column, outlet);
-  table_->setItem(row, file_column, level_item(d.file_change_db, 1, true));
-  table_->setItem(
-      row, gain_column,
-      level_item(line.outlet.turns == Outlet::Turns::none ? std::nullopt : std::optional(d.gain_db), 1, true));
-  table_->setItem(row, limited_column,
-                  new QTableWidgetItem(d.limited == Delivery::Limited::nothing ? QString() : label_of(d.limited)));
-  table_->setItem(row, heard_column, level_item(d.loudness_lufs, 1));
-  table_->setItem(row, peak_column, level_item(d.true_peak_dbtp, 2));
-  table_->setItem(row, headroom_column, level_item(d.headroom_db, 1));
-  QString words =
-      d.passes() ? tr("passes") : QString::fromStdString(d.faults.front()).section(',', 0, 0);  // in full below
-  if (!line.failure.isEmpty()) words = line.failure;
-  auto* verdict = new QTableWidgetItem(words);
-  verdict->setForeground(colour(d.passes() && line.failure.isEmpty() ? Role::moss : Role::rust));
+  const bool good = d.passes() && line.failure.isEmpty();
   QStringList all;
   for (const auto& fault : d.faults) all << QString::fromStdString(fault);
-  verdict->setToolTip(all.join('\n'));
-  table_->setItem(row, verdict_column, verdict);
+  return {!line.failure.isEmpty() ? line.failure
+          : good                  ? tr("passes")
+                                  : all.front().section(',', 0, 0),  // in full below
+          {},
+          all.join('\n'),
+          good ? Role::moss : Role::rust};
 }
 
 void OutletsView::say() {
-  const auto rows = table_->selectionModel()->selectedRows(master_column);
-  if (rows.isEmpty()) {
+  const auto rows = table_->chosen();
+  if (rows.empty()) {
     file_words_->clear();
     player_words_->clear();
     headline_->setText(bench_.masters.empty() ? tr("What will become of it where it is going?") : tr("Measuring…"));
     return;
   }
-  const Line& line = lines_[size_t(rows.front().data(Qt::UserRole).toULongLong())];
+  const Line& line = lines_[rows.front()];
   const Delivery& d = line.delivery;
   const Outlet& o = line.outlet;
   const auto measured = d.anchor_lufs ? d.anchor_lufs : line.own->loudness.integrated_lufs;
@@ -348,7 +325,7 @@ void OutletsView::run_encodes() {
     note_->setText(tr("no outlet shown has an encode that was not run"));
     return;
   }
-  task_.start([this, run = ++run_number_, orders](const Job& job) {
+  work_.start([this, orders](const Job& job, const Tell& tell) {
     for (size_t k = 0; k < orders.size(); ++k) {
       std::shared_ptr<const Measured> made;
       QString failure;
@@ -361,23 +338,19 @@ void OutletsView::run_encodes() {
       } catch (const std::exception& error) {
         failure = QString::fromUtf8(error.what());
       }
-      QMetaObject::invokeMethod(
-          this,
-          [this, run, place = orders[k].place, made, failure] {
-            if (run != run_number_) return;
-            encoded_[place] = made;
-            failures_[place] = failure;
-            fill();
-          },
-          Qt::QueuedConnection);
+      tell([this, place = orders[k].place, made, failure] {
+        encoded_[place] = made;
+        failures_[place] = failure;
+        fill();
+      });
     }
   });
   fill();
 }
 
 const Outlet* OutletsView::chosen_outlet() const {
-  const auto rows = table_->selectionModel()->selectedRows(master_column);
-  return rows.isEmpty() ? nullptr : &lines_[size_t(rows.front().data(Qt::UserRole).toULongLong())].outlet;
+  const auto rows = table_->chosen();
+  return rows.empty() ? nullptr : &lines_[rows.front()].outlet;
 }
 
 void OutletsView::edit(bool fresh) {

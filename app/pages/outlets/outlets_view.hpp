@@ -4,9 +4,9 @@
 #include <QComboBox>
 #include <QLabel>
 #include <QPushButton>
-#include <QTableWidget>
 
 #include "app/model/loudness_board.hpp"
+#include "app/widgets/result_table.hpp"
 #include "core/delivery/outlet.hpp"
 
 namespace heathmist::app {
@@ -28,11 +28,11 @@ class OutletsView : public QWidget {
     columns
   };
 
-  explicit OutletsView(LoudnessBoard& board, QWidget* parent = nullptr);
+  OutletsView(Queue& queue, LoudnessBoard& board, QWidget* parent = nullptr);
   void show_bench(const Bench& bench);
   /// Shows the master of the trial that is looked at, once for each master.
   void follow(const std::string& master_id);
-  QTableWidget* table() const { return table_; }
+  ResultTable* table() const { return table_; }
   QComboBox* master() const { return master_; }
   QComboBox* outlet() const { return outlet_; }
   QCheckBox* album() const { return album_; }
@@ -41,8 +41,8 @@ class OutletsView : public QWidget {
   QString player_words() const { return player_words_->text(); }
   void reload();       ///< reads the outlets again
   void run_encodes();  ///< sends what is shown through the encodes of its outlets
-  void cancel() { task_.cancel(); }
-  bool is_running() const { return task_.is_running(); }
+  void cancel() { work_.cancel(); }
+  bool is_running() const { return work_.is_running(); }
   QString csv() const;
 
  signals:
@@ -60,12 +60,11 @@ class OutletsView : public QWidget {
     Delivery delivery;
     std::shared_ptr<const Measured> own, encoded;
     QString failure;
-    bool operator==(const Line&) const = default;
   };
   QWidget* make_head();
   void make_table();
   void fill();
-  void put_line(int row, size_t place);
+  Cell verdict_of(const Line& line) const;
   void say();
   void say_album();
   void edit(bool fresh);
@@ -82,14 +81,13 @@ class OutletsView : public QWidget {
   std::vector<Line> lines_;
   std::map<std::pair<std::string, std::string>, std::shared_ptr<const Measured>> encoded_;  // by master and outlet
   std::map<std::pair<std::string, std::string>, QString> failures_;
-  Task task_;
-  int run_number_ = 0;
+  LongWork work_;
   bool stale_ = false;  ///< numbers came while it was hidden
   QComboBox *master_, *outlet_;
   QCheckBox *album_, *live_;
   QPushButton* run_;
   QLabel *headline_, *note_, *file_words_, *player_words_;
-  QTableWidget* table_;
+  ResultTable* table_;
 };
 
 }  // namespace heathmist::app

@@ -60,7 +60,7 @@ void SpectrumView::run_over_time(const std::vector<Subject>& wanted) {
       40, 500);
   if (length_of_ == wanted.front().key) o.first_s = over_time_->from_s(), o.last_s = over_time_->to_s();
   if (const auto band = over_time_->band()) o.low_hz = band->first, o.high_hz = band->second;
-  task_.start([this, wanted, o, opened = opened_, run = ++run_number_](const Job& job) {
+  work_.start([this, wanted, o, opened = opened_](const Job& job, const Tell& tell) {
     std::vector<std::shared_ptr<const Clip>> clips;
     for (const Subject& subject : wanted)
       if (clips.size() < most_clips) clips.push_back(opened->open(subject, job));
@@ -82,22 +82,18 @@ void SpectrumView::run_over_time(const std::vector<Subject>& wanted) {
       for (size_t n = 0; n < clips.size(); ++n)
         shown.push_back({wanted[n].name, std::make_shared<Spectrogram>(
                                              opened->tiles.cells(*clips[n], opened->name_of(clips[n]), stage, job))});
-      QMetaObject::invokeMethod(
-          this,
-          [this, run, shown, key = wanted.front().key, seconds] {
-            if (run != run_number_) return;
-            if (length_of_ != key) {
-              const QSignalBlocker quiet(over_time_);
-              length_of_ = key;
-              over_time_->set_length(seconds);
-            }
-            over_time_->show_cells(shown);
-            over_time_->set_playhead(playhead_s_);
-            QStringList names;
-            for (const auto& clip : shown) names << clip.name;
-            headline_->setText(tr("%1: dark %2 dBFS, bright at 0").arg(names.join(", "), levels_->currentText()));
-          },
-          Qt::QueuedConnection);
+      tell([this, shown, key = wanted.front().key, seconds] {
+        if (length_of_ != key) {
+          const QSignalBlocker quiet(over_time_);
+          length_of_ = key;
+          over_time_->set_length(seconds);
+        }
+        over_time_->show_cells(shown);
+        over_time_->set_playhead(playhead_s_);
+        QStringList names;
+        for (const auto& clip : shown) names << clip.name;
+        headline_->setText(tr("%1: dark %2 dBFS, bright at 0").arg(names.join(", "), levels_->currentText()));
+      });
     }
   });
 }

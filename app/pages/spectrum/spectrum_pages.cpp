@@ -21,7 +21,7 @@ void follow_hands(SpectrumView* view, PageContext& context) {
 }
 
 MadePage make_lines(PageContext& context, QWidget* parent) {
-  auto* view = new SpectrumView(parent);
+  auto* view = new SpectrumView(context.workspace.queue(), parent);
   follow_hands(view, context);
   MadePage made{.widget = view, .first = [view] { return view->plate(); }};
   made.shown = [view, &context] {

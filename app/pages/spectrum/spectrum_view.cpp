@@ -9,7 +9,7 @@
 
 #include "app/theme/theme.hpp"
 #include "app/widgets/labels.hpp"
-#include "app/widgets/number_item.hpp"
+#include "app/widgets/saving.hpp"
 #include "core/probes/readings.hpp"
 
 namespace heathmist::app {
@@ -26,7 +26,8 @@ double at_least(const std::optional<double>& value) { return value.value_or(0); 
 
 }  // namespace
 
-SpectrumView::SpectrumView(QWidget* parent) : QWidget(parent), opened_(std::make_shared<Opened>()) {
+SpectrumView::SpectrumView(Queue& queue, QWidget* parent)
+    : QWidget(parent), opened_(std::make_shared<Opened>()), work_(queue) {
   auto* rows = new QVBoxLayout(this);
   rows->setContentsMargins(12, 8, 6, 6);
   rows->setSpacing(4);
@@ -49,11 +50,11 @@ SpectrumView::SpectrumView(QWidget* parent) : QWidget(parent), opened_(std::make
   settle_.setSingleShot(true);
   settle_.setInterval(30);
   connect(&settle_, &QTimer::timeout, this, &SpectrumView::run);
-  connect(&task_, &Task::progressed, this, [this](double fraction) {
-    const auto left = task_.left_s(fraction);
+  connect(&work_, &LongWork::progressed, this, [this](double fraction) {
+    const auto left = work_.left_s(fraction);
     note_->setText(left && *left > 1 ? tr("about %1 left").arg(clock(*left, 0)) : QString());
   });
-  connect(&task_, &Task::ended, this, [this](bool, const QString& failure) {
+  connect(&work_, &LongWork::ended, this, [this](Outcome, const QString& failure) {
     note_->setText(QString());
     if (!failure.isEmpty()) headline_->setText(failure);
     if (stale_) return run();  // the playhead or a choice moved on meanwhile
@@ -178,26 +179,43 @@ QWidget* SpectrumView::make_head() {
 }
 
 void SpectrumView::make_table(QWidget* parent) {
-  table_ = new QTableWidget(0, 6, parent);
-  dress_table(table_, tr("Lines of the spectrum"));
-  table_->setHorizontalHeaderLabels(
-      {tr("Clip"), tr("Frequency"), tr("Note"), tr("Level, dBFS"), tr("dBr"), tr("What it is")});
-  table_->horizontalHeaderItem(4)->setToolTip(tr("Against the strongest tone of its clip"));
-  table_->horizontalHeader()->setSectionResizeMode(5, QHeaderView::Stretch);
-  for (const auto& [column, width] : {std::pair{0, 130}, {1, 110}, {2, 84}, {3, 108}, {4, 72}})
-    table_->setColumnWidth(column, width);
-  for (int column : {1, 3, 4})
-    table_->horizontalHeaderItem(column)->setTextAlignment(Qt::AlignRight | Qt::AlignVCenter);
+  table_ = new ResultTable(tr("Lines of the spectrum"), parent);
+  const auto of = [this](auto what) { return [this, what](size_t n) -> Cell { return what(told_[n].second); }; };
+  using L = SpectralLine;
+  table_->set_columns(
+      {{tr("Clip"), {}, [this](size_t n) { return Cell{told_[n].first}; }, false, 130},
+       {tr("Frequency"),
+        {},
+        of([](const L& l) {
+          return l.hz < 1000 ? number_cell(l.hz, 2, tr(" Hz")) : Cell{tr("%1 kHz").arg(number(l.hz / 1000, 4)), l.hz};
+        }),
+        true,
+        110},
+       {tr("Note"),
+        {},
+        of([](const L& l) {
+          return Cell{QString::fromStdString(note_of(l.hz)).replace('-', QChar(0x2212)), l.hz};
+        }),
+        false,
+        84},
+       {tr("Level, dBFS"), {}, of([](const L& l) { return number_cell(l.dbfs, 1); }), true, 108},
+       {tr("dBr"), tr("Against the strongest tone of its clip"), of([](const L& l) { return number_cell(l.dbr, 1); }),
+        true, 72},
+       {tr("What it is"),
+        {},
+        of([](const L& l) {
+          const bool bad = l.kind == L::Kind::alias;
+          return Cell{QString::fromStdString(l.name), {}, {}, bad ? std::optional(Role::rust) : std::nullopt};
+        }),
+        false,
+        Column::stretch}});
   table_->setMinimumHeight(90);
-  table_->setSortingEnabled(true);
-  table_->horizontalHeader()->setSortIndicator(3, Qt::DescendingOrder);
-  connect(table_, &QTableWidget::itemSelectionChanged, this, &SpectrumView::point_at_line);
+  table_->sort_by(3, Qt::DescendingOrder);
+  connect(table_, &ResultTable::chosen_changed, this, &SpectrumView::point_at_line);
 }
 
 void SpectrumView::point_at_line() {
-  const auto rows = table_->selectionModel()->selectedRows(1);
-  if (const auto* item = rows.isEmpty() ? nullptr : dynamic_cast<NumberItem*>(table_->item(rows.front().row(), 1)))
-    plate_->point_at(item->value());
+  if (const auto rows = table_->chosen(); !rows.empty()) plate_->point_at(told_[rows.front()].second.hz);
 }
 
 void SpectrumView::show_bench(const Bench& bench) {
@@ -215,10 +233,7 @@ void SpectrumView::show_trial(std::shared_ptr<const TrialResult> trial) {
   ask();
 }
 
-void SpectrumView::look_again() {
-  task_.drop(), ++run_number_;
-  ask();
-}
+void SpectrumView::look_again() { work_.drop(), ask(); }
 
 void SpectrumView::set_playhead(double at_s) {
   playhead_s_ = at_s;
@@ -284,8 +299,8 @@ SpectraOptions SpectrumView::options() const {
 
 void SpectrumView::ask() {
   stale_ = true;
-  if (is_over_time()) task_.drop();                                                // what is in view now goes first
-  if (isVisible() && !task_.is_running() && !settle_.isActive()) settle_.start();  // a playhead never stands still
+  if (is_over_time()) work_.drop();                                                // what is in view now goes first
+  if (isVisible() && !work_.is_running() && !settle_.isActive()) settle_.start();  // a playhead never stands still
 }
 
 void SpectrumView::showEvent(QShowEvent* event) {
@@ -303,8 +318,8 @@ void SpectrumView::run() {
     return draw();
   }
   if (is_over_time()) return run_over_time(wanted);
-  task_.start([this, wanted, o = options(), kind = kind_->currentIndex(), at = playhead_s_, range = selection_,
-               opened = opened_, detours = detours(), run = ++run_number_](const Job& job) {
+  work_.start([this, wanted, o = options(), kind = kind_->currentIndex(), at = playhead_s_, range = selection_,
+               opened = opened_, detours = detours()](const Job& job, const Tell& tell) {
     std::vector<Seen> seen;
     LineOptions naming;
     for (size_t n = 0; n < wanted.size(); ++n) {
@@ -329,15 +344,11 @@ void SpectrumView::run() {
       }
       seen.push_back(std::move(one));
     }
-    QMetaObject::invokeMethod(
-        this,
-        [this, run, seen = std::move(seen)] {
-          if (run != run_number_) return;
-          seen_ = seen;
-          draw();
-          emit drawn();
-        },
-        Qt::QueuedConnection);
+    tell([this, seen = std::move(seen)] {
+      seen_ = seen;
+      draw();
+      emit drawn();
+    });
   });
 }
 
@@ -463,27 +474,12 @@ void SpectrumView::show_lines() {
   headline_->setText(any                      ? say(*answered())
                      : bench_.masters.empty() ? tr("Drop audio here to see its spectrum.")
                                               : tr("Choose clips to draw, or a trial in the ledger."));
-  const QSignalBlocker quiet(table_);
-  table_->setSortingEnabled(false);
-  table_->setRowCount(0);
+  told_.clear();
   for (const Seen& s : seen_)
-    for (size_t n = 0; n < std::min<size_t>(most_lines, s.lines.lines.size()); ++n) {
-      const SpectralLine& l = s.lines.lines[n];
-      const int row = table_->rowCount();
-      table_->insertRow(row);
-      table_->setItem(row, 0, new QTableWidgetItem(s.name));
-      table_->setItem(
-          row, 1,
-          new NumberItem(l.hz < 1000 ? tr("%1 Hz").arg(number(l.hz, 2)) : tr("%1 kHz").arg(number(l.hz / 1000, 4)),
-                         l.hz));
-      table_->setItem(row, 2, new QTableWidgetItem(QString::fromStdString(note_of(l.hz)).replace('-', QChar(0x2212))));
-      table_->setItem(row, 3, new NumberItem(number(l.dbfs, 1), l.dbfs));
-      table_->setItem(row, 4, new NumberItem(number(l.dbr, 1), l.dbr));
-      auto* what = new QTableWidgetItem(QString::fromStdString(l.name));
-      if (l.kind == SpectralLine::Kind::alias) what->setForeground(colour(Role::rust));
-      table_->setItem(row, 5, what);
-    }
-  table_->setSortingEnabled(true);
+    for (size_t n = 0; n < std::min<size_t>(most_lines, s.lines.lines.size()); ++n)
+      told_.emplace_back(s.name, s.lines.lines[n]);
+  const QSignalBlocker quiet(table_);
+  table_->set_rows(told_.size());
 }
 
 QString SpectrumView::csv() const {

@@ -4,15 +4,15 @@
 #include <QLabel>
 #include <QMenu>
 #include <QStackedWidget>
-#include <QTableWidget>
 #include <QTimer>
 #include <QToolButton>
 #include <set>
 
-#include "app/model/task.hpp"
-#include "app/model/trial_runner.hpp"
+#include "app/model/long_work.hpp"
+#include "app/model/trial_results.hpp"
 #include "app/plots/lines_plate.hpp"
 #include "app/plots/spectrogram_plate.hpp"
+#include "app/widgets/result_table.hpp"
 #include "core/bench/document.hpp"
 #include "core/probes/readings.hpp"
 
@@ -22,7 +22,7 @@ class SpectrumView : public QWidget {
   Q_OBJECT
 
  public:
-  explicit SpectrumView(QWidget* parent = nullptr);
+  explicit SpectrumView(Queue& queue, QWidget* parent = nullptr);
   void show_bench(const Bench& bench);
   /// The trial that is looked at: its master, return and residual.
   void show_trial(std::shared_ptr<const TrialResult> trial);
@@ -42,9 +42,9 @@ class SpectrumView : public QWidget {
   QComboBox* layout_choice() const { return layout_; }
   LinesPlate* plate() const { return plate_; }
   SpectrogramPlate* over_time() const { return over_time_; }
-  QTableWidget* table() const { return table_; }
+  ResultTable* table() const { return table_; }
   QString headline() const { return headline_->text(); }
-  bool is_running() const { return task_.is_running(); }
+  bool is_running() const { return work_.is_running(); }
   QString csv() const;
 
   static constexpr int most_blocks = 600;  ///< evenly spread over a long clip, unless more are asked for
@@ -109,12 +109,12 @@ class SpectrumView : public QWidget {
   double playhead_s_ = 0;
   bool stale_ = true;
   std::vector<Seen> seen_;
-  mutable SpectrumLine answer_;  ///< the curve that the marks stand on
+  std::vector<std::pair<QString, SpectralLine>> told_;  // clip and line, as the table shows them
+  mutable SpectrumLine answer_;                         ///< the curve that the marks stand on
   double answer_at(double hz) const;
   std::shared_ptr<Opened> opened_;
-  Task task_;
+  LongWork work_;
   QTimer settle_;
-  int run_number_ = 0;
   QMenu* clips_;
   QToolButton* transform_;
   QComboBox *kind_, *listen_, *size_, *window_, *unit_, *slope_, *scale_, *overlap_, *blocks_, *layout_;
@@ -124,7 +124,7 @@ class SpectrumView : public QWidget {
   SpectrogramPlate* over_time_;
   std::string length_of_;  ///< whose length the time axis has
   LinesPlate* plate_;
-  QTableWidget* table_;
+  ResultTable* table_;
 };
 
 }  // namespace heathmist::app

@@ -10,7 +10,8 @@
 
 #include "app/theme/theme.hpp"
 #include "app/widgets/labels.hpp"
-#include "app/widgets/number_item.hpp"
+#include "app/widgets/saving.hpp"
+#include "core/compare/json.hpp"
 
 namespace heathmist::app {
 
@@ -50,27 +51,9 @@ TrialsView::TrialsView(QWidget* parent) : QWidget(parent) {
 
   auto* split = new QSplitter(Qt::Vertical, this);
   split->setHandleWidth(1);
-  table_ = new QTableWidget(0, columns, split);
-  table_->setHorizontalHeaderLabels({tr("Master"), tr("Trial"), tr("Kind"), tr("Causes"), tr("Residual"), tr("In band"),
-                                     tr("Remainder"), tr("Delay"), tr("Gain"), tr("Drift"), tr("Reaches"), tr("Word")});
-  right_heads(table_, depth_column);
-  dress_table(table_, tr("All trials of the bench"));
-  table_->setSortingEnabled(true);
-  for (const auto& [column, unit] :
-       {std::pair{causes_column,
-                  tr("What takes most of the residual out, greatest first; known of trials that were looked at")},
-        {depth_column, tr("Residual against the master's RMS, dB")},
-        {band_column, tr("The same in the band chosen above, mean of its third octaves, dB")},
-        {remainder_column, tr("What no filter explains, against the master's RMS, dB")},
-        {delay_column, tr("Samples; positive: the return is late")},
-        {gain_column, tr("dB")},
-        {drift_column, tr("ppm; positive: the return is longer")},
-        {reach_column, tr("Where the return's spectrum ends")},
-        {word_column, tr("Bits really used, or the codec")}})
-    table_->horizontalHeaderItem(column)->setToolTip(unit);
-  table_->setSortingEnabled(true);
-  table_->horizontalHeader()->setSectionResizeMode(trial_column, QHeaderView::Interactive);
-  table_->sortByColumn(depth_column, Qt::DescendingOrder);
+  table_ = new ResultTable(tr("All trials of the bench"), split);
+  table_->set_columns(columns_shown());
+  table_->sort_by(depth_column, Qt::DescendingOrder);
   plate_ = new LinesPlate("depth-of-trials", tr("Depth by third octave of the chosen trials"), true, split);
   split->addWidget(table_);
   split->addWidget(plate_);
@@ -78,10 +61,70 @@ TrialsView::TrialsView(QWidget* parent) : QWidget(parent) {
   plate_->setMinimumHeight(160);
   rows->addWidget(split, 1);
   connect(band_, &QComboBox::currentIndexChanged, this, &TrialsView::fill);
-  connect(table_, &QTableWidget::itemSelectionChanged, this, &TrialsView::draw);
-  connect(table_, &QTableWidget::itemActivated, this, [this](QTableWidgetItem* item) {
-    emit opened(table_->item(item->row(), master_column)->data(Qt::UserRole).toString());
-  });
+  connect(table_, &ResultTable::chosen_changed, this, &TrialsView::draw);
+  connect(table_, &ResultTable::opened, this,
+          [this](size_t row) { emit opened(QString::fromStdString(lines_[row].id)); });
+}
+
+/// Untrusted trials have no levels: behind all others, from either end.
+std::vector<app::Column> TrialsView::columns_shown() {
+  const auto of = [this](auto what) { return [this, what](size_t row) -> Cell { return what(lines_[row]); }; };
+  const auto words = [of](auto what) { return of([what](const Line& l) { return Cell{what(l)}; }); };
+  const auto value = [of](std::optional<double> (*what)(const TrialSummary&), int decimals) {
+    return of([what, decimals](const Line& l) {
+      return l.summary.trusted ? number_cell(what(l.summary), decimals) : Cell{QString(QChar(0x2013))};
+    });
+  };
+  const auto level = [of](std::function<std::optional<double>(const TrialSummary&)> what) {
+    return of([what](const Line& l) {
+      if (!l.summary.trusted) return Cell{QString(QChar(0x2013))};
+      const auto db = what(l.summary);
+      return !db || *db <= -200 ? Cell{tr("nothing"), silence_db} : number_cell(db, 1);
+    });
+  };
+  using S = TrialSummary;
+  return {
+      {tr("Master"), {}, words([](const Line& l) { return l.master; })},
+      {tr("Trial"), {}, words([](const Line& l) { return l.trial; }), false, 160},
+      {tr("Kind"), {}, words([](const Line& l) { return QString::fromStdString(l.summary.kind).replace('_', ' '); })},
+      {tr("Causes"), tr("What takes most of the residual out, greatest first; known of trials that were looked at"),
+       words([](const Line& l) {
+         return l.summary.causes.empty() ? QString(QChar(0x2013)) : QString::fromStdString(l.summary.causes);
+       })},
+      {tr("Residual"), tr("Residual against the master's RMS, dB"),
+       level([](const S& s) { return s.residual_relative_db; }), true},
+      {tr("In band"), tr("The same in the band chosen above, mean of its third octaves, dB"), of([this](const Line& l) {
+         const auto db = in_band(l.summary);
+         if (!l.summary.trusted || !db) return Cell{QString(QChar(0x2013))};
+         return *db <= -200 ? Cell{tr("nothing"), silence_db} : number_cell(db, 1);
+       }),
+       true},
+      {tr("Remainder"), tr("What no filter explains, against the master's RMS, dB"),
+       level([](const S& s) { return s.remainder_relative_db; }), true},
+      {tr("Delay"), tr("Samples; positive: the return is late"), of([](const Line& l) {
+         const double delay = l.summary.delay_samples;
+         return l.summary.trusted ? number_cell(delay, delay == std::round(delay) ? 0 : 2)
+                                  : Cell{QString(QChar(0x2013))};
+       }),
+       true},
+      {tr("Gain"), tr("dB"), value([](const S& s) { return std::optional(s.gain_db); }, 2), true},
+      {tr("Drift"), tr("ppm; positive: the return is longer"),
+       value([](const S& s) { return std::optional(s.drift_ppm); }, 2), true},
+      {tr("Reaches"), tr("Where the return's spectrum ends"), of([](const Line& l) {
+         const auto hz = l.summary.bandwidth_hz;
+         return Cell{hz ? hertz(*hz, false) : QString(QChar(0x2013)), hz};
+       }),
+       true},
+      {tr("Word"), tr("Bits really used, or the codec"), of([](const Line& l) {
+         const S& s = l.summary;
+         const QString codec = QString::fromStdString(s.codec);
+         return Cell{s.bits_used > 0  ? tr("%1 bit").arg(s.bits_used)
+                     : s.bit_rate_bps ? tr("%1 %2 kbit/s").arg(codec, number(double(*s.bit_rate_bps) / 1000, 0))
+                                      : codec,
+                     double(s.bits_used)};
+       }),
+       true},
+  };
 }
 
 /// The trial's name takes what the numbers leave, but never less than its words need.
@@ -125,58 +168,21 @@ std::optional<double> TrialsView::in_band(const TrialSummary& s) const {
 }
 
 void TrialsView::fill() {
-  const QSignalBlocker quiet(table_);
-  table_->setSortingEnabled(false);
-  table_->setRowCount(int(lines_.size()));
-  auto level = [](std::optional<double> db) { return !db || *db <= -200 ? tr("nothing") : number(*db, 1); };
-  for (int row = 0; row < int(lines_.size()); ++row) {
-    const Line& line = lines_[size_t(row)];
-    const TrialSummary& s = line.summary;
-    const auto band = in_band(s);
-    table_->setItem(row, master_column, new QTableWidgetItem(line.master));
-    table_->item(row, master_column)->setData(Qt::UserRole, QString::fromStdString(line.id));
-    table_->setItem(row, trial_column, new QTableWidgetItem(line.trial));
-    table_->setItem(row, kind_column, new QTableWidgetItem(QString::fromStdString(s.kind).replace('_', ' ')));
-    table_->setItem(row, causes_column,
-                    new QTableWidgetItem(s.causes.empty() ? QString(QChar(0x2013)) : QString::fromStdString(s.causes)));
-    const auto put = [&](Column column, const QString& text, double value) {
-      table_->setItem(row, column, new NumberItem(text, value));
-    };
-    const QString none = QString(QChar(0x2013));
-    put(depth_column, s.trusted ? level(s.residual_relative_db) : none,
-        s.trusted ? s.residual_relative_db.value_or(silence_db) : 1000);
-    put(band_column, !s.trusted || !band ? none : level(band), s.trusted ? band.value_or(silence_db) : 1000);
-    put(remainder_column, s.trusted ? level(s.remainder_relative_db) : none,
-        s.trusted ? s.remainder_relative_db.value_or(silence_db) : 1000);
-    put(delay_column,
-        s.trusted ? number(s.delay_samples, s.delay_samples == std::round(s.delay_samples) ? 0 : 2) : none,
-        s.delay_samples);
-    put(gain_column, s.trusted ? number(s.gain_db, 2) : none, s.gain_db);
-    put(drift_column, s.trusted ? number(s.drift_ppm, 2) : none, s.drift_ppm);
-    put(reach_column, s.bandwidth_hz ? hertz(*s.bandwidth_hz, false) : none, s.bandwidth_hz.value_or(0));
-    put(word_column,
-        s.bits_used > 0 ? tr("%1 bit").arg(s.bits_used)
-        : s.bit_rate_bps
-            ? tr("%1 %2 kbit/s").arg(QString::fromStdString(s.codec)).arg(number(double(*s.bit_rate_bps) / 1000, 0))
-            : QString::fromStdString(s.codec),
-        s.bits_used);
-  }
+  table_->set_rows(lines_.size(), [this](size_t row) { return QString::fromStdString(lines_[row].id); });
   table_->setColumnHidden(drift_column, std::all_of(lines_.begin(), lines_.end(), [](const Line& line) {
                             return !line.summary.trusted || line.summary.drift_ppm == 0;
                           }));
-  table_->setSortingEnabled(true);
   QResizeEvent settle(size(), size());
   resizeEvent(&settle);
   draw();
 }
 
 void TrialsView::draw() {
-  QStringList chosen;
-  for (const auto& index : table_->selectionModel()->selectedRows(master_column))
-    chosen << index.data(Qt::UserRole).toString();
+  const auto chosen = table_->chosen();
   std::vector<Line> lines;
-  for (const Line& line : lines_)
-    if ((chosen.isEmpty() ? line.summary.trusted : chosen.contains(QString::fromStdString(line.id))) &&
+  for (size_t n = 0; n < lines_.size(); ++n)
+    if (const Line& line = lines_[n];
+        (chosen.empty() ? line.summary.trusted : std::count(chosen.begin(), chosen.end(), n) > 0) &&
         std::any_of(line.summary.band_db.begin(), line.summary.band_db.end(), [](double db) { return db > -199; }))
       lines.push_back(line);
   if (lines.size() > 8) lines.resize(8);
@@ -204,31 +210,25 @@ void TrialsView::draw() {
 }
 
 QString TrialsView::csv() const {
-  QString text =
-      "master,trial,kind,causes,residual_dbr,in_band_dbr,remainder_dbr,delay_samples,gain_db,drift_ppm,bandwidth_hz,"
-      "bits_used,"
-      "codec\n";
-  auto quoted = [](QString words) { return "\"" + words.replace("\"", "\"\"") + "\""; };
-  auto value = [](std::optional<double> v, int decimals) { return v ? QString::number(*v, 'f', decimals) : QString(); };
+  std::vector<Json> rows;
   for (const Line& line : lines_) {
-    const auto& s = line.summary;
-    text += QStringList{quoted(line.master),
-                        quoted(line.trial),
-                        QString::fromStdString(s.kind),
-                        quoted(QString::fromStdString(s.causes)),
-                        value(s.residual_relative_db, 2),
-                        value(in_band(s), 2),
-                        value(s.remainder_relative_db, 2),
-                        value(s.delay_samples, 4),
-                        value(s.gain_db, 4),
-                        value(s.drift_ppm, 3),
-                        value(s.bandwidth_hz, 0),
-                        s.bits_used ? QString::number(s.bits_used) : QString(),
-                        QString::fromStdString(s.codec)}
-                .join(',') +
-            "\n";
+    const TrialSummary& s = line.summary;
+    const auto or_null = [](const std::optional<double>& v) { return v ? Json(*v) : Json(nullptr); };
+    rows.push_back({{"master", line.master.toStdString()},
+                    {"trial", line.trial.toStdString()},
+                    {"kind", s.kind},
+                    {"causes", s.causes},
+                    {"residual_dbr", or_null(s.residual_relative_db)},
+                    {"in_band_dbr", or_null(in_band(s))},
+                    {"remainder_dbr", or_null(s.remainder_relative_db)},
+                    {"delay_samples", s.delay_samples},
+                    {"gain_db", s.gain_db},
+                    {"drift_ppm", s.drift_ppm},
+                    {"bandwidth_hz", or_null(s.bandwidth_hz)},
+                    {"bits_used", s.bits_used ? Json(s.bits_used) : Json(nullptr)},
+                    {"codec", s.codec}});
   }
-  return text;
+  return QString::fromStdString(csv_of(rows));
 }
 
 void TrialsView::save_csv() { save_table(this, "trials.csv", csv()); }

@@ -2,11 +2,11 @@
 #pragma once
 #include <QComboBox>
 #include <QLabel>
-#include <QTableWidget>
 #include <map>
 
 #include "app/model/row_state.hpp"
 #include "app/plots/lines_plate.hpp"
+#include "app/widgets/result_table.hpp"
 
 namespace heathmist::app {
 
@@ -32,7 +32,7 @@ class TrialsView : public QWidget {
 
   explicit TrialsView(QWidget* parent = nullptr);
   void show_bench(const Bench& bench, const std::map<std::string, RowState>& states);
-  QTableWidget* table() const { return table_; }
+  ResultTable* table() const { return table_; }
   LinesPlate* plate() const { return plate_; }
   QComboBox* band() const { return band_; }
   QString csv() const;
@@ -49,12 +49,13 @@ class TrialsView : public QWidget {
     QString master, trial;
     TrialSummary summary;
   };
+  std::vector<app::Column> columns_shown();
   void fill();
   void draw();
   void save_csv();
   std::optional<double> in_band(const TrialSummary& summary) const;
   std::vector<Line> lines_;
-  QTableWidget* table_;
+  ResultTable* table_;
   QComboBox* band_;
   QLabel* note_;
   LinesPlate* plate_;

@@ -17,20 +17,20 @@ std::shared_ptr<const NullReport> null_of(const Fade& fade, const Comparable& pa
 
 }  // namespace
 
-FadeListening::FadeListening(PageContext& context, QObject* parent) : QObject(parent), context_(context) {
-  connect(&making_, &Task::ended, this, [this](bool, const QString& failure) {
+FadeListening::FadeListening(PageContext& context, QObject* parent)
+    : QObject(parent), context_(context), making_(context.workspace.queue()) {
+  connect(&making_, &LongWork::ended, this, [this](Outcome, const QString& failure) {
     if (!failure.isEmpty()) context_.say(tr("The fade was not made. %1").arg(failure));
   });
 }
 
 void FadeListening::hear(const WordCut& cut) {
   context_.player.pause();
-  making_.start([this, cut](const Job& job) {
+  making_.start([this, cut](const Job& job, const Tell& tell) {
     const Fade fade = fade_through(cut, rate_hz, job);
     const Comparable pair{fade.before, fade.after};
     const auto report = null_of(fade, pair, job);
-    QMetaObject::invokeMethod(
-        this, [this, pair, report] { play(pair, report); }, Qt::QueuedConnection);
+    tell([this, pair, report] { play(pair, report); });
   });
 }
 

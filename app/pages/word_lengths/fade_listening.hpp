@@ -1,6 +1,6 @@
 // A fade through a cut is heard in place of the trial, until its page is left: master before, return after the cut.
 #pragma once
-#include "app/model/task.hpp"
+#include "app/model/long_work.hpp"
 #include "app/pages/page.hpp"
 #include "core/boards/word_board.hpp"
 
@@ -17,7 +17,7 @@ class FadeListening : public QObject {
  private:
   void play(const Comparable& pair, const std::shared_ptr<const NullReport>& report);
   PageContext& context_;
-  Task making_;
+  LongWork making_;
   bool heard_ = false;
 };
 

@@ -7,7 +7,7 @@
 #include <set>
 
 #include "app/widgets/labels.hpp"
-#include "app/widgets/number_item.hpp"
+#include "app/widgets/saving.hpp"
 #include "core/compare/json.hpp"
 
 namespace heathmist::app {
@@ -36,7 +36,7 @@ Qt::PenStyle style_for(const WordCut& cut) {
 
 }  // namespace
 
-WordBoardView::WordBoardView(QWidget* parent) : QWidget(parent) {
+WordBoardView::WordBoardView(Queue& queue, QWidget* parent) : QWidget(parent), work_(queue) {
   auto* rows = new QVBoxLayout(this);
   rows->setContentsMargins(12, 4, 6, 6);
   rows->setSpacing(4);
@@ -58,13 +58,13 @@ WordBoardView::WordBoardView(QWidget* parent) : QWidget(parent) {
   make_table(split);
   split->setSizes({400, 180});
   rows->addWidget(split, 1);
-  connect(&task_, &Task::progressed, this, [this](double fraction) {
-    const auto left = task_.left_s(fraction);
+  connect(&work_, &LongWork::progressed, this, [this](double fraction) {
+    const auto left = work_.left_s(fraction);
     note_->setText(left && *left > 1 ? tr("about %1 left").arg(clock(*left, 0)) : tr("cutting…"));
   });
-  connect(&task_, &Task::ended, this, [this](bool whole, const QString& failure) {
+  connect(&work_, &LongWork::ended, this, [this](Outcome outcome, const QString& failure) {
     run_->setText(tr("Run"));
-    note_->setText(!failure.isEmpty() ? failure : whole ? QString() : tr("stopped"));
+    note_->setText(how_it_ended(outcome, failure));
     draw();
     emit rested();
   });
@@ -116,49 +116,48 @@ QWidget* WordBoardView::make_head() {
   run_->setProperty("main", true);
   run_->setObjectName("run");
   run_->setToolTip(tr("Cut a tone and a fading tone to every word length with every dither, and read what is left"));
-  connect(run_, &QPushButton::clicked, this, [this] { task_.is_running() ? task_.cancel() : start(); });
+  connect(run_, &QPushButton::clicked, this, [this] { work_.is_running() ? work_.cancel() : start(); });
   row->addWidget(run_);
   return head;
 }
 
 void WordBoardView::make_table(QWidget* parent) {
-  table_ = new QTableWidget(0, columns, parent);
-  dress_table(table_, tr("Word lengths and dithers"));
-  table_->setHorizontalHeaderLabels(
-      {tr("Cut to"), tr("Noise, dBFS"), tr("Theory, dBFS"), tr("A-weighted, dBFS"), tr("Linear within, dB")});
-  for (const auto& [column, hint] :
-       {std::pair{int(noise_column), tr("Of the error, 20 Hz to 20 kHz, with 997 Hz at −20 dBFS on the way")},
-        {int(theory_column), tr("Of rounding and dither together")},
-        {int(linear_column),
-         tr("The greatest departure of a tone's level, where noise lets it be read within 0.1 dB")}})
-    table_->horizontalHeaderItem(column)->setToolTip(hint);
-  table_->horizontalHeader()->setSectionResizeMode(name_column, QHeaderView::Stretch);
-  for (int column = noise_column; column < columns; ++column) table_->setColumnWidth(column, 124);
-  right_heads(table_, noise_column);
+  table_ = new ResultTable(tr("Word lengths and dithers"), parent);
+  const auto value = [this](double WordRow::*of) {
+    return [this, of](size_t n) { return number_cell(rows_[n].*of, 2); };
+  };
+  table_->set_columns(
+      {{tr("Cut to"),
+        {},
+        [this](size_t n) { return Cell{QString::fromStdString(label_of(rows_[n].cut))}; },
+        false,
+        app::Column::stretch},
+       {tr("Noise, dBFS"), tr("Of the error, 20 Hz to 20 kHz, with 997 Hz at −20 dBFS on the way"),
+        value(&WordRow::noise_dbfs), true, 124},
+       {tr("Theory, dBFS"), tr("Of rounding and dither together"), value(&WordRow::theory_dbfs), true, 124},
+       {tr("A-weighted, dBFS"), {}, value(&WordRow::noise_a_dbfs), true, 124},
+       {tr("Linear within, dB"),
+        tr("The greatest departure of a tone's level, where noise lets it be read within 0.1 dB"),
+        [this](size_t n) { return number_cell(std::abs(rows_[n].worst_linearity_db), 2); }, true, 124}});
   table_->setMinimumHeight(90);
-  table_->setSortingEnabled(true);
-  table_->horizontalHeader()->setSortIndicator(noise_column, Qt::DescendingOrder);
-  connect(table_, &QTableWidget::itemSelectionChanged, this, &WordBoardView::draw);
+  table_->sort_by(noise_column, Qt::DescendingOrder);
+  connect(table_, &ResultTable::chosen_changed, this, &WordBoardView::draw);
 }
 
 void WordBoardView::start() {
   run_->setText(tr("Cancel"));
   rows_.clear();
   fill();
-  task_.start([this, run = ++run_number_](const Job& job) {
+  work_.start([this](const Job& job, const Tell& tell) {
     const auto cuts = board_cuts();
     for_each_segment(
         int64_t(cuts.size()), job, [] { return 0; },
         [&](int, int64_t n) {
           auto row = std::make_shared<WordRow>(read_word_cut(cuts[size_t(n)], rate_hz, Job{job.stop, {}, 1}));
-          QMetaObject::invokeMethod(
-              this,
-              [this, run, row] {
-                if (run != run_number_) return;
-                rows_.push_back(std::move(*row));
-                fill();
-              },
-              Qt::QueuedConnection);
+          tell([this, row] {
+            rows_.push_back(std::move(*row));
+            fill();
+          });
         });
   });
 }
@@ -175,36 +174,14 @@ void WordBoardView::show_only(int bits, const std::string& dither) {
 }
 
 void WordBoardView::fill() {
-  const QSignalBlocker quiet(table_);
-  const WordRow* before = chosen();
-  const std::optional<WordCut> kept = before ? std::optional(before->cut) : std::nullopt;
-  table_->setSortingEnabled(false);
-  table_->setRowCount(0);
-  for (size_t n = 0; n < rows_.size(); ++n) {
-    const WordRow& r = rows_[n];
-    if (!is_in(r.cut)) continue;
-    const int at = table_->rowCount();
-    table_->insertRow(at);
-    auto* name = new QTableWidgetItem(QString::fromStdString(label_of(r.cut)));
-    name->setData(Qt::UserRole, qulonglong(n));
-    table_->setItem(at, name_column, name);
-    for (const auto& [column, value, decimals] : {std::tuple{int(noise_column), r.noise_dbfs, 2},
-                                                  {int(theory_column), r.theory_dbfs, 2},
-                                                  {int(weighted_column), r.noise_a_dbfs, 2},
-                                                  {int(linear_column), std::abs(r.worst_linearity_db), 2}})
-      table_->setItem(at, column, new NumberItem(number(value, decimals), value));
-  }
-  table_->setSortingEnabled(true);
-  for (int at = 0; kept && at < table_->rowCount(); ++at)
-    if (rows_[table_->item(at, 0)->data(Qt::UserRole).toULongLong()].cut == *kept) table_->selectRow(at);
+  table_->set_rows(rows_.size(), [this](size_t n) { return QString::fromStdString(label_of(rows_[n].cut)); });
+  table_->set_filter([this](size_t n) { return is_in(rows_[n].cut); });
   draw();
 }
 
 const WordRow* WordBoardView::chosen() const {
-  const auto rows = table_->selectionModel()->selectedRows(name_column);
-  if (rows.isEmpty()) return nullptr;
-  const auto place = rows.front().data(Qt::UserRole).toULongLong();
-  return place < rows_.size() ? &rows_[place] : nullptr;
+  const auto rows = table_->chosen();
+  return rows.empty() || rows.front() >= rows_.size() ? nullptr : &rows_[rows.front()];
 }
 
 std::vector<NamedLine> WordBoardView::density_lines() const {
@@ -272,7 +249,7 @@ void WordBoardView::draw() {
   headline_->setText(
       row ? QString("%1: %2").arg(QString::fromStdString(label_of(row->cut)), QString::fromStdString(label_of(*row)))
       : !rows_.empty() ? tr("Choose a word length to read it in words and to hear a fade through it.")
-      : task_.is_running()
+      : work_.is_running()
           ? tr("Cutting…")
           : tr("What does each word length leave, and how true do low levels stay? Run reads them all."));
 }

@@ -3,11 +3,11 @@
 #include <QComboBox>
 #include <QLabel>
 #include <QPushButton>
-#include <QTableWidget>
 
-#include "app/model/task.hpp"
+#include "app/model/long_work.hpp"
 #include "app/plots/graph_plate.hpp"
 #include "app/plots/lines_plate.hpp"
+#include "app/widgets/result_table.hpp"
 #include "core/boards/word_board.hpp"
 
 namespace heathmist::app {
@@ -16,14 +16,14 @@ class WordBoardView : public QWidget {
   Q_OBJECT
 
  public:
-  explicit WordBoardView(QWidget* parent = nullptr);
+  explicit WordBoardView(Queue& queue, QWidget* parent = nullptr);
   /// Reads every cut; cut by cut the rows fill.
   void start();
-  bool is_running() const { return task_.is_running(); }
+  bool is_running() const { return work_.is_running(); }
   /// Only these are listed and drawn; 0 and empty: all.
   void show_only(int bits, const std::string& dither);
   const std::vector<WordRow>& rows() const { return rows_; }
-  QTableWidget* table() const { return table_; }
+  ResultTable* table() const { return table_; }
   LinesPlate* densities() const { return densities_; }
   GraphPlate* levels() const { return levels_; }
   QString headline() const { return headline_->text(); }
@@ -46,13 +46,12 @@ class WordBoardView : public QWidget {
   std::vector<NamedLine> density_lines() const;
   std::vector<LineMark> density_words() const;  ///< the lines' names, beside them
   std::vector<Series> level_series() const;
-  Task task_;
-  int run_number_ = 0;
+  LongWork work_;
   std::vector<WordRow> rows_;
   QComboBox *bits_, *dither_;
   QLabel *headline_, *note_;
   QPushButton *run_, *hear_;
-  QTableWidget* table_;
+  ResultTable* table_;
   LinesPlate* densities_;
   GraphPlate* levels_;
 };

@@ -7,7 +7,7 @@ namespace heathmist::app {
 namespace {
 
 MadePage make(PageContext& context, QWidget* parent) {
-  auto* view = new WordBoardView(parent);
+  auto* view = new WordBoardView(context.workspace.queue(), parent);
   auto* fade = new FadeListening(context, view);
   QObject::connect(view, &WordBoardView::hear_wanted, fade, &FadeListening::hear);
   return {.widget = view,

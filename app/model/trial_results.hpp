@@ -1,10 +1,7 @@
-// Runs null tests off the interface thread: one at a time, the one that is looked at first.
+// What came of the trials: results by trial, and the requests for those that are wanted. One trial runs at a time, the
+// one that is looked at first.
 #pragma once
-#include <QObject>
-#include <condition_variable>
-#include <deque>
-#include <thread>
-
+#include "app/model/queue.hpp"
 #include "core/bench/analysis.hpp"
 
 namespace heathmist::app {
@@ -25,7 +22,7 @@ struct TrialResult : AnalysisResult {
   TrialSpec spec;
 };
 
-/// A narrowed look at the trial that was run last: some seconds, another resolution, a nudged fit.
+/// A narrowed look at a trial that was run: some seconds, another resolution, a nudged fit.
 struct RegionRequest {
   std::shared_ptr<const TrialResult> of;
   Fit fit;
@@ -33,28 +30,26 @@ struct RegionRequest {
   bool nudge = false;  ///< only the level is wanted, soon
 };
 
-class TrialRunner : public QObject {
+class TrialResults : public QObject {
   Q_OBJECT
 
  public:
-  explicit TrialRunner(QObject* parent = nullptr);
-  ~TrialRunner() override;
+  explicit TrialResults(Queue& queue, QObject* parent = nullptr);
 
-  /// Queues a trial, before all others where `urgent`. One that is queued or has a result with the same spec is not run
-  /// again.
-  void request(const TrialSpec& spec, bool urgent);
-  /// Queues a look; it takes the place of any look still waiting.
+  /// Wants a trial, before all others where it is looked at. One that is on its way or has a result with the same spec
+  /// is not run again.
+  void request(const TrialSpec& spec, bool is_looked_at);
+  /// Wants a look; it takes the place of the look before.
   void look(const RegionRequest& look);
-  /// Stops the trial that is running and forgets what is queued.
+  /// Stops what runs and forgets what is wanted.
   void cancel();
   void forget_all();
-  void forget(const std::string& id);  ///< its result: it is run anew when it is asked for
-  bool is_busy() const;
+  void forget(const std::string& id) { results_.drop(id); }  ///< its result: it is run anew when it is asked for
+  bool is_busy() const { return !wanted_.empty() || look_ != 0; }
 
   /// Nothing where it was not run, or was let go for others since: it is asked for again then.
   std::shared_ptr<const TrialResult> result(const std::string& id) const;
-  /// What the results weigh that are held.
-  size_t bytes() const;
+  size_t bytes() const { return results_.bytes(); }  ///< what the results weigh that are held
 
  signals:
   void progressed(const QString& id, double fraction);  ///< the null: 0 .. 0.5, the explanation: 0.5 .. 1
@@ -65,27 +60,22 @@ class TrialRunner : public QObject {
   void looked(const heathmist::app::RegionRequest& look, std::shared_ptr<const heathmist::ResidualSums> sums);
 
  private:
-  void work(std::stop_token stop);
-  void work_on_looks(std::stop_token stop);
-  bool is_wanted(const std::string& id) const;
-  void run_trial(const TrialSpec& spec, std::stop_token stop);
+  struct Wanted {
+    TrialSpec spec;
+    Queue::Token token;
+    bool is_cancelled = false;
+  };
+  void run(const TrialSpec& spec, const Job& job, const Tell& tell);
   AnalysisResult explained_of(AnalysisInput input, const AnalysisResult& null, const Job& job);
-  void publish(std::shared_ptr<const TrialResult> result);
-  void run_look(const RegionRequest& look, std::stop_token stop);
+  void keep(std::shared_ptr<const TrialResult> result);
+  void end(const std::string& id, Outcome outcome, const QString& sentence);
+  void rest();
 
-  mutable std::mutex lock_;
-  std::condition_variable_any wake_, wake_looks_;
-  std::deque<TrialSpec> queue_;
-  std::optional<RegionRequest> look_;
-  bool looking_ = false;
-  std::stop_source look_stop_;
-  std::optional<TrialSpec> running_;
-  std::stop_source running_stop_;
+  Queue& queue_;
+  std::map<std::string, Wanted> wanted_;                       // by id
+  Queue::Token look_ = 0;                                      // of the look that is on its way
   mutable Store<std::shared_ptr<const TrialResult>> results_;  // by id, newest first
-  Analysis analysis_;                                          // worker thread only
-  std::jthread worker_, looks_worker_;
+  Analysis analysis_;                                          // of the trial that runs
 };
 
 }  // namespace heathmist::app
-
-Q_DECLARE_METATYPE(heathmist::app::RegionRequest)

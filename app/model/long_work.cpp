@@ -1,0 +1,43 @@
+#include "app/model/long_work.hpp"
+
+namespace heathmist::app {
+
+LongWork::~LongWork() {
+  if (!queue_) return;  // it waited for all work
+  for (const Queue::Token token : begun_) queue_->drop_and_wait(token);
+}
+
+void LongWork::start(std::function<void(const Job&, const Tell&)> work) {
+  drop();
+  since_.start();
+  std::erase_if(begun_, [this](Queue::Token token) { return !queue_->knows(token); });
+  Request request;
+  request.work = std::move(work);
+  request.progressed = [this](double fraction) { emit progressed(fraction); };
+  request.ended = [this](Outcome outcome, const QString& sentence) {
+    token_ = 0;
+    emit ended(outcome, sentence);
+  };
+  token_ = queue_->post(std::move(request));
+  begun_.push_back(token_);
+}
+
+void LongWork::cancel() {
+  if (token_) queue_->cancel(token_);
+}
+
+void LongWork::drop() {
+  if (token_) queue_->drop(std::exchange(token_, 0));
+}
+
+QString how_it_ended(Outcome outcome, const QString& sentence) {
+  if (!sentence.isEmpty()) return sentence;
+  return outcome == Outcome::done ? QString() : QObject::tr("stopped");
+}
+
+std::optional<double> LongWork::left_s(double fraction) const {
+  if (!since_.isValid() || fraction < 0.02) return {};
+  return double(since_.elapsed()) / 1000 * (1 - fraction) / fraction;
+}
+
+}  // namespace heathmist::app

@@ -1,0 +1,93 @@
+// A table of results. Its columns say what they show of a row; sorting, choosing, filtering, copying and hiding are the
+// same for all tables.
+#pragma once
+#include <QSortFilterProxyModel>
+#include <QTableView>
+#include <functional>
+#include <optional>
+#include <set>
+#include <vector>
+
+#include "app/theme/theme.hpp"
+
+namespace heathmist::app {
+
+/// What stands in a cell.
+struct Cell {
+  QString text{};
+  std::optional<double> value{};  ///< what it sorts by; none: by its text, behind all that have one
+  QString hint{};
+  std::optional<Role> ink{};
+  bool is_bold = false;
+  QVariant picture{};  ///< an icon, or what the column's delegate paints
+};
+/// A number with so many decimals, a dash where there is none.
+Cell number_cell(std::optional<double> value, int decimals, const QString& unit = {});
+
+struct Column {
+  static constexpr int stretch = -1, as_content = 0;
+  QString title, hint{};  ///< the hint: what it is, with its unit
+  std::function<Cell(size_t row)> cell{};
+  bool is_number = false;  ///< stands at the right
+  int width = as_content;
+};
+
+class ResultModel;
+
+/// Rows are numbered as the page numbers them; what is shown where is the table's own business.
+class ResultTable : public QTableView {
+  Q_OBJECT
+
+ public:
+  static constexpr int picture_role = Qt::UserRole + 1;
+  /// `words`: what it is, for those who do not see it.
+  ResultTable(const QString& words, QWidget* parent);
+  /// The table is empty until rows are set again.
+  void set_columns(std::vector<Column> columns);
+  /// Other rows, or the same ones as they are now: to be called whenever what the cells are made of has changed, before
+  /// anything else is done. Those that were chosen stay so by their keys; without any, by their numbers.
+  void set_rows(size_t rows, const std::function<QString(size_t row)>& key = {});
+  /// Only these are shown; nothing: all.
+  void set_filter(std::function<bool(size_t row)> filter);
+  void sort_by(int column, Qt::SortOrder order);
+
+  size_t rows() const;                               ///< all of them
+  int shown() const { return model()->rowCount(); }  ///< those the filter lets through
+  size_t row_at(int place) const;                    ///< which row is shown there
+  Cell cell_at(int place, int column) const;
+  QString text_at(int place, int column) const { return cell_at(place, column).text; }
+  QString title(int column) const;
+  int columns() const { return model()->columnCount(); }
+
+  std::vector<size_t> chosen() const;  ///< rows, from the top of the table down
+  void choose(const std::vector<size_t>& rows);
+
+  /// As it is shown, in that order: heads first, a tab between columns, what is hidden left out. `only_chosen`: the
+  /// chosen rows, all where none is.
+  QString text(bool only_chosen) const;
+
+ signals:
+  void opened(size_t row, int column);  ///< Enter or double click
+  void chosen_changed();
+
+ protected:
+  void selectionChanged(const QItemSelection& selected, const QItemSelection& deselected) override;
+  void keyPressEvent(QKeyEvent* event) override;
+  void contextMenuEvent(QContextMenuEvent* event) override;
+
+ private:
+  std::set<QString> keys_of_chosen() const;
+  void copy(bool only_chosen) const;
+  void add_columns(QMenu* menu);
+  std::vector<int> shown_columns() const;
+  void hide_by_hand(int column, bool hidden);
+
+  ResultModel* model_;
+  QSortFilterProxyModel* order_;
+  std::vector<QString> keys_;    // of all rows
+  std::set<QString> carried_{};  // of those that were chosen when other columns came
+  std::vector<int> hidden_by_hand_;
+  bool quiet_ = false;
+};
+
+}  // namespace heathmist::app

@@ -1,0 +1,40 @@
+#include <sys/resource.h>
+#include <sys/syscall.h>
+#include <tbb/task_arena.h>
+#include <tbb/task_group.h>
+#include <unistd.h>
+
+#include "core/job.hpp"
+
+namespace heathmist {
+
+namespace {
+
+std::atomic<int> pool_nice{0};
+
+void stand_back() {
+  thread_local int now = 0;
+  const int wanted = pool_nice;
+  if (std::exchange(now, wanted) != wanted) setpriority(PRIO_PROCESS, id_t(syscall(SYS_gettid)), wanted);
+}
+
+}  // namespace
+
+void set_pool_nice(int nice) { pool_nice = nice; }
+
+void on_pool(int others, const std::function<void()>& loop) {
+  if (others < 1) return loop();
+  const auto here = std::this_thread::get_id();
+  tbb::this_task_arena::isolate([&] {  // who waits here takes no work from elsewhere on
+    tbb::task_group group;
+    for (int n = 0; n < others; ++n)
+      group.run([&] {
+        if (std::this_thread::get_id() != here) stand_back();
+        loop();
+      });
+    loop();
+    group.wait();
+  });
+}
+
+}  // namespace heathmist
