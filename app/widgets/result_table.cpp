@@ -71,6 +71,8 @@ void ResultTable::set_rows(size_t rows, const std::function<QString(size_t)>& ke
     choose(still);
   }
   quiet_ = false;
+  for (int n = 0; n < columns(); ++n)
+    if (model_->column(n).width == Column::as_content) resizeColumnToContents(n);
   if (keys_of_chosen() != before) emit chosen_changed();
 }
 
@@ -89,6 +91,10 @@ size_t ResultTable::row_at(int place) const { return size_t(order_->mapToSource(
 Cell ResultTable::cell_at(int place, int column) const { return model_->cell(row_at(place), column); }
 
 QString ResultTable::title(int column) const { return model_->column(column).title; }
+
+int ResultTable::width_of_content(int column) const {
+  return std::max(sizeHintForColumn(column), horizontalHeader()->sectionSizeHint(column));
+}
 
 std::vector<size_t> ResultTable::chosen() const {
   std::set<int> places;

@@ -57,6 +57,7 @@ class ResultTable : public QTableView {
   Cell cell_at(int place, int column) const;
   QString text_at(int place, int column) const { return cell_at(place, column).text; }
   QString title(int column) const;
+  int width_of_content(int column) const;  ///< pixels that its cells and its head take
   int columns() const { return model()->columnCount(); }
 
   std::vector<size_t> chosen() const;  ///< rows, from the top of the table down

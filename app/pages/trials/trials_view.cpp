@@ -4,6 +4,7 @@
 #include <QHeaderView>
 #include <QMessageBox>
 #include <QPushButton>
+#include <QScrollBar>
 #include <QSplitter>
 #include <QVBoxLayout>
 #include <cmath>
@@ -17,7 +18,7 @@ namespace heathmist::app {
 
 namespace {
 
-constexpr double silence_db = -400;  // sorts before every number
+constexpr double silence_db = -400, unrelated_db = 1000;  // sort before and behind every number
 
 constexpr Qt::PenStyle styles[] = {Qt::SolidLine, Qt::DashLine, Qt::DotLine, Qt::DashDotLine};
 
@@ -66,7 +67,7 @@ TrialsView::TrialsView(QWidget* parent) : QWidget(parent) {
           [this](size_t row) { emit opened(QString::fromStdString(lines_[row].id)); });
 }
 
-/// Untrusted trials have no levels: behind all others, from either end.
+/// Trials that cannot be laid on their masters have no levels; they stand with the worst.
 std::vector<app::Column> TrialsView::columns_shown() {
   const auto of = [this](auto what) { return [this, what](size_t row) -> Cell { return what(lines_[row]); }; };
   const auto words = [of](auto what) { return of([what](const Line& l) { return Cell{what(l)}; }); };
@@ -77,7 +78,7 @@ std::vector<app::Column> TrialsView::columns_shown() {
   };
   const auto level = [of](std::function<std::optional<double>(const TrialSummary&)> what) {
     return of([what](const Line& l) {
-      if (!l.summary.trusted) return Cell{QString(QChar(0x2013))};
+      if (!l.summary.trusted) return Cell{QString(QChar(0x2013)), unrelated_db};
       const auto db = what(l.summary);
       return !db || *db <= -200 ? Cell{tr("nothing"), silence_db} : number_cell(db, 1);
     });
@@ -95,7 +96,7 @@ std::vector<app::Column> TrialsView::columns_shown() {
        level([](const S& s) { return s.residual_relative_db; }), true},
       {tr("In band"), tr("The same in the band chosen above, mean of its third octaves, dB"), of([this](const Line& l) {
          const auto db = in_band(l.summary);
-         if (!l.summary.trusted || !db) return Cell{QString(QChar(0x2013))};
+         if (!l.summary.trusted || !db) return Cell{QString(QChar(0x2013)), unrelated_db};
          return *db <= -200 ? Cell{tr("nothing"), silence_db} : number_cell(db, 1);
        }),
        true},
@@ -132,8 +133,10 @@ void TrialsView::resizeEvent(QResizeEvent* event) {
   QWidget::resizeEvent(event);
   int others = 0;
   for (int column = 0; column < columns; ++column)
-    if (column != trial_column && !table_->isColumnHidden(column)) others += table_->columnWidth(column);
-  table_->setColumnWidth(trial_column, std::clamp(table_->viewport()->width() - others, 110, 260));
+    if (column != trial_column && !table_->isColumnHidden(column))  // what it is about to be, where rows are new
+      others += table_->width_of_content(column);
+  table_->setColumnWidth(
+      trial_column, std::clamp(table_->width() - table_->verticalScrollBar()->sizeHint().width() - others, 110, 260));
 }
 
 void TrialsView::show_bench(const Bench& bench, const std::map<std::string, RowState>& states) {
