@@ -122,6 +122,8 @@ ListeningBar::ListeningBar(Player& player, QWidget* parent) : QWidget(parent), p
 
   loop_ = new QToolButton(this);
   loop_->setIconSize({20, 20});
+  loop_->setProperty("step", true);
+  loop_->setFixedSize(28, 28);
   loop_->setToolTip(tr("Loop: select in the lanes with Shift and drag; here it is let go (Esc)"));
   loop_->setAccessibleName(tr("Let the loop go"));
   connect(loop_, &QToolButton::clicked, this, &ListeningBar::loop_cleared);
@@ -157,6 +159,8 @@ ListeningBar::ListeningBar(Player& player, QWidget* parent) : QWidget(parent), p
 void ListeningBar::make_meters(QHBoxLayout* row) {
   auto* meters = new QToolButton(this);
   meters->setText(QString(QChar(0x21ba)));
+  meters->setProperty("step", true);
+  meters->setFixedSize(28, 28);
   meters->setToolTip(tr("Begin the meters anew: integrated loudness and held true peak (R)"));
   meters->setAccessibleName(tr("Begin the meters anew"));
   connect(meters, &QToolButton::clicked, this, [this] { player_.reset_meters(); });

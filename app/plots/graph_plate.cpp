@@ -9,8 +9,9 @@ namespace heathmist::app {
 
 namespace {
 
-constexpr QCPScatterStyle::ScatterShape marks[] = {QCPScatterStyle::ssDisc, QCPScatterStyle::ssSquare,
-                                                   QCPScatterStyle::ssTriangle, QCPScatterStyle::ssDiamond};
+using Mark = QCPScatterStyle;
+constexpr Mark::ScatterShape marks[] = {Mark::ssDisc, Mark::ssSquare,      Mark::ssTriangle, Mark::ssDiamond,
+                                        Mark::ssPlus, Mark::ssCrossSquare, Mark::ssCross,    Mark::ssStar};
 
 }  // namespace
 

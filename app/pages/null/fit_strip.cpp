@@ -33,7 +33,7 @@ FitCell::FitCell(const QString& name, const QString& unit, double step, int deci
     : QFrame(parent), step_(step), decimals_(decimals) {
   setObjectName("cell");
   auto* rows = new QVBoxLayout(this);
-  rows->setContentsMargins(12, 5, 4, 5);
+  rows->setContentsMargins(10, 5, 4, 5);
   rows->setSpacing(0);
   auto* head = new QHBoxLayout;
   head->addWidget(caption(name + ", " + unit, this));
@@ -44,7 +44,7 @@ FitCell::FitCell(const QString& name, const QString& unit, double step, int deci
   head->addWidget(reset_);
   rows->addLayout(head);
   auto* line = new QHBoxLayout;
-  line->setSpacing(0);
+  line->setSpacing(2);
   edit_ = new QLineEdit(this);
   edit_->setProperty("flat", true);
   edit_->setFont(face(Type::value, true));
@@ -53,11 +53,14 @@ FitCell::FitCell(const QString& name, const QString& unit, double step, int deci
                         .arg(name, unit));
   edit_->setTextMargins(-3, 0, 0, 0);
   edit_->installEventFilter(this);
-  edit_->setMinimumWidth(52);
+  edit_->setMinimumWidth(44);
   line->addWidget(edit_, 1);
   less_ = small_button(QString(QChar(0x2212)), tr("%1: less").arg(name), this);
   more_ = small_button("+", tr("%1: more").arg(name), this);
-  for (QToolButton* button : {less_, more_}) button->setFixedWidth(22);
+  for (QToolButton* button : {less_, more_}) {
+    button->setFixedSize(20, 22);
+    button->setProperty("step", true);
+  }
   line->addWidget(less_);
   line->addWidget(more_);
   rows->addLayout(line);
