@@ -1,0 +1,60 @@
+// What was tried before is not tried again: what estimates came to, by what had been taken out before them. A search
+// asks for the same things in many ways, and a second search for much of what the first one did.
+#pragma once
+#include <map>
+#include <memory>
+#include <mutex>
+
+#include "core/compare/causes/estimates.hpp"
+
+namespace heathmist::causes {
+
+using FoundPtr = std::shared_ptr<const Found>;
+
+/// Of one excerpt. May be used by several threads, as long as they ask for different things.
+class Attempts {
+ public:
+  /// The causes that were taken out before, in the order in which they were kept.
+  using Before = std::vector<FoundPtr>;
+  /// What an estimate takes out of what is left.
+  struct Weight {
+    bool holds = false;    ///< nothing got worse on frames that it was not fitted on
+    double taken_db = 0;   ///< there
+    double counts_db = 0;  ///< of that, what is worth anything
+    double left = 0;       ///< power
+  };
+
+  template <class Make>
+  FoundPtr found(const Estimate& e, const Before& before, Make make) {
+    return kept_or_made(found_, Key{&e, before}, make);
+  }
+  template <class Make>
+  Weight weight(const Estimate& e, const Before& before, Make make) {
+    return kept_or_made(weights_, Key{&e, before}, make);
+  }
+  /// Power left: all of it, and that of the odd pieces.
+  template <class Make>
+  std::pair<double, double> left(const Before& before, Make make) {
+    return kept_or_made(left_, before, make);
+  }
+
+ private:
+  using Key = std::pair<const Estimate*, Before>;
+  template <class Map, class K, class Make>
+  typename Map::mapped_type kept_or_made(Map& map, const K& key, Make make) {
+    {
+      std::scoped_lock held(lock_);
+      if (const auto known = map.find(key); known != map.end()) return known->second;
+    }
+    auto made = make();
+    std::scoped_lock held(lock_);
+    return map.try_emplace(key, std::move(made)).first->second;
+  }
+
+  std::mutex lock_;
+  std::map<Key, FoundPtr> found_;
+  std::map<Key, Weight> weights_;
+  std::map<Before, std::pair<double, double>> left_;
+};
+
+}  // namespace heathmist::causes

@@ -1,0 +1,343 @@
+#include "core/compare/causes/search.hpp"
+
+#include <algorithm>
+#include <cmath>
+#include <string_view>
+
+#include "core/compare/causes/outline.hpp"
+
+namespace heathmist::causes {
+
+namespace {
+
+constexpr size_t most_causes = 6;
+constexpr double nothing_left = 1e-12;  // of the master's power: the rest is arithmetic
+constexpr double next_to_nothing = 1e-7;
+constexpr double well_explained = 1e-6;  // of the master's power: no other cause is looked for beyond that
+constexpr double second_db = 3;          // what a later cause of many numbers must take out
+constexpr double second_from_db = -70;   // and what must be left for it: less is how well the first was known
+constexpr double clicks_from_db = -100;  // ... and for clicks beside another: where peaks are not known better
+constexpr double worth_again_db = 0.3;
+constexpr int most_rounds = 8;          // two causes that hide one another come apart slowly
+constexpr double most_let_go_db = 0.5;  // that a cause may have taken out and be let go
+constexpr double simpler_db = 3;        // by which another set of causes must beat one that holds a gain free to move
+constexpr double odd_share = 0.4, worse_share = 1e-3;  // of what is left, that odd pieces must hold to be asked
+constexpr int64_t outline_samples = 3 << 18;           // frames by pairs; with twice as many all is searched at once
+constexpr int most_workers = 4;                        // each holds a model of its own
+
+const Estimate& named(std::string_view code) {
+  return *std::find_if(all().begin(), all().end(), [&](const Estimate& e) { return e.code == code; });
+}
+
+double db_of(double before, double after) { return 10 * std::log10(before / after); }
+
+/// What is estimated from, with some causes put in: a model and the return; for what happens to the programme, both
+/// without what was added. Made when it is first asked for.
+class View {
+ public:
+  View(const Excerpt& excerpt, Attempts& attempts, std::vector<Kept> causes)
+      : excerpt_(excerpt), attempts_(attempts), causes_(std::move(causes)) {
+    for (const Kept& k : causes_) before_.push_back(k.found);
+  }
+  const Attempts::Before& before() const { return before_; }
+  /// Power left: all of it, and that of the odd pieces.
+  std::pair<double, double> left() const {
+    return attempts_.left(before_, [&] {
+      return std::pair{power_left(excerpt_, model()), power_left(excerpt_, model(), true)};
+    });
+  }
+  const Planar& model() const {
+    std::call_once(made_, [this] { make(); });
+    return model_;
+  }
+  /// Where something was added.
+  bool is_dry(const Estimate& e) const { return model(), e.stands == Stands::in_programme && dry_; }
+  const Excerpt& excerpt_for(const Estimate& e) const { return is_dry(e) ? *dry_ : excerpt_; }
+  const Planar& model_for(const Estimate& e) const { return is_dry(e) ? dry_model_ : model(); }
+
+ private:
+  void make() const {
+    model_ = model_of(excerpt_, causes_);
+    std::vector<Kept> others;
+    for (const Kept& k : causes_)
+      if (k.of->stands != Stands::beside_it) others.push_back(k);
+    if (others.size() == causes_.size()) return;
+    dry_ = excerpt_;
+    dry_model_ = model_of(excerpt_, others);
+    for (int p = 0; p < excerpt_.pairs(); ++p) {  // what they add where nothing is muted
+      const auto with = model_.channel(p), without = dry_model_.channel(p), ret = dry_->ret.channel(p);
+      for (size_t n = 0; n < ret.size(); ++n) ret[n] -= with[n] - without[n];
+    }
+  }
+
+  const Excerpt& excerpt_;
+  Attempts& attempts_;
+  std::vector<Kept> causes_;
+  Attempts::Before before_;
+  mutable std::once_flag made_;
+  mutable Planar model_, dry_model_;
+  mutable std::optional<Excerpt> dry_;
+};
+
+/// What an estimate takes out, and by how much that is worth more than nothing.
+struct Tried {
+  std::optional<Kept> kept;
+  double worth = 0, left = 0;
+};
+
+struct Search {
+  const Excerpt& excerpt;
+  const BudgetFacts& facts;
+  Attempts& attempts;
+  const Job job;
+  const Estimate* banned = nullptr;
+  std::vector<Kept> kept{};
+
+  double master_share(double share) const { return share * excerpt.master_power; }
+  bool keeps(const Estimate& e) const {
+    return std::any_of(kept.begin(), kept.end(), [&](const Kept& k) { return k.of == &e; });
+  }
+  View view_without(std::optional<size_t> which) const {
+    std::vector<Kept> causes;
+    for (size_t n = 0; n < kept.size(); ++n)
+      if (n != which) causes.push_back(kept[n]);
+    return {excerpt, attempts, std::move(causes)};
+  }
+  double left() const { return view_without({}).left().first; }
+
+  double least_db(const Estimate& e) const {
+    if (kept.empty() && !facts.lossy) return e.least_db;
+    return e.price_db > 0.6 ? std::max(second_db, e.least_db) : e.least_db;
+  }
+
+  FoundPtr estimated(const Estimate& e, const View& v) const {
+    return attempts.found(e, v.before(), [&]() -> FoundPtr {
+      auto found = e.estimate(v.excerpt_for(e), v.model_for(e));
+      return found ? std::make_shared<const Found>(std::move(*found)) : nullptr;
+    });
+  }
+
+  /// Of two causes of a kind the second goes the other way.
+  bool goes_the_same_way(const Estimate& e, const Cause& second) const {
+    return e.beside && std::any_of(kept.begin(), kept.end(), [&](const Kept& k) {
+             return k.of == &named(e.beside) && k.found->cause.values["direction"] == second.values["direction"];
+           });
+  }
+
+  Attempts::Weight weighed(const Estimate& e, const Found& found, const View& v) const {
+    Planar with = v.model_for(e);
+    found.take_out(excerpt, with);
+    const Excerpt& of = v.excerpt_for(e);
+    const auto [before, before_odd] = v.left();
+    const double after = power_left(of, with), after_odd = power_left(of, with, true);
+    const double floor = master_share(nothing_left * 0.1);
+    double taken = db_of(before + floor, after + floor);
+    // Where most of it happens in even pieces, the odd ones can only say that nothing got worse there.
+    if (before_odd > odd_share * before)
+      taken = std::min(taken, db_of(before_odd + floor, after_odd + floor));
+    else if (after_odd > before_odd + worse_share * before)
+      return {};
+    // Of two that leave next to nothing the simpler one is right, however little the other leaves.
+    const double little = master_share(next_to_nothing);
+    const double counts = before > 10 * little ? db_of(before + little, after + little) : taken;
+    return {true, taken, std::min(taken, counts), after};
+  }
+
+  Tried tried(const Estimate& e, const View& v) const {
+    const FoundPtr found = estimated(e, v);
+    if (!found || goes_the_same_way(e, found->cause)) return {};
+    const auto weight = attempts.weight(e, v.before(), [&] { return weighed(e, *found, v); });
+    if (!weight.holds || weight.taken_db < least_db(e)) return {};
+    return {Kept{found, &e}, weight.counts_db - e.price_db, weight.left};
+  }
+
+  /// Of those that are not kept yet, or are `also`, the one that is worth most; nothing where none is worth anything.
+  Tried best(const View& v, const Estimate* also = nullptr) const {
+    const double before = v.left().first;
+    const bool little = !kept.empty() && before < master_share(std::pow(10, second_from_db / 10)),
+               next_to_none = !kept.empty() && before < master_share(std::pow(10, clicks_from_db / 10));
+    std::vector<const Estimate*> open;
+    for (const Estimate& e : all())
+      if (&e == also || (!keeps(e) && &e != banned && !(little && e.stands == Stands::in_programme) &&
+                         !(next_to_none && &e == &named("clicks")) && (!e.beside || keeps(named(e.beside)))))
+        open.push_back(&e);
+    std::vector<Tried> found(open.size());
+    for_each_segment(
+        std::ssize(open), Job{job.stop, {}, job.threads}, [] { return 0; },
+        [&](int, int64_t n) {  // the long ones stand last in the list, and are begun first
+          const size_t at = open.size() - 1 - size_t(n);
+          found[at] = tried(*open[at], v);
+        });
+    Tried best;
+    for (Tried& t : found)
+      if (t.worth > best.worth) best = std::move(t);
+    return best;
+  }
+
+  /// Every cause once more, with all others taken out, until that makes no odds.
+  void again() {
+    double now = left();
+    for (int round = 0; round < most_rounds && kept.size() > 1; ++round) {
+      const double before = now;
+      for (size_t n = 0; n < kept.size() && now > master_share(nothing_left); ++n) {
+        job.check();
+        const auto found = estimated(*kept[n].of, view_without(n));
+        if (!found || found == kept[n].found || found->cause.code != kept[n].found->cause.code) continue;
+        now = keep_if_better(n, {found, kept[n].of}, now, worth_again_db);
+      }
+      if (now > before * std::pow(10, -worth_again_db / 10)) return;
+    }
+  }
+
+  /// Whether, beside the others, another cause explains better what one was taken for; or a simpler one as well, once
+  /// the others have been estimated beside it.
+  void once_more_over_all() {
+    for (size_t n = 0; n < kept.size() && kept.size() > 1; ++n) {
+      simplify(n);
+      const double before = left();
+      if (before < master_share(well_explained)) continue;
+      Tried other = best(view_without(n), kept[n].of);
+      if (!other.kept || (other.kept->of == kept[n].of && other.kept->found->cause.code == kept[n].found->cause.code))
+        continue;
+      const double dearer = other.kept->of->price_db - kept[n].of->price_db;
+      keep_if_better(n, std::move(*other.kept), before, worth_again_db + dearer);
+    }
+  }
+
+  /// A cause that is not found any more now that the others are known was one of theirs.
+  void let_go() {
+    for (size_t n = 0; n < kept.size() && kept.size() > 1;) {
+      Search other = *this;
+      other.kept.erase(other.kept.begin() + long(n));
+      if (tried(*kept[n].of, view_without(n)).kept || other.left() > left() * std::pow(10, most_let_go_db / 10))
+        ++n;
+      else
+        kept = std::move(other.kept), again(), n = 0;
+    }
+  }
+
+  void simplify(size_t n) {
+    if (kept[n].of->price_db < 1) return;
+    const View without = view_without(n);
+    for (const Estimate& e : all()) {
+      if (e.price_db >= kept[n].of->price_db || keeps(e) || &e == banned) continue;
+      Tried simple = tried(e, without);
+      if (!simple.kept || simple.left > 100 * left()) continue;
+      Search other = *this;
+      other.kept[n] = std::move(*simple.kept);
+      other.again();
+      if (other.score_db() < score_db()) kept = std::move(other.kept);
+    }
+  }
+
+  /// It must be better where it stands, not only behind all others. What is left then.
+  double keep_if_better(size_t n, Kept other, double before, double by_db) {
+    std::swap(kept[n], other);
+    const double after = left();
+    if (after <= before * std::pow(10, -by_db / 10)) return after;
+    std::swap(kept[n], other);
+    return before;
+  }
+
+  void run() {
+    add_causes();
+    once_more_over_all();
+    let_go();
+    name_dynamics();
+  }
+
+  /// What was found in an outline, estimated in all of it; and what the outline does not hold.
+  void run_from(const std::vector<Kept>& outline) {
+    double now = left();
+    for (const Kept& k : outline) {
+      const auto found = estimated(*k.of, view_without({}));
+      if (!found) continue;
+      kept.push_back({found, k.of});
+      if (const double then = left(); then < now)
+        now = then;
+      else
+        kept.pop_back();
+    }
+    again();
+    const size_t known = kept.size();
+    add_causes();
+    if (kept.size() > known) let_go();
+  }
+
+  void add_causes() {
+    while (kept.size() < most_causes) {
+      const View so_far = view_without({});
+      if (so_far.left().first <= master_share(nothing_left)) break;
+      // The error of a word length is no offset and no noise, though it may look like both.
+      if (facts.bits && *facts.bits < 24)
+        if (const auto rest = cause_of_rest(excerpt, so_far.model(), facts); rest && rest->code == "word_length") break;
+      auto found = best(so_far);
+      if (!found.kept) break;
+      kept.push_back(std::move(*found.kept));
+      again();
+      job.report(0.7 * (1 - std::pow(0.6, double(kept.size()))));  // how many there are is not known before
+    }
+  }
+
+  /// Whether it was a limiter or a compressor shows in peaks that nothing else was added to.
+  void name_dynamics() {
+    constexpr double no_worse_db = -0.1;
+    for (size_t n = 0; n < kept.size() && kept.size() > 1; ++n)
+      if (kept[n].of == &named("dynamics"))
+        if (const auto found = estimated(*kept[n].of, view_without(n)))
+          if (found->cause.code != kept[n].found->cause.code)
+            keep_if_better(n, {found, kept[n].of}, left(), no_worse_db);
+  }
+
+  /// What is left, and what the causes cost.
+  double score_db() const {
+    double price = 0;
+    for (const Kept& k : kept) price += k.of->price_db;
+    return db_of(left() + master_share(next_to_nothing), excerpt.master_power) + price;
+  }
+};
+
+/// A gain that is free to move explains much that has a cause of its own, or two: the search without it is tried too,
+/// and the one that starts from a fade.
+Search searched(const Excerpt& excerpt, const BudgetFacts& facts, Attempts& attempts, const Job& job) {
+  Search search{excerpt, facts, attempts, Job{job.stop, job.progress, std::min(job.workers(), most_workers)}};
+  search.run();
+  job.report(0.7);
+  const Estimate *ride = &named("gain_ride"), *dynamics = &named("dynamics"), *steps = &named("gain_step");
+  const auto moves = std::find_if(search.kept.begin(), search.kept.end(), [&](const Kept& k) {
+    return k.of == ride || k.of == dynamics || (k.of == steps && k.found->cause.values["count"].get<size_t>() > 1);
+  });
+  if (moves == search.kept.end()) return search;
+  std::vector<Search> others(2, Search{excerpt, facts, attempts, Job{job.stop, {}, search.job.threads}, moves->of});
+  if (Tried fade = others[1].tried(named("fade"), others[1].view_without({})); fade.kept)
+    others[1].kept.push_back(std::move(*fade.kept)), others[1].banned = nullptr;
+  else
+    others.pop_back();
+  for (Search& other : others) {
+    other.run();
+    if (other.score_db() < search.score_db() - simpler_db) search.kept = std::move(other.kept);
+  }
+  return search;
+}
+
+}  // namespace
+
+Planar model_of(const Excerpt& excerpt, const std::vector<Kept>& causes) {
+  Planar model = *excerpt.master;
+  in_order(
+      causes.size(), [&](size_t n) { return causes[n].of->stands; },
+      [&](size_t n) { causes[n].found->take_out(excerpt, model); });
+  return model;
+}
+
+/// A long excerpt is searched in an outline of it first.
+std::vector<Kept> search_causes(const Excerpt& excerpt, const BudgetFacts& facts, Tries& tries, const Job& job) {
+  if (excerpt.frames() * excerpt.pairs() < 2 * outline_samples) return searched(excerpt, facts, tries.whole, job).kept;
+  if (!tries.outline) tries.outline = outline_of(excerpt, outline_samples);
+  const Search first = searched(*tries.outline, facts, tries.of_outline, job.part(0, 0.5));
+  Search search{excerpt, facts, tries.whole, Job{job.stop, job.part(0.5, 1).progress, first.job.threads}};
+  search.run_from(first.kept);
+  return std::move(search.kept);
+}
+
+}  // namespace heathmist::causes
