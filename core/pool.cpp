@@ -4,9 +4,24 @@
 #include <tbb/task_group.h>
 #include <unistd.h>
 
+#include <vector>
+
 #include "core/job.hpp"
 
 namespace heathmist {
+
+#ifdef __SANITIZE_THREAD__
+
+void set_pool_nice(int) {}
+
+/// The sanitizer does not see how the pool hands work over: plain threads, that it sees.
+void on_pool(int others, const std::function<void()>& loop) {
+  std::vector<std::jthread> threads;
+  for (int n = 0; n < others; ++n) threads.emplace_back(loop);
+  loop();
+}
+
+#else
 
 namespace {
 
@@ -36,5 +51,7 @@ void on_pool(int others, const std::function<void()>& loop) {
     group.wait();
   });
 }
+
+#endif
 
 }  // namespace heathmist

@@ -4,6 +4,7 @@
 #include <sys/syscall.h>
 #include <unistd.h>
 
+#include <QCoreApplication>
 #include <algorithm>
 
 namespace heathmist::app {
@@ -34,6 +35,7 @@ Queue::Token Queue::post(Request request) {
   auto entry = std::make_shared<Entry>();
   entry->token = ++last_;
   entry->request = std::move(request);
+  entry->is_live = entry->request.priority == Priority::live;
   ++open_[entry->request.group];
   std::scoped_lock held(lock_);
   supersede(entry->request);
@@ -154,7 +156,7 @@ void Queue::begin(EntryPtr entry) {
 /// On a thread of the queue: a request, and those that come after it.
 void Queue::work(EntryPtr entry) {
   while (entry) {
-    if (entry->request.priority != Priority::live) stand_back();
+    if (!entry->is_live) stand_back();
     Ending ending = Ending::whole;
     QString sentence;
     try {
@@ -225,24 +227,23 @@ void Queue::tell_end(const Entry& entry, Outcome outcome, const QString& sentenc
   if (outcome == Outcome::failed) emit failed(sentence);
 }
 
-/// One event a letter: a dialog that a letter opens keeps none of the others waiting.
+/// One event a letter: a dialog that a letter opens keeps none of the others waiting. The event itself carries nothing.
 void Queue::hand_over(std::function<void()> letter) {
   {
     std::scoped_lock held(box_lock_);
     box_.push_back(std::move(letter));
   }
-  QMetaObject::invokeMethod(
-      this,
-      [this] {
-        std::function<void()> next;
-        {
-          std::scoped_lock held(box_lock_);
-          next = std::move(box_.front());
-          box_.pop_front();
-        }
-        next();
-      },
-      Qt::QueuedConnection);
+  QCoreApplication::postEvent(this, new QEvent(QEvent::User));
+}
+
+void Queue::customEvent(QEvent*) {
+  std::function<void()> next;
+  {
+    std::scoped_lock held(box_lock_);
+    next = std::move(box_.front());
+    box_.pop_front();
+  }
+  next();
 }
 
 }  // namespace heathmist::app

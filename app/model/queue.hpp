@@ -75,6 +75,7 @@ class Queue : public QObject {
   struct Entry {
     Token token = 0;
     Request request{};
+    bool is_live = false;  // when it was posted
     std::stop_source stop{};
     bool steps_back = false, superseded = false, heard = true;
     std::atomic<double> fraction{0};
@@ -97,6 +98,7 @@ class Queue : public QObject {
   void run(const EntryPtr& entry);
   EntryPtr finish(const EntryPtr& entry, Ending ending, const QString& sentence);
   void hand_over_end(EntryPtr entry, Outcome outcome, const QString& sentence);
+  void customEvent(QEvent*) override;  ///< a letter
   void tell_end(const Entry& entry, Outcome outcome, const QString& sentence);
   void hand_over(std::function<void()> letter);  ///< from any thread: called on the interface thread
 
