@@ -49,22 +49,35 @@ EqSetting moved_by(const EqSetting& from, const Eigen::VectorXd& step, double ra
 
 }  // namespace
 
+namespace {
+
+/// |a + b z + c z^2|^2 on the unit circle, by the square of the sine of half the angle: exact near 0 Hz, where sums of
+/// cosines are not (R. Bristow-Johnson, as his cookbook's notes have it).
+struct PowerAt {
+  double constant, linear, square;
+  PowerAt(double a, double b, double c)
+      : constant((a + b + c) * (a + b + c)), linear(-4 * (a * b + 4 * a * c + b * c)), square(16 * a * c) {}
+  double operator()(double half_sine2) const { return constant + half_sine2 * (linear + half_sine2 * square); }
+};
+
+}  // namespace
+
 EqFit::EqFit(const std::vector<ShapePoint>& points, double rate_hz) : points_(points), rate_(rate_hz) {
   for (const ShapePoint& p : points_) {
     weight_ += p.weight;
-    delays_.push_back(std::polar(1.0, -2 * std::numbers::pi * p.hz / rate_hz));
+    const double half = std::sin(std::numbers::pi * p.hz / rate_hz);
+    half_sine2_.push_back(half * half);
   }
 }
 
 std::vector<double> EqFit::response_db(const EqSection& section) const {
-  const auto parts = section.biquads(rate_);
-  std::vector<double> db;
-  for (const auto& z : delays_) {
-    double power = 1;
-    for (const auto& c : parts) power *= std::norm(c.response(z));
-    db.push_back(10 * std::log10(std::max(1e-18, power)));
+  std::vector<double> power(half_sine2_.size(), 1);
+  for (const auto& b : section.biquads(rate_)) {
+    const PowerAt above(b.b0, b.b1, b.b2), below(1, b.a1, b.a2);
+    for (size_t n = 0; n < power.size(); ++n) power[n] *= above(half_sine2_[n]) / below(half_sine2_[n]);
   }
-  return db;
+  for (double& db : power) db = 10 * std::log10(std::max(1e-18, db));
+  return power;
 }
 
 std::vector<double> EqFit::response_db(const EqSetting& setting) const {

@@ -44,7 +44,7 @@ class EqFit {
 
   const std::vector<ShapePoint>& points_;
   double rate_, weight_ = 0;
-  std::vector<std::complex<double>> delays_;  // z^-1 at each point
+  std::vector<double> half_sine2_;  // of half the angle of each point, squared
 };
 
 }  // namespace heathmist::causes
