@@ -6,6 +6,7 @@
 
 #include <QCoreApplication>
 #include <algorithm>
+#include <chrono>
 
 namespace heathmist::app {
 
@@ -13,6 +14,7 @@ namespace {
 
 constexpr int most_in_background = 2;
 constexpr int behind_the_window = 8;  // see nice(2)
+constexpr std::chrono::milliseconds between_progress(40);
 
 /// Long work stands back, so that the window's thread is never kept waiting by it.
 void stand_back() { setpriority(PRIO_PROCESS, id_t(syscall(SYS_gettid)), behind_the_window); }
@@ -123,26 +125,34 @@ void Queue::start_what_can() {
 /// Of the lines whose first may start the one whose first came first; it counts as running from here on.
 Queue::EntryPtr Queue::next_that_can_start(Priority priority) {
   Line* found = nullptr;
-  for (auto& [key, line] : lines_)
-    if (key.first == priority && !line.empty() && can_start(line.front()->request) &&
-        (!found || line.front()->token < found->front()->token))
+  for (auto& [key, line] : lines_) {
+    if (key.first != priority || line.empty()) continue;
+    const EntryPtr& first = line.front();
+    if (!can_start(first->request))
+      make_room_for(first->request);
+    else if (!found || first->token < found->front()->token)
       found = &line;
+  }
   if (!found) return {};
   auto next = take_out_of_line(found->front()->token);
   return running_[next->token] = next;
 }
 
-bool Queue::can_start(const Request& next) {
+bool Queue::can_start(const Request& next) const {
   int in_background = 0;
-  bool is_free = true;
-  for (auto& [token, running] : running_) {
+  for (const auto& [token, running] : running_) {
     in_background += running->request.priority == Priority::background;
-    if (next.group.empty() || running->request.group != next.group) continue;
-    is_free = false;
-    if (running->request.priority <= next.priority || running->stop.stop_requested()) continue;
-    running->steps_back = true, running->stop.request_stop();
+    if (!next.group.empty() && running->request.group == next.group) return false;
   }
-  return is_free && (next.priority != Priority::background || in_background < most_in_background);
+  return next.priority != Priority::background || in_background < most_in_background;
+}
+
+/// One of its group that runs and matters less is stopped, to begin anew later.
+void Queue::make_room_for(const Request& next) {
+  for (auto& [token, running] : running_)
+    if (!next.group.empty() && running->request.group == next.group && running->request.priority > next.priority &&
+        !running->stop.stop_requested())
+      running->steps_back = true, running->stop.request_stop();
 }
 
 void Queue::begin(EntryPtr entry) {
@@ -180,9 +190,12 @@ void Queue::run(const EntryPtr& entry) {
   };
   Job job;
   job.stop = entry->stop.get_token();
-  job.progress = [&](double fraction) {
+  auto last = std::chrono::steady_clock::time_point();
+  job.progress = [&](double fraction) {  // never two calls at once
     entry->fraction = fraction;
-    if (!entry->fraction_is_told.exchange(false)) return;
+    const auto now = std::chrono::steady_clock::now();
+    if (now - last < between_progress || !entry->fraction_is_told.exchange(false)) return;
+    last = now;
     tell([entry] {
       entry->fraction_is_told = true;
       if (entry->request.progressed) entry->request.progressed(entry->fraction);

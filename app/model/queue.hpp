@@ -91,7 +91,8 @@ class Queue : public QObject {
   void supersede(const Request& later);
   void start_what_can();
   EntryPtr next_that_can_start(Priority priority);
-  bool can_start(const Request& next);
+  bool can_start(const Request& next) const;
+  void make_room_for(const Request& next);
   void begin(EntryPtr entry);
 
   void work(EntryPtr entry);

@@ -72,6 +72,25 @@ std::vector<double> pull(const Player& player, HandDevice& device, int64_t frame
   return out;
 }
 
+/// The same from a place on, without a gap: where the feeder could not keep up, as it may on a busy machine, once more.
+std::vector<double> pull_from(Player& player, HandDevice& device, double at_s, int64_t frames) {
+  for (int pause_ms = 1;; pause_ms *= 2) {
+    player.pause();
+    player.seek(at_s);
+    player.play();
+    std::vector<double> out, some(2 * 128);
+    for (bool gap = false; !gap && std::ssize(out) < 2 * frames; QThread::msleep(unsigned(pause_ms))) {
+      const double before = player.place_s();
+      device.render(some);
+      if (player.place_s() > before)
+        out.insert(out.end(), some.begin(), some.end());
+      else
+        gap = !out.empty();
+    }
+    if (std::ssize(out) >= 2 * frames || pause_ms > 100) return out;
+  }
+}
+
 }  // namespace
 
 class TestListen : public QObject {
@@ -347,13 +366,11 @@ class TestListen : public QObject {
     const auto heard = [&](Heard what) {
       player.pause();
       player.set_mix({what, 1, 0});
-      player.seek(0.25);
-      player.play();
-      return pull(player, hand, 4096);
+      return pull_from(player, hand, 0.25, 4096);
     };
     const auto is = [&](const std::vector<double>& out, const auto& expected) {
-      double worst = 0;
-      for (size_t n = size_t(Seam::fade_s * rate); n < 4096; ++n)
+      double worst = out.size() < 2 * 4096;
+      for (size_t n = size_t(Seam::fade_s * rate); 2 * n + 1 < out.size() && n < 4096; ++n)
         for (int c = 0; c < 2; ++c)
           worst = std::max(worst, std::abs(out[2 * n + size_t(c)] - expected(c, size_t(rate / 4) + n)));
       return worst < 1e-9;
