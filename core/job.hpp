@@ -40,7 +40,9 @@ struct Job {
 /// Calls `loop` here and on up to `others` threads of the program's one pool, and returns when all calls have. Calls
 /// may nest. `loop` must not throw.
 void on_pool(int others, const std::function<void()>& loop);
-/// The pool's threads give way to those of the program's window by so much (see nice(2)); from here on.
+/// The calling thread gives way to others of the program by so much (see nice(2)), for good.
+void stand_back(int nice);
+/// The same for the pool's threads, from here on.
 void set_pool_nice(int nice);
 
 /// Runs work(state, i) for i in [0, count) on the job's workers, each with a state of its own from make_state().
@@ -68,7 +70,6 @@ void for_each_segment(int64_t count, const Job& job, MakeState make_state, Work 
     }
   };
   on_pool(int(std::min<int64_t>(job.workers(), count)) - 1, loop);
-  std::scoped_lock held(lock);
   if (failure) std::rethrow_exception(failure);
 }
 

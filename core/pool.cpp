@@ -10,6 +10,8 @@
 
 namespace heathmist {
 
+void stand_back(int nice) { setpriority(PRIO_PROCESS, id_t(syscall(SYS_gettid)), nice); }
+
 #ifdef __SANITIZE_THREAD__
 
 void set_pool_nice(int) {}
@@ -27,10 +29,10 @@ namespace {
 
 std::atomic<int> pool_nice{0};
 
-void stand_back() {
+void stand_back_in_pool() {
   thread_local int now = 0;
   const int wanted = pool_nice;
-  if (std::exchange(now, wanted) != wanted) setpriority(PRIO_PROCESS, id_t(syscall(SYS_gettid)), wanted);
+  if (std::exchange(now, wanted) != wanted) stand_back(wanted);
 }
 
 }  // namespace
@@ -44,7 +46,7 @@ void on_pool(int others, const std::function<void()>& loop) {
     tbb::task_group group;
     for (int n = 0; n < others; ++n)
       group.run([&] {
-        if (std::this_thread::get_id() != here) stand_back();
+        if (std::this_thread::get_id() != here) stand_back_in_pool();
         loop();
       });
     loop();

@@ -79,8 +79,8 @@ void Player::clear_source() {
 
 /// Reading begins anew there; what was read ahead is not heard.
 void Player::read_from(int64_t frame) {
-  if (order_.source) place_ = std::clamp<int64_t>(frame, 0, length_);
-  order_.from = place_;
+  order_.from = order_.source ? std::clamp<int64_t>(frame, 0, length_) : 0;
+  place_ = order_.from;  // the device's thread may still put its own there, until it sees the epoch
   epoch_ = ++order_.epoch;
   feeder_.set(order_);
 }

@@ -36,7 +36,7 @@ void begin_log(const std::filesystem::path& file) {
     std::filesystem::create_directories(file.parent_path());
     auto sink = std::make_shared<spdlog::sinks::rotating_file_sink_mt>(file.string(), most_bytes, 1);
     auto log = std::make_shared<spdlog::logger>("heathmist", std::move(sink));
-    log->set_pattern("%Y-%m-%d %H:%M:%S %L %v");
+    log->set_pattern("%Y-%m-%d %H:%M:%S %l: %v");
     log->flush_on(spdlog::level::info);
     log->set_error_handler([](const std::string&) {});  // a full disk keeps nobody from working
     spdlog::set_default_logger(std::move(log));

@@ -1,9 +1,5 @@
 #include "app/model/queue.hpp"
 
-#include <sys/resource.h>
-#include <sys/syscall.h>
-#include <unistd.h>
-
 #include <QCoreApplication>
 #include <algorithm>
 #include <chrono>
@@ -15,9 +11,6 @@ namespace {
 constexpr int most_in_background = 2;
 constexpr int behind_the_window = 8;  // see nice(2)
 constexpr std::chrono::milliseconds between_progress(40);
-
-/// Long work stands back, so that the window's thread is never kept waiting by it.
-void stand_back() { setpriority(PRIO_PROCESS, id_t(syscall(SYS_gettid)), behind_the_window); }
 
 }  // namespace
 
@@ -166,7 +159,7 @@ void Queue::begin(EntryPtr entry) {
 /// On a thread of the queue: a request, and those that come after it.
 void Queue::work(EntryPtr entry) {
   while (entry) {
-    if (!entry->is_live) stand_back();
+    if (!entry->is_live) stand_back(behind_the_window);  // the window's thread is never kept waiting
     Ending ending = Ending::whole;
     QString sentence;
     try {

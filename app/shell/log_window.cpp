@@ -31,7 +31,7 @@ void log_result(Workspace& workspace, const QString& id) {
 
 void keep_log_of(MainWindow& window) {
   Workspace& workspace = window.workspace();
-  log_line(LogLevel::note, QObject::tr("Heathmist %1, Qt %2, sound by %3")
+  log_line(LogLevel::note, QObject::tr("Heathmist %1, Qt %2, sound output: %3")
                                .arg(QCoreApplication::applicationVersion(), qVersion(),
                                     QString::fromStdString(window.player().device().name())));
   QObject::connect(&workspace.results(), &TrialResults::finished, &window,

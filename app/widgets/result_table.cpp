@@ -29,6 +29,7 @@ ResultTable::ResultTable(const QString& words, QWidget* parent)
   verticalHeader()->hide();
   verticalHeader()->setDefaultSectionSize(24);
   horizontalHeader()->setHighlightSections(false);
+  horizontalHeader()->setResizeContentsPrecision(200);  // rows that are asked what room they need
   horizontalHeader()->setSortIndicator(-1, Qt::AscendingOrder);
   setSortingEnabled(true);
   connect(this, &QAbstractItemView::activated, this,

@@ -14,9 +14,10 @@ namespace {
 class KaiserTable {
  public:
   KaiserTable(double beta, double reach) : reach_(reach) {
+    const double whole = std::cyl_bessel_i(0.0, beta);
     for (int n = 0; n <= steps + 1; ++n) {
       const double edge = std::min(1.0, double(n) / steps);
-      values_.push_back(std::cyl_bessel_i(0.0, beta * std::sqrt(1 - edge * edge)) / std::cyl_bessel_i(0.0, beta));
+      values_.push_back(std::cyl_bessel_i(0.0, beta * std::sqrt(1 - edge * edge)) / whole);
     }
   }
   double at(double away) const {

@@ -320,7 +320,7 @@ class TestShell : public WindowTest {
     QVERIFY(lines.first().contains("Heathmist "));
     QVERIFY(lines.filter("A file is gone.").size() == 1 && lines.filter("a warning of the library").size() == 1);
     for (const QString& line : lines)
-      QVERIFY2(QRegularExpression("^\\d{4}-\\d\\d-\\d\\d [\\d:]{8} [IW] ").match(line).hasMatch(), qPrintable(line));
+      QVERIFY2(QRegularExpression("^\\d{4}-\\d\\d-\\d\\d [\\d:]{8} (info|warning): ").match(line).hasMatch(), qPrintable(line));
     std::filesystem::create_directories(folder_ / "in the way");
     begin_log(folder_ / "in the way");  // a folder is no file: no log, and no end of the program
     log_line(LogLevel::note, "nowhere");

@@ -1,6 +1,5 @@
 #include "app/pages/aliasing/fold_view.hpp"
 
-#include <QHeaderView>
 #include <QSplitter>
 #include <cmath>
 

@@ -1,6 +1,5 @@
 #include "app/pages/ceiling/ceiling_view.hpp"
 
-#include <QHeaderView>
 #include <QSplitter>
 #include <QVBoxLayout>
 

@@ -27,8 +27,7 @@ class ConvertersView : public QWidget {
     rings_column,
     delay_column,
     thd_column,
-    speed_column,
-    columns
+    speed_column
   };
   static constexpr int most_large = 3;
 

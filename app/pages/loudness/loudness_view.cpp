@@ -195,6 +195,7 @@ void LoudnessView::set_unit() {
 }
 
 void LoudnessView::refill() {
+  std::erase_if(ribbons_, [this](const auto& entry) { return !board_.row(entry.first); });
   refresh();
   apply_filter();
   draw();
@@ -220,7 +221,7 @@ void LoudnessView::refresh() {
 Cell LoudnessView::ribbon_cell(const LoudnessRow& row) {
   if (!row.measured) return {row.failure, {}, row.failure};
   auto& [of, ribbon] = ribbons_[row.id];
-  if (std::exchange(of, row.measured.get()) != row.measured.get())
+  if (std::exchange(of, row.measured) != row.measured)
     ribbon = std::make_shared<const Ribbon>(ribbon_of(row.measured->loudness, row.is_master));
   return {.value = row.measured->loudness.integrated_lufs, .picture = QVariant::fromValue(ribbon)};
 }

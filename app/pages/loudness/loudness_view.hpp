@@ -83,7 +83,7 @@ class LoudnessView : public QWidget {
   QPushButton *run_, *dialogue_;
   std::optional<std::pair<std::string, Dialogue>> stretch_;  // a master and what of it is selected, measured
   ResultTable* table_;
-  std::map<std::string, std::pair<const Measured*, std::shared_ptr<const Ribbon>>> ribbons_;  // by row
+  std::map<std::string, std::pair<std::shared_ptr<const Measured>, std::shared_ptr<const Ribbon>>> ribbons_;  // by row
   LoudnessPlate* plate_;
 };
 

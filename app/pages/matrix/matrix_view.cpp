@@ -1,8 +1,6 @@
 #include "app/pages/matrix/matrix_view.hpp"
 
-#include <QFileDialog>
 #include <QHeaderView>
-#include <QMessageBox>
 #include <QPainter>
 #include <QSplitter>
 #include <QStyledItemDelegate>

@@ -1,6 +1,5 @@
 #include "app/pages/outlets/outlets_view.hpp"
 
-#include <QHeaderView>
 #include <QMenu>
 #include <QMessageBox>
 #include <QToolButton>

@@ -24,8 +24,7 @@ class OutletsView : public QWidget {
     heard_column,
     peak_column,
     headroom_column,
-    verdict_column,
-    columns
+    verdict_column
   };
 
   OutletsView(Queue& queue, LoudnessBoard& board, QWidget* parent = nullptr);

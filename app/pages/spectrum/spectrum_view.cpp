@@ -1,6 +1,5 @@
 #include "app/pages/spectrum/opened_clips.hpp"
 
-#include <QHeaderView>
 #include <QPushButton>
 #include <QSplitter>
 #include <QToolButton>

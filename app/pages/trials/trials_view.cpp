@@ -1,8 +1,6 @@
 #include "app/pages/trials/trials_view.hpp"
 
-#include <QFileDialog>
 #include <QHeaderView>
-#include <QMessageBox>
 #include <QPushButton>
 #include <QScrollBar>
 #include <QSplitter>

@@ -1,6 +1,5 @@
 #include "app/pages/word_lengths/word_board_view.hpp"
 
-#include <QHeaderView>
 #include <QSplitter>
 #include <QVBoxLayout>
 #include <algorithm>

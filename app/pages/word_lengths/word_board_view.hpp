@@ -30,7 +30,7 @@ class WordBoardView : public QWidget {
   QString csv() const;
   void hear();  ///< the fade through the chosen cut
 
-  enum Column { name_column, noise_column, theory_column, weighted_column, linear_column, columns };
+  enum Column { name_column, noise_column, theory_column, weighted_column, linear_column };
 
  signals:
   void rested();
