@@ -2,6 +2,7 @@
 #include "cli/verbs.hpp"
 #include "core/boards/converter_board.hpp"
 #include "core/printable.hpp"
+#include "core/probes/engine_answers.hpp"
 
 namespace heathmist::cli {
 
@@ -9,9 +10,9 @@ namespace {
 
 struct ProbeCall {
   Shared shared;
-  std::string kind, out, bits = "24";
+  std::string kind, out, bits = "24", score, csv, midi;
   int rate_hz = 48000;
-  bool list = false;
+  bool list = false, mono = false;
 };
 
 void list_probes(const Session& session) {
@@ -20,40 +21,75 @@ void list_probes(const Session& session) {
     answer.add({{"kind", kind.key},
                 {"title", kind.title},
                 {"what", kind.what},
-                {"seconds", probe_score(kind.key, 48000).length_s}});
+                {"seconds", probe_score(kind.key, 48000).length_s},
+                {"for_engines", kind.for_engines}});
     session.say("{:<12} {}: {}\n", kind.key, kind.title, kind.what);
   }
   answer.set("rates_hz", probe_rates());
   answer.print();
 }
 
+/// Of a crossfade OUT-a.wav and OUT-b.wav; else OUT.wav itself.
+std::vector<std::string> files_of(const ProbeScore& score, const std::string& out) {
+  if (score.files() == 1) return {out};
+  if (out == "-")
+    throw std::invalid_argument("probe: a crossfade has two files, and standard output takes one; name a file");
+  const auto path = std::filesystem::path(out);
+  const auto stem = (path.parent_path() / path.stem()).string();
+  return {stem + "-a.wav", stem + "-b.wav"};
+}
+
+void write_scores(const Session& session, const ProbeCall& call, const ProbeScore& score) {
+  if (!call.score.empty()) session.write_text(call.score, text_of(score_json(score)) + "\n");
+  if (!call.csv.empty()) session.write_text(call.csv, score_csv(score));
+  if (call.midi.empty()) return;
+  const auto midi = score_midi(score);
+  session.write_text(call.midi, std::string(midi.begin(), midi.end()));
+}
+
+void check_scores(const Session& session, const ProbeCall& call, const ProbeScore& score) {
+  for (const auto* file : {&call.score, &call.csv, &call.midi}) session.check_output(*file);
+  if ((!call.csv.empty() || !call.midi.empty()) && score_csv(score).empty())
+    throw std::invalid_argument(fmt::format(
+        "--score-csv and --score-midi: nothing moves in the score of '{}'; gain and pan have one", score.kind));
+}
+
 void probe(const ProbeCall& call) {
   Session session(call.shared);
   if (call.list) return list_probes(session);
   if (call.kind.empty()) throw std::invalid_argument("probe: name a kind, or --list them");
-  if (call.out.empty()) throw std::invalid_argument("probe: -o OUT.wav is missing");
-  if (call.out != "-" && std::filesystem::path(call.out).extension() != ".wav")
-    throw std::invalid_argument("-o: a probe is written as .wav");
-  session.check_output(call.out);
-  const auto score = probe_score(call.kind, call.rate_hz);
+  const auto score = probe_score(call.kind, call.rate_hz, {call.mono});
+  if (call.out.empty() && call.score.empty() && call.csv.empty() && call.midi.empty())
+    throw std::invalid_argument("probe: -o OUT.wav is missing");
+  check_scores(session, call, score);
+  std::vector<std::string> files;
+  if (!call.out.empty()) {
+    if (call.out != "-" && std::filesystem::path(call.out).extension() != ".wav")
+      throw std::invalid_argument("-o: a probe is written as .wav");
+    files = files_of(score, call.out);
+    for (const auto& file : files) session.check_output(file);
+  }
   const auto word = call.bits == "16" ? ProbeWord::pcm16 : call.bits == "24" ? ProbeWord::pcm24 : ProbeWord::float32;
-  session.write_file(call.out, ".wav", [&](const Destination& to) { write_probe(score, to, word); });
-  const auto lines = instructions(score);
+  for (size_t n = 0; n < files.size(); ++n)
+    session.write_file(files[n], ".wav", [&](const Destination& to) { write_probe(score, to, word, int(n)); });
+  write_scores(session, call, score);
+  auto lines = instructions(score);
   if (call.shared.json)
-    return print({{"output", call.out},
+    return print({{"output", files.empty() ? Json(nullptr) : Json(files.front())},
+                  {"outputs", files},
                   {"kind", call.kind},
                   {"rate_hz", score.rate_hz},
                   {"bits", call.bits},
-                  {"frames", std::llround(score.length_s * score.rate_hz)},
+                  {"frames", score.frames()},
                   {"instructions", lines},
                   {"score", score_json(score)}});
-  if (call.out == "-") return;
+  if (call.out == "-" || call.score == "-" || call.csv == "-" || call.midi == "-") return;
   for (const auto& line : lines) session.say("{}\n", line);
 }
 
 struct ReadCall {
   Shared shared;
-  std::string kind, csv;
+  std::string kind, csv, score;
   std::vector<std::string> files;
   int channel = 1;
 };
@@ -67,15 +103,34 @@ void print_reading(const Session& session, const std::string& name, const ProbeR
                 s.step.tones_hz.empty() ? "silence" : fmt::format("{:.1f} Hz", s.step.tones_hz.front()),
                 s.lines.thd_n_db ? fmt::format("THD+N {:.1f} dB", *s.lines.thd_n_db)
                                  : "noise " + shown(s.lines.noise_dbfs, 1, "dBFS"));
+  for (const Finding& f : engine_findings(reading)) session.say("    {:<7} {}\n", name_of(f.severity), f.text);
   if (reading.impulse)
     session.say("    rings {:.2f} ms before and {:.2f} ms after\n", 1000 * reading.impulse->pre_ringing_s,
                 1000 * reading.impulse->post_ringing_s);
+}
+
+/// A score from a file is read, and refused, once.
+ReadOptions options_of(Session& session, const ReadCall& call) {
+  ReadOptions options{call.channel - 1, {}};
+  if (call.score.empty()) return options;
+  const Source file = session.source(call.score);
+  session.also_reads(file.file);
+  try {
+    options.asked_score = json_from_file(file.file);
+    if (options.asked_score->contains("score"))
+      options.asked_score = Json((*options.asked_score)["score"]);  // of `probe --json`
+    with_score(probe_score(call.kind, 48000), *options.asked_score);
+  } catch (const JsonError& error) {
+    throw InputError(call.score, error.what());
+  }
+  return options;
 }
 
 void read(const ReadCall& call) {
   if (!probe_kind(call.kind)) probe_score(call.kind, 48000);  // says what there is
   Session session(call.shared);
   const auto sources = session.sources(call.files);
+  const auto options = options_of(session, call);
   session.check_output(call.csv);
   std::vector<Json> table;
   Answer answer(session, "returns");
@@ -87,7 +142,7 @@ void read(const ReadCall& call) {
       throw InputError(source.name,
                        fmt::format("it has {} channel{}, not {}; choose one it has", clip->format().channels,
                                    clip->format().channels == 1 ? "" : "s", call.channel));
-    const auto reading = read_probe(*clip, call.kind, call.channel - 1, job.part(0.3, 1));
+    const auto reading = read_probe(*clip, call.kind, options, job.part(0.3, 1));
     Json json{{"path", source.name}};
     json.update(probe_json(reading));
     for (const Json& point : points_of(reading)) {
@@ -115,6 +170,10 @@ void add_probe(CLI::App& app) {
       ->capture_default_str()
       ->check(CLI::IsMember({"16", "24", "32f"}));
   verb->add_flag("--list", call->list, "the kinds there are");
+  verb->add_flag("--mono", call->mono, "one channel; of probes for engines");
+  verb->add_option("--score", call->score, "write what is to be done and when, as JSON (- for standard output)");
+  verb->add_option("--score-csv", call->csv, "the same as CSV: time and value; of gain and pan");
+  verb->add_option("--score-midi", call->midi, "the same as a Standard MIDI File, controller 7 or 10");
   add_common(*verb, call->shared);
   add_force(*verb, call->shared);
   verb->callback([call] { probe(*call); });
@@ -129,6 +188,7 @@ void add_read(CLI::App& app) {
       ->capture_default_str()
       ->check(between(1, most_channels, ""));
   verb->add_option("--csv", call->csv, "write its points to this file (- for standard output)");
+  verb->add_option("--score", call->score, "what was asked instead of the kind's own score, as JSON");
   add_common(*verb, call->shared);
   add_lists(*verb, call->shared);
   add_force(*verb, call->shared);

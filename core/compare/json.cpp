@@ -47,6 +47,16 @@ Json left_json(const std::vector<LeftAt>& left) {
 
 }  // namespace
 
+Json finding_json(const Finding& f) {
+  return {{"code", f.code},
+          {"severity", name_of(f.severity)},
+          {"text", f.text},
+          {"detail", f.detail},
+          {"value", number_or_null(f.value)},
+          {"unit", f.unit},
+          {"at_s", number_or_null(f.at_s)}};
+}
+
 Json null_json(const NullReport& r) {
   Json channels = Json::array(), findings = Json::array();
   for (size_t p = 0; p < r.fit.pairs.size(); ++p) {
@@ -60,14 +70,7 @@ Json null_json(const NullReport& r) {
                         {"residual_rms_dbfs", number_or_null(power_db(sums.residual))},
                         {"residual_relative_db", number_or_null(sums.residual_relative_db())}});
   }
-  for (const auto& f : r.findings)
-    findings.push_back({{"code", f.code},
-                        {"severity", name_of(f.severity)},
-                        {"text", f.text},
-                        {"detail", f.detail},
-                        {"value", number_or_null(f.value)},
-                        {"unit", f.unit},
-                        {"at_s", number_or_null(f.at_s)}});
+  for (const auto& f : r.findings) findings.push_back(finding_json(f));
   Json causes = Json::array();
   for (const Cause& c : r.causes)
     causes.push_back({{"code", c.code},

@@ -9,6 +9,7 @@ namespace heathmist {
 Json facts_json(const std::string& path, const ClipFormat& format, const Levels& levels,
                 std::optional<double> bandwidth_hz);
 
+Json finding_json(const Finding& finding);
 Json null_json(const NullReport& report);
 
 /// What the explanation adds: one object, `explanation` in the answer to `null`.

@@ -64,6 +64,7 @@ class MarkFinder {
       const auto m = sync_chirp::analytic(double(n) / rate_);
       wave.time()[size_t(n)] = m.real(), turned.time()[size_t(n)] = m.imag();
     }
+    for (const double v : wave.time()) mark_energy_ += v * v;
     wave.forward(), turned.forward();
     const auto reader = ret_.reader();
     const int64_t step = int64_t(size) - length;
@@ -99,18 +100,24 @@ class MarkFinder {
       audio.inverse();
       for (size_t n = 0; n < size; ++n) envelope[n] += audio.time()[n] * audio.time()[n];
     }
-    const auto reach = int64_t(0.05 * rate_);
+    const auto reach = int64_t(0.05 * rate_), length = int64_t(size) - step;
+    const auto x = block_.channel(channel_);
+    double under = 0;  // energy under a mark that starts at n
+    for (int64_t n = 0; n + 1 < length; ++n) under += x[size_t(n)] * x[size_t(n)];
     for (int64_t n = 0; n < step; ++n) {
-      const double height = std::sqrt(envelope[size_t(n)]) / double(size);
+      const double height = envelope[size_t(n)] / (double(size) * double(size));
+      under +=
+          x[size_t(n + length - 1)] * x[size_t(n + length - 1)] - (n > 0 ? x[size_t(n - 1)] * x[size_t(n - 1)] : 0);
+      if (height < 1e-18 || height < faint * mark_energy_ * under) continue;
       if (!found_.empty() && at + n - found_.back().first < reach) {
         if (height > found_.back().second) found_.back() = {at + n, height};
-      } else if (height > 1e-9) {
+      } else {
         found_.emplace_back(at + n, height);
       }
     }
   }
 
-  /// Greatest of each 50 ms that stand out: a mark is as high as any other, but for the programme between.
+  /// The highest of each 50 ms, where what lies under them is mostly a mark.
   std::vector<Peak> chosen() const {
     std::vector<std::pair<double, int64_t>> best;
     for (const auto& [frame, height] : found_) best.emplace_back(height, frame);
@@ -122,9 +129,10 @@ class MarkFinder {
     return peaks;
   }
 
+  static constexpr double faint = 0.2;  // share of what sounds that is a mark
   const Clip& ret_;
   int channel_;
-  double rate_;
+  double rate_, mark_energy_ = 0;
   Planar block_;
   std::vector<std::pair<int64_t, double>> found_;
 };
@@ -158,11 +166,15 @@ std::optional<ProbeFit> fit_of(const std::vector<Peak>& marks, const std::string
       if (rate_place < 0 || rate_place >= long(probe_rates().size()) || std::abs(place - double(rate_place)) > 0.1)
         continue;
       const ProbeScore score = probe_score(kind, probe_rates()[size_t(rate_place)]);
-      ProbeFit fit{score.rate_hz, 0, 1, 10 * std::log10(std::norm(marks[a].height)), marks[a].height.real() < 0};
+      ProbeFit fit{score.rate_hz, 0, 1,
+                   10 * std::log10(std::norm(marks[a].height)) - score.mark_dbfs + sync_chirp::dbfs,
+                   marks[a].height.real() < 0};
       const double apart = score.last_mark_s - score.first_mark_s;
       for (const Peak& last : marks)  // the last mark tells how fast it ran
         if (std::abs((last.at_s - marks[a].at_s) / apart - 1) < 0.01)
-          fit.stretch = (last.at_s - marks[a].at_s) / apart, fit.ends = true;
+          fit.stretch = (last.at_s - marks[a].at_s) / apart, fit.ends = true, fit.last_mark_s = last.at_s;
+      if (score.crossfade)  // that mark lies where somebody put the second clip
+        fit.stretch = (marks[b].at_s - marks[a].at_s) / (score.second_mark_s - score.first_mark_s);
       fit.at_s = marks[a].at_s - score.first_mark_s * fit.stretch;
       return fit;
     }
@@ -174,6 +186,13 @@ bool can_hold_marks(const Clip& ret, int channel) {
 }
 
 }  // namespace
+
+std::optional<int64_t> ProbeFit::whole_frame(int return_rate_hz) const {
+  const double at = at_s * return_rate_hz;
+  if (return_rate_hz != probe_rate_hz || std::abs(stretch - 1) > 1e-7 || std::abs(at - std::round(at)) > 0.05)
+    return {};
+  return std::llround(at);
+}
 
 std::optional<ProbeFit> find_probe(const Clip& ret, const std::string& kind, int channel, const Job& job) {
   if (!can_hold_marks(ret, channel)) return {};

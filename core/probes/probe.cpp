@@ -9,7 +9,9 @@
 #include "core/audio/scratch.hpp"
 #include "core/audio/write.hpp"
 #include "core/dsp/noise.hpp"
+#include "core/probes/engine_kinds.hpp"
 #include "core/probes/probe_body.hpp"
+#include "core/probes/score_json.hpp"
 #include "core/probes/signal.hpp"
 #include "core/probes/sync_chirp.hpp"
 
@@ -112,6 +114,11 @@ double sweep_at(const ProbeScore& s, double t) {
 
 const std::vector<ProbeKind>& probe_kinds() {
   static const std::vector<ProbeKind> all{
+      engine_kind("transit")->kind,
+      engine_kind("gain")->kind,
+      engine_kind("pan")->kind,
+      engine_kind("crossfade")->kind,
+      engine_kind("trim")->kind,
       {"sweep", "Linear sweep", "response, aliases and images, edges, ringing and delay of a converter", 16},
       {"log_sweep", "Logarithmic sweep", "the same with more time for low frequencies", 16},
       {"steps", "Stepped tones", "level, distortion and the strongest other line at each of some twenty tones", 0},
@@ -137,7 +144,16 @@ const std::vector<int>& probe_rates() {
   return all;
 }
 
-ProbeScore probe_score(const std::string& kind, int rate_hz) {
+int64_t ProbeScore::frames(int file) const {
+  const double until = !crossfade  ? length_s
+                       : file == 0 ? crossfade->fade_until_s + 0.75
+                                   : length_s - crossfade->b_at_s;
+  return std::llround(until * rate_hz);
+}
+
+namespace {
+
+void check_words(const std::string& kind, int rate_hz, const ProbeOptions& options) {
   const ProbeKind* known = probe_kind(kind);
   if (!known) {
     std::string keys;
@@ -145,32 +161,75 @@ ProbeScore probe_score(const std::string& kind, int rate_hz) {
     throw std::invalid_argument(fmt::format("there is no probe '{}'; there are {}", kind, keys));
   }
   const auto& rates = probe_rates();
-  const auto place = std::find(rates.begin(), rates.end(), rate_hz);
-  if (place == rates.end())
+  if (std::find(rates.begin(), rates.end(), rate_hz) == rates.end())
     throw std::invalid_argument(
         fmt::format("a probe cannot be written at {} Hz; take one of {}", rate_hz, fmt::join(rates, ", ")));
+  if (options.mono && !known->for_engines)
+    throw std::invalid_argument(
+        fmt::format("the probe '{}' has two channels alike; only those for engines come in one", kind));
+}
+
+}  // namespace
+
+ProbeScore probe_score(const std::string& kind, int rate_hz, const ProbeOptions& options) {
+  check_words(kind, rate_hz, options);
+  const auto& rates = probe_rates();
+  const auto place = std::find(rates.begin(), rates.end(), rate_hz) - rates.begin();
+  const EngineKind* engine = engine_kind(kind);
   ProbeScore s;
   s.kind = kind;
   s.rate_hz = rate_hz;
+  s.channels = options.mono ? 1 : 2;
   s.first_mark_s = lead_s;
-  s.second_mark_s = lead_s + sync_chirp::spacing_s(int(place - rates.begin()));
+  s.second_mark_s = lead_s + sync_chirp::spacing_s(int(place));
   s.body_s = body_at_s;
-  s.body_seconds = known->body_s;
-  fill_body(s);
+  s.body_seconds = probe_kind(kind)->body_s;
+  if (engine) {
+    s.mark_dbfs = engine_mark_dbfs;
+    engine->fill(s);
+  } else {
+    fill_body(s);
+  }
   s.last_mark_s = rounded_s(s.body_s + s.body_seconds + gap_s);
   s.length_s = s.last_mark_s + sync_chirp::seconds + tail_s;
   return s;
 }
 
+namespace {
+
+/// Those that lie in a file that begins at a time of the score.
+void add_marks(const ProbeScore& s, double begins_s, std::span<double> x) {
+  const double level = level_of(s.mark_dbfs - sync_chirp::dbfs);
+  for (const double mark : {s.first_mark_s, s.second_mark_s, s.last_mark_s}) {
+    const double at = mark - begins_s;
+    if (at < 0) continue;
+    for (auto n = size_t(std::ceil(at * s.rate_hz)); n < x.size() && double(n) < (at + sync_chirp::seconds) * s.rate_hz;
+         ++n)
+      x[n] += level * sync_chirp::value(double(n) / s.rate_hz - at);
+  }
+}
+
+}  // namespace
+
 std::vector<double> render(const ProbeScore& s) {
-  std::vector<double> x(size_t(std::llround(s.length_s * s.rate_hz)), 0);
-  for (const double at : {s.first_mark_s, s.second_mark_s, s.last_mark_s})
-    for (auto n = size_t(std::ceil(at * s.rate_hz)); double(n) < (at + sync_chirp::seconds) * s.rate_hz; ++n)
-      x[n] += sync_chirp::value(double(n) / s.rate_hz - at);
+  std::vector<double> x(size_t(s.frames()), 0);
+  add_marks(s, 0, x);
   if (s.sweep) add_sweep(s, x);
   for (const ProbeStep& step : s.steps) add_step(step, s.rate_hz, x);
   for (const double at : s.impulses_s) x[size_t(std::llround(at * s.rate_hz))] += level_of(s.level_dbfs);
   return x;
+}
+
+Planar render_channels(const ProbeScore& s, int file) {
+  Planar sound(s.channels, s.frames(file));
+  if (const EngineKind* engine = engine_kind(s.kind)) {
+    engine->body(s, file, sound);
+    for (int c = 0; c < s.channels; ++c) add_marks(s, file == 0 ? 0 : s.crossfade->b_at_s, sound.channel(c));
+    return sound;
+  }
+  const auto x = render(s);
+  for (int c = 0; c < s.channels; ++c) std::copy(x.begin(), x.end(), sound.channel(c).begin());
+  return sound;
 }
 
 std::shared_ptr<const Clip> body_clip(const ProbeScore& s) {
@@ -180,16 +239,30 @@ std::shared_ptr<const Clip> body_clip(const ProbeScore& s) {
   return made_clip(body, s.rate_hz, "probe " + s.kind);
 }
 
-void write_probe(const ProbeScore& s, const Destination& to, ProbeWord word) {
-  auto x = render(s);
-  if (word != ProbeWord::float32) {
-    dsp::Noise chance(uint64_t(s.rate_hz));
-    const double step = std::ldexp(1.0, word == ProbeWord::pcm16 ? -15 : -23);
-    for (double& v : x) v = std::clamp(std::nearbyint(v / step + chance.triangular()) * step, -1.0, 1.0 - step);
+int bits_of(ProbeWord word) { return word == ProbeWord::pcm16 ? 16 : word == ProbeWord::pcm24 ? 24 : 32; }
+
+Planar sound_of(const ProbeScore& s, ProbeWord word, int file) {
+  return as_written(render_channels(s, file), s, word, file);
+}
+
+Planar as_written(Planar sound, const ProbeScore& s, ProbeWord word, int file) {
+  const bool alike = !engine_kind(s.kind);
+  const double step = std::ldexp(1.0, 1 - bits_of(word));
+  for (int c = 0; c < sound.channels(); ++c) {
+    dsp::Noise chance(uint64_t(s.rate_hz) + (alike ? 0 : uint64_t(c + 2 * file) << 32));
+    for (double& v : sound.channel(c)) {
+      if (word == ProbeWord::float32)
+        v = double(float(v));
+      else if (const double dither = chance.triangular(); alike || v != 0)
+        v = std::clamp(std::nearbyint(v / step + dither) * step, -1.0, 1.0 - step);
+    }
   }
-  Planar sound(2, int64_t(x.size()));
-  for (int c = 0; c < 2; ++c) std::copy(x.begin(), x.end(), sound.channel(c).begin());
-  ClipWriter out(to, s.rate_hz, 2,
+  return sound;
+}
+
+void write_probe(const ProbeScore& s, const Destination& to, ProbeWord word, int file) {
+  const Planar sound = sound_of(s, word, file);
+  ClipWriter out(to, s.rate_hz, s.channels,
                  word == ProbeWord::pcm16   ? WordFormat::pcm16
                  : word == ProbeWord::pcm24 ? WordFormat::pcm24
                                             : WordFormat::float32);
@@ -198,11 +271,20 @@ void write_probe(const ProbeScore& s, const Destination& to, ProbeWord word) {
 }
 
 std::vector<std::string> instructions(const ProbeScore& s) {
-  return {fmt::format("Bring the file into the engine under test as it is; it runs at {} Hz and lasts {:.1f} s.",
-                      s.rate_hz, s.length_s),
-          "Keep every fader at 0 dB and the pan in the middle, with nothing on the way but what is being tested.",
-          "Export or record all of it, from before the first chirp to after the last, at any rate and word length.",
-          fmt::format("Then read what came back: heathmist-cli read {} RETURN --json", s.kind)};
+  std::vector<std::string> lines{
+      fmt::format("Bring the file{} into the engine under test as {}; {} at {} Hz and the whole lasts {:.1f} s.",
+                  s.files() > 1 ? "s" : "", s.files() > 1 ? "they are" : "it is",
+                  s.files() > 1 ? "they run" : "it runs", s.rate_hz, s.length_s)};
+  const auto steps = score_steps(s);
+  lines.emplace_back(
+      steps.empty()
+          ? "Keep every fader at 0 dB and the pan in the middle, with nothing on the way but what is being tested."
+          : "Do what follows, and nothing else; elsewhere every fader stays at 0 dB and the pan in the middle.");
+  lines.insert(lines.end(), steps.begin(), steps.end());
+  lines.emplace_back(
+      "Export or record all of it, from before the first chirp to after the last, at any rate and word length.");
+  lines.push_back(fmt::format("Then read what came back: heathmist-cli read {} RETURN --json", s.kind));
+  return lines;
 }
 
 }  // namespace heathmist

@@ -6,13 +6,16 @@
 //   ... through the engine under test ...
 //   std::optional<ProbeFit> heard = find_probe(*Clip::open("return.wav"), "sweep");
 //
-// Times in seconds from the file's first frame, levels in dBFS with a full-scale sine's peak at 0. Every channel is
-// alike. The marks also tell the rate the probe was written at, so that a return of any rate can be read.
+// Times in seconds from the file's first frame, levels in dBFS with a full-scale sine's peak at 0. The marks are alike
+// in every channel, and so are all bodies but those of probes for engines; these ask for something to be done, which is
+// their score (score.hpp). The marks also tell the rate the probe was written at, so that a return of any rate can be
+// read.
 #pragma once
 #include <optional>
 
 #include "core/audio/atomic_file.hpp"
 #include "core/audio/clip.hpp"
+#include "core/probes/score.hpp"
 #include "core/probes/sweep_law.hpp"
 
 namespace heathmist {
@@ -20,6 +23,7 @@ namespace heathmist {
 struct ProbeKind {
   std::string key, title, what;
   double body_s;
+  bool for_engines = false;  ///< it asks for something to be done, or for everything to be left alone
 };
 const std::vector<ProbeKind>& probe_kinds();
 /// nullptr: there is none of that name.
@@ -42,18 +46,40 @@ struct ProbeScore {
   std::optional<SweepLaw> sweep{};   ///< of its body's time
   std::vector<ProbeStep> steps{};    ///< times of the file
   std::vector<double> impulses_s{};  ///< times of the file, each on a frame
-};
-/// Throws std::invalid_argument for a kind or a rate there is not.
-ProbeScore probe_score(const std::string& kind, int rate_hz);
 
-/// All of it, one channel.
+  int channels = 2;
+  double mark_dbfs = -12.0411998265592;  ///< a quarter of full scale
+  GainScore gain{};
+  std::vector<PanMove> moves{};
+  std::optional<CrossfadeScore> crossfade{};
+  std::vector<TrimSection> sections{};
+  Stretch identity{}, silence{};  ///< of `transit`
+  /// Of a crossfade there are two.
+  int files() const { return crossfade ? 2 : 1; }
+  int64_t frames(int file = 0) const;
+};
+struct ProbeOptions {
+  bool mono = false;  ///< one channel; of probes for engines only
+};
+/// Throws std::invalid_argument for a kind, a rate or a number of channels there is not.
+ProbeScore probe_score(const std::string& kind, int rate_hz, const ProbeOptions& options = {});
+
+/// All of it, one channel; of probes with channels alike.
 std::vector<double> render(const ProbeScore& score);
+/// All of it, as many channels as the score has. `file`: of a crossfade the first, 0, or the second, 1.
+Planar render_channels(const ProbeScore& score, int file = 0);
 /// The body of a score by itself, as a clip of one channel: frame 0 is the body's first. For converters run in place.
 std::shared_ptr<const Clip> body_clip(const ProbeScore& score);
 
 enum class ProbeWord { pcm16, pcm24, float32 };
-/// Two channels, both alike; 16 and 24 bits with TPDF dither. Throws InputError, OutputRefused.
-void write_probe(const ProbeScore& score, const Destination& to, ProbeWord word);
+inline constexpr ProbeWord probe_words[] = {ProbeWord::pcm24, ProbeWord::pcm16, ProbeWord::float32};
+int bits_of(ProbeWord word);
+/// The samples as they are written: 16 and 24 bits with TPDF dither; of probes for engines digital silence stays what
+/// it is.
+Planar sound_of(const ProbeScore& score, ProbeWord word, int file = 0);
+Planar as_written(Planar sound, const ProbeScore& score, ProbeWord word, int file = 0);
+/// Throws InputError, OutputRefused.
+void write_probe(const ProbeScore& score, const Destination& to, ProbeWord word, int file = 0);
 /// What to do with the file, a sentence a line.
 std::vector<std::string> instructions(const ProbeScore& score);
 
@@ -64,7 +90,11 @@ struct ProbeFit {
   double stretch = 1;   ///< seconds of the return to a second of the probe
   double level_db = 0;  ///< of the marks against the probe's
   bool inverted = false;
-  bool ends = false;  ///< the chirp at its end is where this kind has it
+  bool ends = false;       ///< the chirp at its end is where this kind has it
+  double last_mark_s = 0;  ///< that chirp's start in the return
+  double probe_s(double return_s) const { return (return_s - at_s) / stretch; }
+  /// The frame the probe's first one became, where a return of this rate has the probe's own samples.
+  std::optional<int64_t> whole_frame(int return_rate_hz) const;
   double return_s(double probe_s) const { return at_s + probe_s * stretch; }
 };
 /// Looks for the marks in a channel of a return. Nothing: they are not there.

@@ -7,6 +7,7 @@
 #include <numbers>
 
 #include "core/dsp/window.hpp"
+#include "core/probes/score_json.hpp"
 
 namespace heathmist {
 
@@ -100,39 +101,75 @@ void check_sweep(const Clip& ret, const ProbeReading& probe, int channel, const 
   refuse_kind(ret, probe.score.kind, as_other.gain_db >= probe.fit.level_db - lost_db ? other : "");
 }
 
+/// The marks of a probe for an engine may have come out of any channel.
+std::optional<ProbeFit> find_in_any(const Clip& ret, const std::string& kind, const ReadOptions& options,
+                                    const Job& job) {
+  const auto first = find_probe(ret, kind, options.channel, job);
+  if ((first && first->ends) || !probe_kind(kind)->for_engines) return first;
+  for (int c = 0; c < ret.format().channels; ++c)
+    if (c != options.channel)
+      if (const auto other = find_probe(ret, kind, c, Job{job.stop, {}, job.threads}); other && other->ends)
+        return other;
+  return first;
+}
+
+void check_ends(const Clip& ret, const std::string& kind, const ProbeFit& fit, int channel, const Job& job) {
+  if (fit.ends) return;
+  const auto others = kinds_that_end_there(ret, channel, Job{job.stop, {}, job.threads});
+  if (others.size() == 1) refuse_kind(ret, kind, others.front());
+  throw InputError(ret.path(), others.empty()
+                                   ? "the chirp that ends the probe '" + kind + "' is not in it; record all of it"
+                                   : fmt::format("it is no probe '{}'; by its length it is one of {}", kind,
+                                                 fmt::join(others, ", ")));
+}
+
+void read_engine(const Clip& ret, ProbeReading& reading, const Job& job) {
+  const auto& score = reading.score;
+  if (score.kind == "transit") reading.transit = read_transit(ret, score, reading.fit, job);
+  if (score.kind == "gain") reading.gain = read_gain(ret, score, reading.fit, job);
+  if (score.kind == "pan") reading.pan = read_pan(ret, score, reading.fit, job);
+  if (score.kind == "crossfade") reading.crossfade = read_crossfade(ret, score, reading.fit, job);
+  if (score.kind == "trim") reading.trim = read_trim(ret, score, reading.fit, job);
+}
+
+void read_tones(const Clip& ret, ProbeReading& reading, int channel, const Job& job) {
+  if (reading.score.sweep) {
+    SweepReadingOptions options;
+    options.channel = channel;
+    reading.sweep = read_sweep(ret, reading.score, reading.fit, options, job);
+    check_sweep(ret, reading, channel, Job{job.stop, {}, job.threads});
+  }
+  check_kind_of_step(ret, reading, channel);
+  if (!reading.score.impulses_s.empty()) reading.impulse = read_impulses(ret, reading.score, reading.fit, channel);
+  for (size_t n = 0; n < reading.score.steps.size(); ++n) {
+    reading.steps.push_back(read_step(ret, reading, reading.score.steps[n], channel, Job{job.stop, {}, job.threads}));
+    job.report(double(n + 1) / double(reading.score.steps.size()));
+  }
+  if (reading.score.kind == "silence") reading.silence = read_silence(ret, reading.score, reading.fit, channel);
+}
+
 }  // namespace
 
-ProbeReading read_probe(const Clip& ret, const std::string& kind, int channel, const Job& job) {
+ProbeReading read_probe(const Clip& ret, const std::string& kind, const ReadOptions& options, const Job& job) {
   probe_score(kind, probe_rates().back());  // refuses a kind that is none
   const auto& format = ret.format();
-  check_listening(Listen::one, channel, format.channels);
-  const auto fit = find_probe(ret, kind, channel, job.part(0, 0.2));
+  check_listening(Listen::one, options.channel, format.channels);
+  const auto fit = find_in_any(ret, kind, options, job.part(0, 0.2));
   if (!fit)
     throw InputError(ret.path(),
                      "the chirps that begin a probe are not in it; write the probe with 'heathmist-cli probe " + kind +
                          "', play all of it and read what came back");
+  check_ends(ret, kind, *fit, options.channel, job);
   ProbeReading reading{probe_score(kind, fit->probe_rate_hz), *fit, format.sample_rate_hz, fit->at_s,
                        (fit->stretch - 1) * 1e6};
-  if (!fit->ends) {
-    const auto others = kinds_that_end_there(ret, channel, Job{job.stop, {}, job.threads});
-    if (others.size() == 1) refuse_kind(ret, kind, others.front());
-    throw InputError(ret.path(), others.empty()
-                                     ? "the chirp that ends the probe '" + kind + "' is not in it; record all of it"
-                                     : fmt::format("it is no probe '{}'; by its length it is one of {}", kind,
-                                                   fmt::join(others, ", ")));
-  }
+  if (options.asked_score) reading.score = with_score(reading.score, *options.asked_score);
   const Job rest = job.part(0.2, 1);
-  if (reading.score.sweep) {
-    SweepReadingOptions options;
-    options.channel = channel;
-    reading.sweep = read_sweep(ret, reading.score, *fit, options, rest);
-    check_sweep(ret, reading, channel, Job{job.stop, {}, job.threads});
-  }
-  check_kind_of_step(ret, reading, channel);
-  if (!reading.score.impulses_s.empty()) reading.impulse = read_impulses(ret, reading.score, *fit, channel);
-  for (size_t n = 0; n < reading.score.steps.size(); ++n) {
-    reading.steps.push_back(read_step(ret, reading, reading.score.steps[n], channel, Job{job.stop, {}, job.threads}));
-    rest.report(double(n + 1) / double(reading.score.steps.size()));
+  if (probe_kind(kind)->for_engines) {
+    read_engine(ret, reading, rest);
+    if (reading.transit && reading.transit->identical)
+      reading.delay_s = reading.transit->latency_samples / format.sample_rate_hz;
+  } else {
+    read_tones(ret, reading, options.channel, rest);
   }
   return reading;
 }

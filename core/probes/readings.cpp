@@ -6,6 +6,8 @@
 #include <cmath>
 #include <numbers>
 
+#include "core/probes/engine_answers.hpp"
+
 namespace heathmist {
 
 Json line_json(const SpectralLine& l) {
@@ -153,6 +155,11 @@ Json probe_json(const ProbeReading& r) {
     json["steps"] = Json::array();
     for (const auto& s : r.steps) json["steps"].push_back(step_json(s));
   }
+  if (const Json engine = engine_json(r); !engine.is_null()) {
+    json[r.score.kind] = engine;
+    json["findings"] = Json::array();
+    for (const Finding& f : engine_findings(r)) json["findings"].push_back(finding_json(f));
+  }
   return json;
 }
 
@@ -164,34 +171,12 @@ std::vector<Json> points_of(const ProbeReading& r) {
     rows.push_back({{"tone_hz", s.step.tones_hz.empty() ? Json(nullptr) : Json(s.step.tones_hz.front())}});
     rows.back().update(step_json(s));
   }
+  const auto engine_rows = engine_points(r);
+  rows.insert(rows.end(), engine_rows.begin(), engine_rows.end());
   if (r.impulse)
     for (size_t n = 0; n < r.impulse->value.size(); ++n)
       rows.push_back({{"after_s", r.impulse->after_s[n]}, {"value", r.impulse->value[n]}});
   return rows;
-}
-
-Json score_json(const ProbeScore& s) {
-  Json json{{"kind", s.kind},
-            {"rate_hz", s.rate_hz},
-            {"first_mark_s", s.first_mark_s},
-            {"second_mark_s", s.second_mark_s},
-            {"body_s", s.body_s},
-            {"body_seconds", s.body_seconds},
-            {"last_mark_s", s.last_mark_s},
-            {"length_s", s.length_s}};
-  if (s.sweep)
-    json["sweep"] = {{"low_hz", s.sweep->low_hz},
-                     {"high_hz", s.sweep->high_hz},
-                     {"law", s.sweep->logarithmic ? "logarithmic" : "linear"},
-                     {"level_dbfs", s.level_dbfs}};
-  if (!s.steps.empty()) {
-    json["steps"] = Json::array();
-    for (const auto& step : s.steps)
-      json["steps"].push_back(
-          {{"at_s", step.at_s}, {"seconds", step.seconds}, {"tones_hz", step.tones_hz}, {"dbfs", step.dbfs}});
-  }
-  if (!s.impulses_s.empty()) json["impulses_s"] = s.impulses_s;
-  return json;
 }
 
 const char* name_of(Grade grade) {

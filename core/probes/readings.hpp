@@ -2,6 +2,7 @@
 #pragma once
 #include "core/compare/json.hpp"
 #include "core/probes/read.hpp"
+#include "core/probes/score_json.hpp"
 
 namespace heathmist {
 
@@ -21,7 +22,6 @@ Json impulse_json(const ImpulseReading& reading);
 Json probe_json(const ProbeReading& reading);
 /// Each point of a sweep, or each step, as a flat object: for CSV.
 std::vector<Json> points_of(const ProbeReading& reading);
-Json score_json(const ProbeScore& score);
 
 /// How good a conversion is, by what of it folds back under 20 kHz and by what it does to the pass band.
 enum class Grade { spotless, clean, fair, poor };

@@ -4,7 +4,8 @@
 
 namespace heathmist::sync_chirp {
 
-constexpr double seconds = 0.3, low_hz = 400, high_hz = 3200, level = 0.25;  // level: -12 dBFS
+constexpr double seconds = 0.3, low_hz = 400, high_hz = 3200, level = 0.25;
+constexpr double dbfs = -12.0411998265592;  // as it is written at its loudest
 
 /// The chirp at a time after its start, as an analytic signal; its real part is what is heard.
 std::complex<double> analytic(double t_s);

@@ -248,12 +248,14 @@ void ConvertersView::choose_returns() {
 
 void ConvertersView::write_probe_file() {
   QStringList titles;
-  for (const auto& kind : probe_kinds()) titles << QString::fromStdString(kind.title);
+  std::vector<ProbeKind> kinds;
+  for (const auto& kind : probe_kinds())
+    if (!kind.for_engines) kinds.push_back(kind), titles << QString::fromStdString(kind.title);
   bool chosen = false;
   const QString title = QInputDialog::getItem(
       this, tr("Write a probe"), tr("Which one, at %1:").arg(kilohertz(from_hz())), titles, 0, false, &chosen);
   if (!chosen) return;
-  const auto& kind = probe_kinds()[size_t(titles.indexOf(title))];
+  const auto& kind = kinds[size_t(titles.indexOf(title))];
   const QString name = QString("%1-%2.wav").arg(QString::fromStdString(kind.key)).arg(from_hz());
   if (const auto to = ask_where(this, {tr("Write a probe"), name, tr("WAV (*.wav)"), "wav"}))
     write_probe_to(kind.key, *to);
