@@ -10,6 +10,7 @@
 #include "app/model/log.hpp"
 #include "app/pages/ceiling/ceiling_view.hpp"
 #include "app/pages/converters/converters_view.hpp"
+#include "app/pages/engines/engines_view.hpp"
 #include "app/pages/loudness/loudness_view.hpp"
 #include "app/pages/matrix/matrix_view.hpp"
 #include "app/pages/null/plate_board.hpp"
@@ -81,6 +82,17 @@ bool run_first(MainWindow& window, const std::string& page, const QCommandLinePa
       draw();
     });
     view->start();
+  } else if (page == "engines") {
+    auto* view = window.part<EnginesView>();
+    const QStringList which = words.value("plates").split(',');  // kind, engine, event
+    once(&view->readings(), &EngineReadings::rested, window, [view, draw, which] {
+      const auto& engines = view->cards()->cards();
+      const auto kind = size_t(which.value(0).toInt()), engine = size_t(which.value(1).toInt());
+      if (engine < engines.size())
+        view->choose(engines[engine]->id(), kind < engine_kinds().size() ? engine_kinds()[kind] : "all");
+      if (which.size() > 2) view->table()->choose({size_t(which[2].toInt())});
+      draw();
+    });
   } else if (page == "loudness") {
     once(&window.board(), &LoudnessBoard::rested, window, [&window, draw] {
       window.part<LoudnessView>()->table()->selectRow(0);

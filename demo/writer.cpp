@@ -6,12 +6,14 @@
 
 #include "core/audio/clip.hpp"
 #include "core/audio/fingerprint.hpp"
+#include "core/audio/scratch.hpp"
 #include "core/audio/write.hpp"
 #include "core/bench/document.hpp"
 #include "core/boards/matrix.hpp"
 #include "core/dsp/biquad.hpp"
 #include "core/dsp/interpolator.hpp"
 #include "core/dsp/noise.hpp"
+#include "core/engines/engine.hpp"
 #include "core/stages/encoder.hpp"
 #include "demo/pieces.hpp"
 
@@ -118,7 +120,7 @@ Planar exchanged(const Planar& sound) {
 }
 
 constexpr const char* bench_file = "curlew-hours.heathmist";
-constexpr int demo_version = 6;  // raised when any of its files changes
+constexpr int demo_version = 7;  // raised when any of its files changes
 
 /// The demo of an earlier run is there, and so is every file of it, as it was written.
 bool is_whole(const path& file) {
@@ -129,6 +131,9 @@ bool is_whole(const path& file) {
       for (const Trial& t : m.trials)
         if (!t.chain && state_of(t.ret) != FileState::present) return false;
     }
+    for (const TestedEngine& e : bench.engines)
+      for (const EngineRender& r : e.renders)
+        if (!r.render.file.empty() && state_of(r.render) != FileState::present) return false;
     return !bench.masters.empty() && bench.settings.value("demo", 0) == demo_version;
   } catch (const InputError&) {
     return false;
@@ -171,6 +176,25 @@ class Writer {
     bench_.masters.back().trials.push_back(trial);
   }
 
+  /// A stand-in that was asked for everything.
+  void stand_in(const std::string& name, const std::string& key) {
+    TestedEngine engine{"engine-" + key, name, key};
+    for (const char* kind : {"transit", "gain", "pan", "crossfade", "trim"})
+      engine.renders.push_back({"render-" + key + "-" + kind, kind, {}});
+    bench_.engines.push_back(engine);
+  }
+
+  /// An engine with renders of its own: each as one of the stand-ins makes it.
+  void own_engine(const std::string& name, const std::vector<std::pair<std::string, std::string>>& kinds_by) {
+    TestedEngine engine{"engine-own", name};
+    for (const auto& [kind, by] : kinds_by) {
+      const std::string file = "mix-room-" + kind + ".wav";
+      keep(file, [&](const path& f) { render(f, kind, by); });
+      engine.renders.push_back({"render-own-" + kind, kind, {folder_ / file, fingerprint(folder_ / file)}});
+    }
+    bench_.engines.push_back(engine);
+  }
+
   path finish() {
     bench_.chains = common_settings();
     const path file = folder_ / bench_file;
@@ -185,6 +209,17 @@ class Writer {
   void keep(const std::string& name, const std::function<void(const path&)>& write) {
     if (anew_ || !std::filesystem::exists(folder_ / name)) write(folder_ / name);
   }
+  static void render(const path& file, const std::string& kind, const std::string& by) {
+    const ProbeScore score = probe_score(kind, 48000);
+    for (const Engine& engine : known_engines()) {
+      if (engine.key != by) continue;
+      const auto made = perform(score, {made_clip(sound_of(score, ProbeWord::pcm24), 48000, kind)}, engine);
+      ClipWriter out({file, true}, 48000, made->format().channels, WordFormat::pcm24);
+      write_clip(out, *made, {});
+      out.finish();
+    }
+  }
+
   path folder_;
   Bench bench_;
   bool anew_ = false;  // the files there are of another version
@@ -245,6 +280,14 @@ void write_weir_by_lamplight(Writer& w) {
   w.through("weir-detour", {{"converter", {{"rate_hz", 44100}, {"by", "cubic"}}}, {"converter", {{"rate_hz", 96000}}}});
 }
 
+/// Three engines that were asked already: two stand-ins, and one whose renders lie there as if they had been made by
+/// hand.
+void write_engines(Writer& w) {
+  w.stand_in("Alder", "alder");
+  w.stand_in("Birch", "birch");
+  w.own_engine("The mix room", {{"transit", "rowan"}, {"gain", "hazel"}, {"pan", "rowan"}});
+}
+
 }  // namespace
 
 path write_demo(const path& folder) {
@@ -255,6 +298,7 @@ path write_demo(const path& folder) {
   write_lantern_walk(w, folder);
   write_spoken_tide(w);
   write_weir_by_lamplight(w);
+  write_engines(w);
   return w.finish();
 }
 

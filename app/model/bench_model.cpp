@@ -55,6 +55,9 @@ void BenchModel::put_prints(Bench& bench) const {
     put(m.audio);
     for (Trial& t : m.trials) put(t.ret);
   }
+  for (TestedEngine& e : bench.engines)
+    for (EngineRender& r : e.renders)
+      if (!r.render.file.empty()) put(r.render);
   if (bench.floor) put(bench.floor->recording);
   if (bench.floor && bench.floor->master) put(*bench.floor->master);
 }

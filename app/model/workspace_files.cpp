@@ -1,10 +1,22 @@
 // What the workspace does with the bench's files: are they there, and do they hold what was measured?
 #include <QTime>
+#include <algorithm>
 
 #include "app/model/workspace.hpp"
 #include "core/audio/fingerprint.hpp"
 
 namespace heathmist::app {
+
+namespace {
+
+std::vector<std::filesystem::path> renders_of(const Bench& bench) {
+  std::vector<std::filesystem::path> files;
+  for (const TestedEngine& e : bench.engines)
+    for (const EngineRender& r : e.renders) files.push_back(r.render.file);
+  return files;
+}
+
+}  // namespace
 
 /// What a trial is made of.
 std::vector<std::filesystem::path> Workspace::files_of(const Master& master, const Trial& trial) const {
@@ -32,6 +44,9 @@ void Workspace::look_at_files() {
     for (const Trial& t : m.trials)
       if (!t.chain) look_up(t.id, seen_[t.id] = t.ret);
   }
+  for (const TestedEngine& e : model_.bench().engines)
+    for (const EngineRender& r : e.renders)
+      if (!r.render.file.empty()) look_up(r.id, seen_[r.id] = r.render);
 }
 
 /// Looking at files is done in the order in which it was asked for, one at a time.
@@ -78,7 +93,9 @@ void Workspace::take_fingerprint(const std::filesystem::path& file, const std::s
   const auto rows = tell_rows_of(file, there, now);
   const auto& floor = model_.bench().floor;
   const bool of_floor = floor && (floor->recording.file == file || (floor->master && floor->master->file == file));
-  if (rows.empty() && !of_floor) return;
+  const auto engines_files = renders_of(model_.bench());
+  const bool of_engine = std::find(engines_files.begin(), engines_files.end(), file) != engines_files.end();
+  if (rows.empty() && !of_floor && !of_engine) return;
   stopped_ = false;
   refresh();
   if (!there) return;  // what was measured of it stays, and is said to be missing

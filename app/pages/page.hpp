@@ -58,6 +58,7 @@ struct MadePage {
   std::function<void(const std::filesystem::path&)> file_changed{};  ///< what was made of it is not what it holds
   /// Shows the plate and the spot of a finding; findings are beside pages that can.
   std::function<void(const Finding&)> evidence{};
+  bool in_place_of_ledger = false;  ///< it has a list of its own at the left
   /// How it is set up, kept with the bench under a key.
   std::string settings_key{};
   std::function<nlohmann::ordered_json()> settings{};

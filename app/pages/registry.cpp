@@ -16,11 +16,12 @@ Page over_time_page();
 Page converters_page();
 Page aliasing_page();
 Page word_lengths_page();
+Page engines_page();
 
 const std::vector<Page>& pages() {
   static const std::vector<Page> all{null_page(),       trials_page(),   matrix_page(),      ceiling_page(),
                                      loudness_page(),   outlets_page(),  lines_page(),       over_time_page(),
-                                     converters_page(), aliasing_page(), word_lengths_page()};
+                                     converters_page(), aliasing_page(), word_lengths_page(), engines_page()};
   return all;
 }
 

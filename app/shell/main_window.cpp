@@ -164,6 +164,7 @@ void MainWindow::show_page_around() {
   top_->tabs()->show_page(pages_->current());
   page_row_->show_page(pages_->current());
   show_findings(pages_->shows_findings());  // they speak of one trial
+  ledger_->setVisible(!pages_->takes_ledgers_place());
 }
 
 /// The page takes their room where they go, and gives it back; the ledger stays as it is.

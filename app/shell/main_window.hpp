@@ -5,7 +5,7 @@
 #include <QSplitter>
 
 #include "app/shell/bench_files.hpp"
-#include "app/shell/findings_panel.hpp"
+#include "app/widgets/findings_panel.hpp"
 #include "app/shell/ledger.hpp"
 #include "app/shell/menus.hpp"
 #include "app/shell/page_stack.hpp"

@@ -15,6 +15,7 @@ class PageStack : public QStackedWidget {
   bool show_page(const std::string& key);
   const Page& current() const { return pages()[current_]; }
   bool shows_findings() const { return bool(made_[current_].evidence); }
+  bool takes_ledgers_place() const { return made_[current_].in_place_of_ledger; }
   /// One command to go to each page, and all that the pages can do.
   std::vector<Command> commands();
 

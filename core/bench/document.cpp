@@ -55,6 +55,12 @@ std::string fresh_id() {
   return fmt::format("{:012x}", chance() & 0xffffffffffffULL);
 }
 
+TestedEngine* Bench::engine(const std::string& id) {
+  for (TestedEngine& e : engines)
+    if (e.id == id) return &e;
+  return nullptr;
+}
+
 std::vector<std::filesystem::path> files_of(const Bench& bench) {
   std::vector<std::filesystem::path> files;
   auto add = [&](const Chain& chain) {
@@ -69,6 +75,9 @@ std::vector<std::filesystem::path> files_of(const Bench& bench) {
         files.push_back(t.ret.file);
   }
   for (const Chain& c : bench.chains) add(c);
+  for (const TestedEngine& e : bench.engines)
+    for (const EngineRender& r : e.renders)
+      if (!r.render.file.empty()) files.push_back(r.render.file);
   if (bench.floor) files.push_back(bench.floor->recording.file);
   if (bench.floor && bench.floor->master) files.push_back(bench.floor->master->file);
   return files;

@@ -62,20 +62,40 @@ struct Floor {
   bool operator==(const Floor&) const = default;
 };
 
+/// What came back of a probe that an engine was asked with: a file, or what a stand-in makes of it.
+struct EngineRender {
+  std::string id, kind;         ///< of the probe
+  FileRef render;               ///< empty: the stand-in is asked
+  std::string control{};        ///< what was moved, where an engine has more than one for it: "clip gain"
+  std::optional<Json> score{};  ///< what was asked instead of the kind's own
+  bool operator==(const EngineRender&) const = default;
+};
+
+/// An engine under test: one of the user's own by name, or a stand-in.
+struct TestedEngine {
+  std::string id, name;
+  std::string stand_in{};  ///< its key; empty: renders are brought in
+  std::vector<EngineRender> renders{};
+  bool operator==(const TestedEngine&) const = default;
+};
+
 struct Bench {
-  static constexpr int version = 2;
+  static constexpr int version = 3;  ///< without engines a bench is written as 2
   std::string name;
   std::vector<Master> masters;
   std::optional<Floor> floor;
   std::vector<Chain> chains{};  ///< kept by name, to be used again
+  std::vector<TestedEngine> engines{};
   Json settings = Json::object();
   bool operator==(const Bench&) const = default;
 
   Master* master(const std::string& id);
   Trial* trial(const std::string& id);
   Master* master_of(const std::string& trial_id);
+  TestedEngine* engine(const std::string& id);
   const Master* master(const std::string& id) const { return const_cast<Bench*>(this)->master(id); }
   const Trial* trial(const std::string& id) const { return const_cast<Bench*>(this)->trial(id); }
+  const TestedEngine* engine(const std::string& id) const { return const_cast<Bench*>(this)->engine(id); }
   const Master* master_of(const std::string& trial_id) const { return const_cast<Bench*>(this)->master_of(trial_id); }
 };
 

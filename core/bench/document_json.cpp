@@ -62,6 +62,20 @@ Json json_of(const Trial& trial, const std::filesystem::path& folder) {
   return json;
 }
 
+Json json_of(const TestedEngine& engine, const std::filesystem::path& folder) {
+  Json renders = Json::array();
+  for (const EngineRender& r : engine.renders) {
+    Json json{{"id", r.id}, {"kind", r.kind}};
+    if (!r.render.file.empty()) json["render"] = json_of(r.render, folder);
+    if (!r.control.empty()) json["control"] = r.control;
+    if (r.score) json["score"] = *r.score;
+    renders.push_back(std::move(json));
+  }
+  Json json{{"id", engine.id}, {"name", engine.name}, {"renders", renders}};
+  if (!engine.stand_in.empty()) json["stand_in"] = engine.stand_in;
+  return json;
+}
+
 /// A value on its way in: it knows where in the document it stands, and says so where it is not what is meant.
 class Place {
  public:
@@ -177,6 +191,22 @@ Master master_from(const Place& place, const std::filesystem::path& folder) {
   return master;
 }
 
+TestedEngine engine_from(const Place& place, const std::filesystem::path& folder) {
+  TestedEngine engine{place.at("id").text(), place.at("name").text()};
+  if (place.has("stand_in")) engine.stand_in = place.at("stand_in").text();
+  for (const Place& r : place.at("renders").list()) {
+    EngineRender render{r.at("id").text(), r.at("kind").text(), {}};
+    if (r.has("render"))
+      render.render = ref_from(r.at("render"), folder);
+    else if (engine.stand_in.empty())
+      r.refuse("lacks \"render\"");
+    if (r.has("control")) render.control = r.at("control").text();
+    if (r.has("score")) render.score = r.at("score").object();
+    engine.renders.push_back(std::move(render));
+  }
+  return engine;
+}
+
 /// Results are known by id: two entries with one id would show each other's.
 void renumber(Bench& bench, std::vector<std::string>* notes) {
   std::set<std::string> seen;
@@ -191,6 +221,10 @@ void renumber(Bench& bench, std::vector<std::string>* notes) {
     own(m.id);
     for (Trial& t : m.trials) own(t.id);
   }
+  for (TestedEngine& e : bench.engines) {
+    own(e.id);
+    for (EngineRender& r : e.renders) own(r.id);
+  }
   if (fresh && notes)
     notes->push_back(fmt::format("{} of its entries had the id of another, or none, and got {} own.", fresh,
                                  fresh == 1 ? "its" : "their"));
@@ -203,6 +237,8 @@ Bench bench_from(const Place& place, const std::filesystem::path& folder) {
   for (const Place& m : place.at("masters").list()) bench.masters.push_back(master_from(m, folder));
   if (place.has("chains"))
     for (const Place& c : place.at("chains").list()) bench.chains.push_back(chain_from(c, folder));
+  if (place.has("engines"))
+    for (const Place& e : place.at("engines").list()) bench.engines.push_back(engine_from(e, folder));
   if (place.has("floor")) {
     const Place floor = place.at("floor");
     bench.floor = Floor{floor.at("name").text(), ref_from(floor.at("recording"), folder), {}};
@@ -254,7 +290,8 @@ Json bench_json(const Bench& bench, const std::filesystem::path& folder) {
     masters.push_back({{"id", m.id}, {"name", m.name}, {"audio", json_of(m.audio, folder)}, {"trials", trials}});
     if (!m.album.empty()) masters.back()["album"] = m.album;
   }
-  Json json{{"heathmist_bench", Bench::version}, {"name", bench.name}, {"masters", masters}};
+  Json json{
+      {"heathmist_bench", bench.engines.empty() ? 2 : Bench::version}, {"name", bench.name}, {"masters", masters}};
   if (bench.floor) {
     json["floor"] = {{"name", bench.floor->name}, {"recording", json_of(bench.floor->recording, folder)}};
     if (bench.floor->master) json["floor"]["master"] = json_of(*bench.floor->master, folder);
@@ -262,6 +299,10 @@ Json bench_json(const Bench& bench, const std::filesystem::path& folder) {
   if (!bench.chains.empty()) {
     json["chains"] = Json::array();
     for (const Chain& c : bench.chains) json["chains"].push_back(chain_json(c, folder));
+  }
+  if (!bench.engines.empty()) {
+    json["engines"] = Json::array();
+    for (const TestedEngine& e : bench.engines) json["engines"].push_back(json_of(e, folder));
   }
   json["settings"] = bench.settings;
   return json;

@@ -19,7 +19,8 @@ double gain_of(double db) { return std::pow(10, db / 20); }
 
 // --- a volume line
 
-/// Means over the `reach` frames before each, weighted as a glide's slope is: what a step becomes is the glide.
+/// Means over the `reach` frames before each, weighted as a glide's slope is: what a step becomes is the glide, which
+/// begins where the step is drawn.
 std::vector<double> glided(const std::vector<double>& line, int64_t reach, Engine::Glide glide) {
   std::vector<double> weights(size_t(std::max<int64_t>(1, reach)), 1);
   if (glide == Engine::Glide::raised_cosine)
@@ -28,14 +29,15 @@ std::vector<double> glided(const std::vector<double>& line, int64_t reach, Engin
   double sum = 0;
   for (const double w : weights) sum += w;
   std::vector<double> out(line.size());
+  size_t changed = 0;  // where the line last was another
   for (size_t n = 0; n < line.size(); ++n) {
-    if (n > 0 && n >= weights.size() && line[n] == line[n - 1] && line[n] == line[n - weights.size()] &&
-        out[n - 1] == line[n]) {
-      out[n] = line[n];  // long at rest
+    if (n > 1 && line[n - 1] != line[n - 2]) changed = n;
+    if (n > changed + weights.size()) {
+      out[n] = line[n - 1];
       continue;
     }
     double total = 0;
-    for (size_t k = 0; k < weights.size(); ++k) total += weights[k] * line[n >= k ? n - k : 0];
+    for (size_t k = 0; k < weights.size(); ++k) total += weights[k] * line[n > k ? n - k - 1 : 0];
     out[n] = total / sum;
   }
   return out;

@@ -144,6 +144,10 @@ std::vector<std::complex<double>> carriers_at(const Clip& ret, const Body& body,
 
 }  // namespace
 
+double CarrierTrack::at(double s) const {
+  return a[size_t(std::clamp(std::llround(frame(s)), 0LL, (long long)a.size() - 1))];
+}
+
 double CarrierTrack::mean(const std::vector<double>& gain, Stretch where) const {
   double sum = 0;
   int64_t count = 0;

@@ -15,6 +15,7 @@ struct CarrierTrack {
   int64_t frames() const { return int64_t(a.size()); }
   double time(double frame) const { return first_s + frame * step_s; }
   double frame(double s) const { return (s - first_s) / step_s; }
+  double at(double s) const;  ///< of the first carrier
   /// Mean of a gain over a stretch.
   double mean(const std::vector<double>& gain, Stretch where) const;
 };

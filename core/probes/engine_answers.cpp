@@ -150,9 +150,12 @@ Finding finding(const char* code, Severity severity, std::string text, std::opti
 }
 
 /// Times with as many digits as they deserve.
-std::string ms(double value) {
-  return std::abs(value) >= 10 ? fmt::format("{:.1f} ms", value) : fmt::format("{:.2f} ms", value);
+std::string ms(double value, int decimals = 2) {
+  return fmt::format("{:.{}f} ms", value, std::abs(value) >= 10 ? 1 : decimals);
 }
+
+/// With its sign, but zero without one.
+std::string signed_db(double db) { return std::abs(db) < 0.05 ? "0.0" : fmt::format("{:+.1f}", db); }
 
 std::string shape_words(const GainReading& r) {
   switch (r.smoothing) {
@@ -222,7 +225,8 @@ void tell_pan(const PanReading& r, std::vector<Finding>& all) {
                            "square roots (constant power)", "a law of its own"};
     return std::string(names[int(r.taper)]);
   };
-  const std::string centre = r.centre_db ? fmt::format(", {:.1f} dB in the middle", *r.centre_db + 0.0) : "";
+  const std::string centre =
+      r.centre_db ? fmt::format(", {:.1f} dB in the middle", std::abs(*r.centre_db) < 0.05 ? 0.0 : *r.centre_db) : "";
   switch (r.kind) {
     case PanKind::none:
       all.push_back(finding("pan_none", Severity::fault, "The position changes nothing."));
@@ -310,7 +314,8 @@ void tell_trim(const TrimReading& r, std::vector<Finding>& all) {
                                       r.by_samples ? "" : ", as far as the tone alone can tell", of_silence)));
   if (r.clips)
     all.push_back(finding("trim_clips", Severity::fault,
-                          fmt::format("The bus clips at {:+.1f} dBFS.", *r.clips_at_dbfs), r.clips_at_dbfs, "dBFS"));
+                          fmt::format("The bus clips at {} dBFS.", signed_db(*r.clips_at_dbfs)), r.clips_at_dbfs,
+                          "dBFS"));
   else if (r.clean_to_dbfs)
     all.push_back(finding("trim_headroom", Severity::clean,
                           fmt::format("Peaks of {:+.0f} dBFS on the bus come back unclipped.", *r.clean_to_dbfs),
@@ -411,23 +416,33 @@ std::vector<Finding> engine_findings(const ProbeReading& r) {
   return all;
 }
 
-std::string engine_label(const ProbeReading& r) {
-  if (r.gain) {
-    if (r.gain->smoothing == Smoothing::none && std::abs(r.gain->late_ms) < no_time_ms)
-      return r.gain->worst_deviation_db > 0.1 ? "at once, off its line" : "as drawn";
-    return fmt::format("{}, {} late",
-                       r.gain->smoothing == Smoothing::none
-                           ? "at once"
-                           : fmt::format("{} {}", ms(r.gain->smoothing_ms),
-                                         r.gain->smoothing == Smoothing::linear     ? "straight"
-                                         : r.gain->smoothing == Smoothing::one_pole ? "one pole"
-                                         : r.gain->smoothing == Smoothing::stairs   ? "stairs"
-                                                                                    : "smoothed"),
-                       ms(r.gain->late_ms));
+namespace {
+
+std::string gain_label(const GainReading& r) {
+  const bool late = std::abs(r.late_ms) >= no_time_ms;
+  const std::string lateness = late ? fmt::format(", {:.1f} late", r.late_ms) : "";
+  switch (r.smoothing) {
+    case Smoothing::none:
+      return late ? "at once" + lateness : r.worst_deviation_db > 0.1 ? "at once, off its line" : "as drawn";
+    case Smoothing::linear:
+      return fmt::format("{} straight{}", ms(r.smoothing_ms, 1), lateness);
+    case Smoothing::one_pole:
+      return fmt::format("pole of {}{}", ms(r.smoothing_ms, 1), lateness);
+    case Smoothing::stairs:
+      return fmt::format("stairs of {}", ms(r.smoothing_ms, 1));
+    default:
+      return fmt::format("{} glide{}", ms(r.smoothing_ms, 1), lateness);
   }
+}
+
+}  // namespace
+
+std::string engine_label(const ProbeReading& r) {
+  if (r.gain) return gain_label(*r.gain);
   if (r.pan) {
     const char* kinds[] = {"balance", r.pan->inputs == 1 ? "placed" : "two-sided", "summed to mono", "does nothing"};
-    return r.pan->centre_db ? fmt::format("{}, {:.1f} dB middle", kinds[int(r.pan->kind)], *r.pan->centre_db)
+    return r.pan->centre_db ? fmt::format("{}, {:.1f} dB", kinds[int(r.pan->kind)],
+                                          std::abs(*r.pan->centre_db) < 0.05 ? 0.0 : *r.pan->centre_db)
                             : kinds[int(r.pan->kind)];
   }
   if (r.crossfade) {

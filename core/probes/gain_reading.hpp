@@ -42,7 +42,7 @@ struct GainReading {
   struct Point {
     double at_s = 0, drawn = 0, rendered = 0;  ///< amplitudes
   };
-  std::vector<Point> curve;  ///< every 5 ms
+  std::vector<Point> curve;  ///< every 5 ms, and closer about what moves fast
 };
 /// Throws InputError where the tone is not there or the score was not followed (naming what is missing), Cancelled.
 GainReading read_gain(const Clip& ret, const ProbeScore& score, const ProbeFit& fit, const Job& job = {});

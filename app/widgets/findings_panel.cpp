@@ -1,4 +1,4 @@
-#include "app/shell/findings_panel.hpp"
+#include "app/widgets/findings_panel.hpp"
 
 #include <QKeyEvent>
 #include <QPainter>

@@ -1,0 +1,191 @@
+// The Engines page in the real window: stand-ins asked, renders brought in, changed and undone, probes and scores
+// written.
+#include <QSignalSpy>
+#include <QtTest>
+#include <fstream>
+
+#include "app/pages/engines/engines_controller.hpp"
+#include "app/pages/engines/engines_view.hpp"
+#include "core/probes/score_json.hpp"
+#include "tests/support/mixer.hpp"
+#include "tests/support/window.hpp"
+
+using namespace heathmist;
+using namespace heathmist::app;
+using namespace heathmist::test;
+
+class TestEnginesPage : public WindowTest {
+  Q_OBJECT
+
+ private slots:
+  void initTestCase() { prepare_window(folder_); }
+
+  void an_empty_page_says_how_it_goes() {
+    open_page();
+    QVERIFY(view()->answer().contains("mixing engine"));
+    QVERIFY(view()->findChild<QPushButton*>("addEngine")->isVisible());
+    QVERIFY(!window_->findChild<Ledger*>()->isVisible());
+    window_->show_page("null");
+    QVERIFY(window_->findChild<Ledger*>()->isVisible());
+  }
+
+  void a_stand_in_is_asked_and_undone() {
+    open_page();
+    controller()->add_stand_in("alder", true);
+    QVERIFY(read_all());
+    QCOMPARE(view()->cards()->cards().size(), size_t(1));
+    EngineCard* card = view()->cards()->cards().front();
+    QCOMPARE(card->text_of(0), QString("identical"));
+    QVERIFY2(card->text_of(1).contains("straight"), qPrintable(card->text_of(1)));
+    QVERIFY2(card->text_of(3).contains("dips 3.0 dB"), qPrintable(card->text_of(3)));
+    QVERIFY2(view()->answer().contains("rendered straight over 5.0"), qPrintable(view()->answer()));
+    QCOMPARE(view()->table()->shown(), 11);
+    QCOMPARE(view()->table()->text_at(0, 2), QString("2.50"));
+    QVERIFY(view()->plots()->upper()->csv().contains("\"drawn\""));
+    window_->workspace().model().undo_stack().undo();
+    QVERIFY(view()->cards()->cards().empty());
+    window_->workspace().model().undo_stack().redo();
+    QVERIFY(read_all());
+    QCOMPARE(view()->cards()->cards().size(), size_t(1));
+  }
+
+  void an_event_is_looked_at_closely() {
+    open_page();
+    controller()->add_stand_in("alder", true);
+    QVERIFY(read_all());
+    const double whole = view()->plots()->upper()->xAxis->range().size();
+    view()->table()->choose({0});
+    const QCPRange close = view()->plots()->upper()->xAxis->range();
+    QVERIFY(close.size() < 0.05 * whole && close.contains(3.01) && close.contains(3.015));
+    QCOMPARE(view()->plots()->lower()->xAxis->range().size(), close.size());
+    view()->table()->choose({});
+    QVERIFY(std::abs(view()->plots()->upper()->xAxis->range().size() - whole) < 0.01 * whole);
+  }
+
+  void keys_go_through_kinds_and_cards() {
+    open_page();
+    controller()->add_stand_in("alder", true);
+    controller()->add_stand_in("birch", true);
+    QVERIFY(read_all());
+    EngineCard* card = view()->cards()->cards().back();
+    card->setFocus();
+    QTest::keyClick(card, Qt::Key_Down);
+    QCOMPARE(view()->kind(), std::string("pan"));
+    QTest::keyClick(card, Qt::Key_Down);
+    QCOMPARE(view()->kind(), std::string("crossfade"));
+    QVERIFY2(view()->answer().contains("swells") || view()->answer().contains("keeps"), qPrintable(view()->answer()));
+    QTest::keyClick(card, Qt::Key_Up);
+    QCOMPARE(view()->kind(), std::string("pan"));
+    QTest::mouseClick(view()->cards()->cards().front(), Qt::LeftButton, {}, {60, 20});
+    QCOMPARE(view()->engine()->name, std::string("Alder"));
+    view()->choose(view()->engine()->id, "all");
+    QCOMPARE(view()->table()->shown(), 2);
+    QCOMPARE(view()->table()->text_at(0, 1), QString("identical"));
+    QVERIFY(view()->csv().startsWith("engine,") && view()->csv().contains("gain smoothing"));
+  }
+
+  void a_render_is_brought_in_and_read_anew_when_it_changes() {
+    open_page();
+    controller()->add_own("The mix room");
+    QVERIFY(view()->answer().contains("not been asked"));
+    const auto file = folder_ / "render.wav";
+    write_render(file, 0.004);
+    controller()->bring_in(QString::fromStdString(file.string()));
+    QVERIFY(read_all());
+    QVERIFY2(view()->answer().contains("straight over 4.0"), qPrintable(view()->answer()));
+    QTRY_VERIFY(!window_->workspace().bench().engines.front().renders.front().render.fingerprint.empty());
+    QTest::qWait(300);
+    write_render(file, 0.012);
+    QTRY_VERIFY2_WITH_TIMEOUT(view()->answer().contains("straight over 12.0"), qPrintable(view()->answer()), 15000);
+  }
+
+  void what_is_no_render_says_so_and_loses_nothing() {
+    open_page();
+    controller()->add_own("The mix room");
+    const auto wrong = save(folder_ / "wrong.wav", Programme(4, 3).render(48000), 48000);
+    controller()->bring_in(QString::fromStdString(wrong.string()));
+    QVERIFY(read_all());
+    QVERIFY2(view()->answer().contains("wrong.wav") && view()->answer().contains("chirps"),
+             qPrintable(view()->answer()));
+    QCOMPARE(view()->cards()->cards().front()->text_of(1), QString("cannot be read"));
+    window_->workspace().model().undo_stack().undo();
+    QVERIFY(view()->answer().contains("not been asked"));
+  }
+
+  void probes_and_scores_are_written_and_never_over_a_file() {
+    open_page();
+    controller()->add_own("The mix room");
+    const auto probe = folder_ / "gain.wav";
+    write_probe_to(probe);
+    QVERIFY(std::filesystem::exists(probe));
+    QCOMPARE(Clip::open(probe)->format().frames, probe_score("gain", 48000).frames());
+    view()->choose(view()->engine()->id, "crossfade");
+    std::ofstream(folder_ / "fade-b.wav") << "mine";
+    write_probe_to(folder_ / "fade.wav");
+    QCOMPARE(std::filesystem::file_size(folder_ / "fade-b.wav"), size_t(4));  // nobody was asked about that one
+    QVERIFY(!std::filesystem::exists(folder_ / "fade-a.wav"));
+    view()->choose(view()->engine()->id, "gain");
+    controller()->write_score(folder_ / "gain.mid");
+    controller()->write_score(folder_ / "gain.json");
+    controller()->write_score(folder_ / "gain.csv");
+    QVERIFY(with_score(probe_score("gain", 48000), json_from_file(folder_ / "gain.json")).gain.events.size() > 5);
+    QVERIFY_EXCEPTION_THROWN(controller()->write_score(folder_ / "gain.csv"), OutputRefused);
+    QVERIFY(view()->steps().size() > 10);
+  }
+
+  void a_bench_keeps_its_engines() {
+    open_page();
+    controller()->add_stand_in("rowan", true);
+    controller()->add_own("The mix room");
+    const auto file = folder_ / "kept.wav";
+    write_render(file, 0.02);
+    controller()->bring_in(QString::fromStdString(file.string()));
+    QVERIFY(read_all());
+    const auto engines = window_->workspace().bench().engines;
+    const auto bench = folder_ / "engines.heathmist";
+    window_->workspace().model().save(QString::fromStdString(bench.string()));
+    const Bench loaded = load_bench(bench);
+    QCOMPARE(loaded.engines.size(), size_t(2));
+    QVERIFY(loaded.engines[0] == engines[0]);
+    QCOMPARE(loaded.engines[1].renders.front().render.file, file);
+    QCOMPARE(files_of(loaded).size(), size_t(1));  // never written over
+    QVERIFY_EXCEPTION_THROWN(
+        bench_from_json(
+            Json::parse(
+                R"({"heathmist_bench": 3, "name": "", "masters": [], "engines": [{"id": "a", "name": "b", "renders": [{"id": "c", "kind": "gain"}]}]})"),
+            {}, "x"),
+        InputError);
+    Bench none = loaded;
+    none.engines.clear();
+    QCOMPARE(bench_json(none, folder_ / "").at("heathmist_bench").get<int>(),
+             2);  // an earlier program can still open it
+  }
+
+ private:
+  EnginesView* view() { return window_->part<EnginesView>(); }
+  EnginesController* controller() { return view()->findChild<EnginesController*>(); }
+  void open_page() {
+    window_->set_quiet(true);
+    QVERIFY(QTest::qWaitForWindowActive(window_.get()));
+    QTest::keyClick(window_.get(), Qt::Key_F12, Qt::ControlModifier | Qt::ShiftModifier);
+    QVERIFY(view()->isVisible());
+  }
+  bool read_all() {
+    return QTest::qWaitFor([this] { return !view()->readings().is_reading(); }, 60000);
+  }
+  void write_probe_to(const std::filesystem::path& file) {
+    controller()->write_probe({file, true});
+    QVERIFY(QTest::qWaitFor([this] { return !controller()->is_writing(); }, 20000));
+  }
+  static void write_render(const std::filesystem::path& file, double glide_s) {
+    const auto score = probe_score("gain", 48000);
+    Planar own = sound_of(score, ProbeWord::pcm24);
+    const auto line = glided(score.gain, {Glide::straight, glide_s, 0}, 48000, own.frames());
+    for (int c = 0; c < 2; ++c)
+      for (size_t n = 0; n < line.size(); ++n) own.channel(c)[n] *= line[n];
+    save(file, own, 48000, WordFormat::pcm24);
+  }
+};
+
+QTEST_MAIN(TestEnginesPage)
+#include "test_engines_page.moc"
