@@ -13,10 +13,10 @@
 #include "app/pages/engines/engines_view.hpp"
 #include "app/pages/loudness/loudness_view.hpp"
 #include "app/pages/matrix/matrix_view.hpp"
-#include "app/pages/null/plate_board.hpp"
+#include "app/pages/null/plate_panel.hpp"
 #include "app/pages/outlets/outlets_view.hpp"
 #include "app/pages/spectrum/spectrum_view.hpp"
-#include "app/pages/word_lengths/word_board_view.hpp"
+#include "app/pages/word_lengths/word_lengths_view.hpp"
 #include "app/shell/log_window.hpp"
 #include "app/shell/main_window.hpp"
 #include "app/theme/theme.hpp"
@@ -68,8 +68,8 @@ bool run_first(MainWindow& window, const std::string& page, const QCommandLinePa
     if (words.isSet("limit")) view->limit()->setValue(words.value("limit").toDouble());
     view->start();
   } else if (page == "word_lengths") {
-    auto* view = window.part<WordBoardView>();
-    once(view, &WordBoardView::rested, window, [view, draw] {
+    auto* view = window.part<WordLengthsView>();
+    once(view, &WordLengthsView::rested, window, [view, draw] {
       view->table()->selectRow(2);
       draw();
     });
@@ -94,12 +94,12 @@ bool run_first(MainWindow& window, const std::string& page, const QCommandLinePa
       draw();
     });
   } else if (page == "loudness") {
-    once(&window.board(), &LoudnessBoard::rested, window, [&window, draw] {
+    once(&window.loudness(), &LoudnessReadings::rested, window, [&window, draw] {
       window.part<LoudnessView>()->table()->selectRow(0);
       draw();
     });
   } else if (page == "outlets") {
-    once(&window.board(), &LoudnessBoard::rested, window, [&window, draw] {
+    once(&window.loudness(), &LoudnessReadings::rested, window, [&window, draw] {
       auto* view = window.part<OutletsView>();
       once(view, &OutletsView::rested, window, draw);
       view->run_encodes();
@@ -121,7 +121,7 @@ void take_picture(MainWindow& window, const QCommandLineParser& words) {
     QTimer::singleShot(1500, &window, [&window, file] { qApp->exit(write_picture(window, file) ? 0 : 1); });
   };
   const QStringList plates = words.value("plates").split(',');
-  auto* board = window.part<PlateBoard>();
+  auto* board = window.part<PlatePanel>();
   board->left()->choose(plates.value(0).toInt());
   board->right()->choose(plates.value(1).toInt());
   if (plates.size() > 2) board->restore({{"causes", plates[2].toInt()}});

@@ -102,8 +102,8 @@ void while_files_come_in(Watched& app, MainWindow& window, const Bench& bench, c
   hand.start(16);
   app.begin();
   window.workspace().model().edit("masters", [&](Bench& b) { b = bench; });
-  window.board().run();
-  wait_for([&] { return window.board().waiting() == 0 && !window.board().is_running(); });
+  window.loudness().run();
+  wait_for([&] { return window.loudness().waiting() == 0 && !window.loudness().is_running(); });
 }
 
 /// An hour of stereo: how soon its spectrogram is there, and what zooming and panning hold up.

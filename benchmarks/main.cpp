@@ -16,11 +16,14 @@
 #include "benchmarks/pairs.hpp"
 #include "benchmarks/peers.hpp"
 #include "core/audio/cache.hpp"
+#include "core/audio/scratch.hpp"
 #include "core/bench/document.hpp"
 #include "core/boards/converter_board.hpp"
 #include "core/boards/matrix.hpp"
 #include "core/compare/explain.hpp"
+#include "core/engines/engine.hpp"
 #include "core/measure/meter.hpp"
+#include "core/probes/read.hpp"
 #include "demo/writer.hpp"
 
 namespace fs = std::filesystem;
@@ -180,6 +183,11 @@ int main(int argc, char** argv) {
         for (const Chain& chain : board_converters(board_to)) pass(sweep, chain);
       },
       2);
+  const auto gain_score = probe_score("gain", 48000);
+  const auto render =
+      perform(gain_score, {made_clip(sound_of(gain_score, ProbeWord::pcm24), 48000, "gain")}, known_engines().front());
+  add(
+      "engine_reading", [&] { read_probe(*render, "gain"); }, 5);
   Ratios ratios;
   int none = 1;
   benchmark::Initialize(&none, argv);
@@ -212,6 +220,8 @@ int main(int argc, char** argv) {
       "board of all converters for 96 to 44.1 kHz against the bare conversions of its sweeps: {:.1f} of their time (to "
       "reach: 10)\n",
       ratios.median("board_heathmist") / ratios.median("board_bare_conversions"));
+  fmt::print("reading a gain probe's render of {:.0f} s: {:.2f} s for 40 s of it (to reach: 0.5)\n",
+             render->format().duration_s(), ratios.median("engine_reading") * 40 / render->format().duration_s());
   fmt::print("peak memory, null and explanation of a {}-minute 96 kHz stereo pair: {} MiB (to reach: 400)\n",
              long_minutes, memory);
 }

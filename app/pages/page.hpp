@@ -10,7 +10,7 @@
 #include <vector>
 
 #include "app/listen/listening_bar.hpp"
-#include "app/model/loudness_board.hpp"
+#include "app/model/loudness_readings.hpp"
 #include "app/model/workspace.hpp"
 
 namespace heathmist::app {
@@ -35,7 +35,7 @@ enum class PageGroup { compare, make, levels, spectrum, probes };
 /// What all pages work with.
 struct PageContext {
   Workspace& workspace;
-  LoudnessBoard& loudness;
+  LoudnessReadings& loudness;
   Player& player;
   ListeningBar& listening;
   QWidget* window;                               ///< over which dialogs stand

@@ -15,12 +15,12 @@ namespace heathmist::app {
 
 MainWindow::MainWindow(std::unique_ptr<OutputDevice> device)
     : player_(std::move(device)),
-      board_(workspace_.queue()),
+      loudness_(workspace_.queue()),
       files_(new BenchFiles(workspace_, this)),
       notice_(new Notice(this)),
       listening_(new ListeningBar(player_, this)),
       context_{workspace_,
-               board_,
+               loudness_,
                player_,
                *listening_,
                this,
@@ -198,7 +198,7 @@ void MainWindow::hear_nothing() {
 }
 
 void MainWindow::tell_file_changed(const QString& file, const QString& sentence) {
-  board_.forget(file.toStdString());
+  loudness_.forget(file.toStdString());
   pages_->tell_file_changed(file.toStdString());
   notice_->say(sentence);
 }

@@ -5,11 +5,11 @@
 #include <QSplitter>
 
 #include "app/shell/bench_files.hpp"
-#include "app/widgets/findings_panel.hpp"
 #include "app/shell/ledger.hpp"
 #include "app/shell/menus.hpp"
 #include "app/shell/page_stack.hpp"
 #include "app/shell/top_row.hpp"
+#include "app/widgets/findings_panel.hpp"
 #include "app/widgets/notice.hpp"
 
 namespace heathmist::app {
@@ -29,7 +29,7 @@ class MainWindow : public QMainWindow {
   void set_quiet(bool quiet) { context_.quiet = quiet; }  ///< no dialogs while something is written, and none after
 
   Workspace& workspace() { return workspace_; }
-  LoudnessBoard& board() { return board_; }
+  LoudnessReadings& loudness() { return loudness_; }
   Player& player() { return player_; }
   Ledger* ledger() const { return ledger_; }
   FindingsPanel* findings() const { return findings_; }
@@ -72,7 +72,7 @@ class MainWindow : public QMainWindow {
 
   Workspace workspace_;
   Player player_;
-  LoudnessBoard board_;
+  LoudnessReadings loudness_;
   BenchFiles* files_;
   Notice* notice_;
   ListeningBar* listening_;

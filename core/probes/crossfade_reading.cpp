@@ -46,10 +46,10 @@ LawFit refined(LawFit f, const Curve& curve, Sides sides) {
   return f;
 }
 
-double departure_from(const LawFit& f, const Curve& curve, Sides sides) {
+double departure_from(const LawFit& f, const Curve& curve, Sides sides, double least) {
   double most = 0;
   const auto take = [&](double got, double asked) {
-    if (std::max(std::abs(got), asked) < 0.01) return;
+    if (std::max(std::abs(got), asked) < least) return;
     most = std::max(most, std::abs(db_of(got) - db_of(std::max(asked, 1e-4))));
   };
   for (const auto& p : curve) {
@@ -66,13 +66,13 @@ struct Named {
 };
 
 /// The simplest law within 0.15 dB, or the one that comes nearest.
-Named named(const Curve& curve, const LawFit& guess, Sides sides) {
+Named named(const Curve& curve, const LawFit& guess, Sides sides, double least) {
   Named best;
   const auto attempt = [&](FadeLaw law, double bend) {
     LawFit f = guess;
     f.law = law, f.bend = bend;
     f = refined(f, curve, sides);
-    const double off = departure_from(f, curve, sides);
+    const double off = departure_from(f, curve, sides, least);
     if (best.departure_db > 0.15 && off < best.departure_db) best = {f, off};
   };
   for (const FadeLaw law : {FadeLaw::linear, FadeLaw::raised_cosine, FadeLaw::equal_power, FadeLaw::square_root})
@@ -89,7 +89,8 @@ constexpr double good_db = 0.35;
 Curve curve_of(const CarrierTrack& track, double from_s, double until_s) {
   constexpr int points = 480;
   Curve curve;
-  const double step = (until_s - from_s) / points, reach = std::min(0.5 * step, 0.0005);
+  const double step = (until_s - from_s) / points,
+               reach = track.spread_s > 0 ? 0.5 * step : std::min(0.5 * step, 0.0005);
   for (int n = 0; n <= points; ++n) {
     const double s = from_s + n * step;
     curve.push_back({s, track.mean(track.a, {s - reach, s + reach + track.step_s}),
@@ -181,16 +182,17 @@ CrossfadeReading read_crossfade(const Clip& ret, const ProbeScore& score, const 
   const double reach = 0.4 * drawn_length;
   const Curve wide = curve_of(track, std::max(score.body_s + 0.05, drawn.fade_from_s - reach),
                               std::min(ends - 0.05, drawn.fade_until_s + reach));
+  const double least = std::max(0.01, 8 * track.noise);  // what is lower is compared with nothing: noise lies over it
   const LawFit guess = guess_of(wide, drawn);
   const Curve close = curve_of(track, guess.from_s - 0.15 * guess.length_s, guess.from_s + 1.15 * guess.length_s);
-  const Named both = named(close, guess, Sides::both);
+  const Named both = named(close, guess, Sides::both, least);
   job.check();
   r.law_fit_db = both.departure_db, r.bend = both.fit.bend;
   r.from_s = both.fit.from_s, r.length_s = both.fit.length_s;
   r.law = both.departure_db < good_db ? both.fit.law : FadeLaw::other;
   r.law_a = r.law_b = r.law;
   if (r.law == FadeLaw::other) {
-    const Named a = named(close, guess, Sides::first), b = named(close, guess, Sides::second);
+    const Named a = named(close, guess, Sides::first, least), b = named(close, guess, Sides::second, least);
     if (a.departure_db < good_db) r.law_a = a.fit.law;
     if (b.departure_db < good_db) r.law_b = b.fit.law;
   }

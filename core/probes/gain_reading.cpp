@@ -14,6 +14,8 @@ namespace heathmist {
 
 namespace {
 
+constexpr double clean_noise = 2e-5;  // rms of a gain at rest: under it the samples speak for themselves
+
 double db_of(double amplitude) { return 20 * std::log10(std::max(std::abs(amplitude), 1e-20)); }
 double amplitude_of(double db) { return std::isinf(db) ? 0 : std::pow(10, db / 20); }
 
@@ -131,7 +133,7 @@ class EventReader {
  private:
   void read_step(GainEventReading& r) const {
     const ShapeFit fit = fit_shape(t_);
-    const bool noisy = t_.noise > 2e-5 || t_.spread_s > 0;
+    const bool noisy = t_.noise > clean_noise || t_.spread_s > 0;
     r.fit = name_of(fit.shape), r.fit_error = fit.error;
     // what a coder smears round a step is no shape of its own
     const bool simple = fit.shape == Shape::step || fit.shape == Shape::straight || fit.shape == Shape::one_pole;
@@ -247,15 +249,17 @@ double done_s(const GainEventReading& e) {
   return e.drawn.until_s() + (std::abs(e.late_ms.value_or(0)) + 1.5 * e.length_ms.value_or(0)) / 1000 + 0.003;
 }
 
-/// Means over up to 40 ms where the line rests, less where it moves.
+/// Means over up to 40 ms where the line rests, less where it moves; there a single sample, where no noise lies over
+/// it.
 GainReading::Point point_at(double s, const GainReading& r, const CarrierTrack& track, const ProbeScore& score) {
-  constexpr double most_s = 0.02, least_s = 0.0005;
+  constexpr double most_s = 0.02, of_ramps_s = 0.005, of_noise_s = 0.00025;
   double reach = most_s;
   for (const auto& e : r.events) {
     const double outside = std::max(e.drawn.at_s - s, s - done_s(e));
-    reach = std::min(reach, outside > 0 ? 0.8 * outside - 2 * track.spread_s : is_fast(e.drawn) ? 0 : 0.005);
+    reach = std::min(reach, outside > 0 ? 0.8 * outside - 2 * track.spread_s : is_fast(e.drawn) ? 0 : of_ramps_s);
   }
-  if (reach < least_s) return {s, score.gain.amplitude_at(s), track.at(s)};
+  if (track.noise > clean_noise) reach = std::max(reach, of_noise_s);
+  if (reach < 2 * track.step_s) return {s, score.gain.amplitude_at(s), track.at(s)};
   return {s, score.gain.amplitude_at(s), track.mean(track.a, {s - reach, s + reach})};
 }
 

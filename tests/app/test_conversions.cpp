@@ -50,10 +50,10 @@ class TestConversions : public QObject {
 
   void word_lengths_are_read_chosen_and_heard() {
     QTest::keyClick(window_.get(), Qt::Key_F12, Qt::ControlModifier);
-    WordBoardView* words = window_->part<WordBoardView>();
+    WordLengthsView* words = window_->part<WordLengthsView>();
     QVERIFY(words->isVisible());
     QVERIFY(words->headline().contains("Run"));
-    QSignalSpy rested(words, &WordBoardView::rested);
+    QSignalSpy rested(words, &WordLengthsView::rested);
     words->start();
     QVERIFY(rested.wait(300000));
     QCOMPARE(words->rows().size(), board_cuts().size());
@@ -88,7 +88,7 @@ class TestConversions : public QObject {
     window_->workspace().look_at("t");
     QTRY_VERIFY_WITH_TIMEOUT(window_->workspace().current_result() && window_->player().has_source(), 60000);
     window_->show_page("word_lengths");
-    emit window_->part<WordBoardView>()->hear_wanted({24, "triangular"});
+    emit window_->part<WordLengthsView>()->hear_wanted({24, "triangular"});
     QTRY_VERIFY_WITH_TIMEOUT(window_->player().is_playing(), 60000);
     window_->player().seek(11);  // the fade lasts 12 s, the trial 3
     QTRY_VERIFY_WITH_TIMEOUT(window_->player().place_s() > 10, 10000);
@@ -100,8 +100,8 @@ class TestConversions : public QObject {
 
   void a_run_of_word_lengths_can_be_cancelled() {
     window_->show_page("word_lengths");
-    WordBoardView* words = window_->part<WordBoardView>();
-    QSignalSpy rested(words, &WordBoardView::rested);
+    WordLengthsView* words = window_->part<WordLengthsView>();
+    QSignalSpy rested(words, &WordLengthsView::rested);
     words->start();
     QTest::qWait(30);
     QTest::mouseClick(words->findChild<QPushButton*>("run"), Qt::LeftButton);

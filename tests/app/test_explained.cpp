@@ -258,7 +258,7 @@ class TestExplained : public WindowTest {
   void moments_are_places_to_jump_to() {
     show_pair(noisy_);
     auto* view = window_->part<NullView>();
-    view->plates()->right()->choose(PlateBoard::moments_page);
+    view->plates()->right()->choose(PlatePanel::moments_page);
     auto* table = view->plates()->moments();
     const double at = table->cell_at(0, 0).value.value();
     table->choose({table->row_at(0)});
@@ -275,9 +275,9 @@ class TestExplained : public WindowTest {
     for (const Finding& f : findings) {
       window_->part<NullView>()->show_evidence(f);
       words = words || f.evidence == Evidence::words;
-      if (f.evidence == Evidence::words) QCOMPARE(plates->left()->index(), int(PlateBoard::words_page));
-      if (f.evidence == Evidence::parts) QCOMPARE(plates->left()->index(), int(PlateBoard::stack_page));
-      if (f.evidence == Evidence::mask) QCOMPARE(plates->right()->index(), int(PlateBoard::mask_page));
+      if (f.evidence == Evidence::words) QCOMPARE(plates->left()->index(), int(PlatePanel::words_page));
+      if (f.evidence == Evidence::parts) QCOMPARE(plates->left()->index(), int(PlatePanel::stack_page));
+      if (f.evidence == Evidence::mask) QCOMPARE(plates->right()->index(), int(PlatePanel::mask_page));
     }
     QVERIFY(words);
     QVERIFY(plates->words()->csv().contains("bit,master_activity,return_activity"));

@@ -96,7 +96,7 @@ class TestFresh : public WindowTest {
     window_->show_page("loudness");
     const std::string id = window_->workspace().bench().masters.front().id;
     const auto lufs = [&] {
-      const LoudnessRow* row = window_->board().row(id);
+      const LoudnessRow* row = window_->loudness().row(id);
       return row && row->measured ? row->measured->loudness.integrated_lufs : std::nullopt;
     };
     QTRY_VERIFY_WITH_TIMEOUT(lufs(), 60000);

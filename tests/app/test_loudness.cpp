@@ -101,9 +101,9 @@ class TestLoudness : public QObject {
   void opening_again_measures_nothing() {
     show_loudness();
     Queue queue;
-    LoudnessBoard again(queue);
+    LoudnessReadings again(queue);
     again.set_bench(window_->workspace().bench());
-    QSignalSpy rested(&again, &LoudnessBoard::rested);
+    QSignalSpy rested(&again, &LoudnessReadings::rested);
     std::filesystem::rename(first_.toStdString(), (folder_ / "away.wav"));  // what is kept goes by the file's mark
     std::filesystem::rename(folder_ / "away.wav", first_.toStdString());
     again.run();
@@ -294,12 +294,12 @@ class TestLoudness : public QObject {
   }
   void show_loudness() {
     window_->show_page("loudness");
-    QTRY_VERIFY_WITH_TIMEOUT(window_->board().waiting() == 0 && !window_->board().is_running(), 60000);
+    QTRY_VERIFY_WITH_TIMEOUT(window_->loudness().waiting() == 0 && !window_->loudness().is_running(), 60000);
     QTRY_VERIFY(!text(0, LoudnessView::integrated_column).isEmpty());
   }
   void show_outlets() {
     window_->show_page("outlets");
-    QTRY_VERIFY_WITH_TIMEOUT(window_->board().waiting() == 0 && !window_->board().is_running(), 60000);
+    QTRY_VERIFY_WITH_TIMEOUT(window_->loudness().waiting() == 0 && !window_->loudness().is_running(), 60000);
     QTRY_VERIFY(window_->part<OutletsView>()->table()->shown() > 0);
   }
   Folder folder_;

@@ -257,7 +257,7 @@ class TestShell : public WindowTest {
     window_->show_page("loudness");
     auto* table = window_->part<LoudnessView>()->table();
     QTRY_COMPARE(table->shown(), 3);
-    QTRY_VERIFY_WITH_TIMEOUT(!window_->board().is_running() && window_->board().waiting() == 0, 30000);
+    QTRY_VERIFY_WITH_TIMEOUT(!window_->loudness().is_running() && window_->loudness().waiting() == 0, 30000);
     const auto lines = [&](bool chosen) { return table->text(chosen).split('\n', Qt::SkipEmptyParts); };
     QCOMPARE(lines(false).size(), 4);
     const auto heads = lines(false)[0].split('\t');
@@ -320,7 +320,8 @@ class TestShell : public WindowTest {
     QVERIFY(lines.first().contains("Heathmist "));
     QVERIFY(lines.filter("A file is gone.").size() == 1 && lines.filter("a warning of the library").size() == 1);
     for (const QString& line : lines)
-      QVERIFY2(QRegularExpression("^\\d{4}-\\d\\d-\\d\\d [\\d:]{8} (info|warning): ").match(line).hasMatch(), qPrintable(line));
+      QVERIFY2(QRegularExpression("^\\d{4}-\\d\\d-\\d\\d [\\d:]{8} (info|warning): ").match(line).hasMatch(),
+               qPrintable(line));
     std::filesystem::create_directories(folder_ / "in the way");
     begin_log(folder_ / "in the way");  // a folder is no file: no log, and no end of the program
     log_line(LogLevel::note, "nowhere");

@@ -12,7 +12,7 @@
 #include "app/pages/outlets/outlets_view.hpp"
 #include "app/pages/spectrum/spectrum_view.hpp"
 #include "app/pages/trials/trials_view.hpp"
-#include "app/pages/word_lengths/word_board_view.hpp"
+#include "app/pages/word_lengths/word_lengths_view.hpp"
 #include "app/shell/main_window.hpp"
 #include "tests/support/signals.hpp"
 

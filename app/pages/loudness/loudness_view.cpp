@@ -22,8 +22,8 @@ std::optional<double> range_of(const Loudness& l) { return l.range ? std::option
 
 }  // namespace
 
-LoudnessView::LoudnessView(Queue& queue, LoudnessBoard& board, QWidget* parent)
-    : QWidget(parent), board_(board), narrow_(queue) {
+LoudnessView::LoudnessView(Queue& queue, LoudnessReadings& measured, QWidget* parent)
+    : QWidget(parent), measured_(measured), narrow_(queue) {
   auto* rows = new QVBoxLayout(this);
   rows->setContentsMargins(12, 8, 6, 6);
   rows->setSpacing(4);
@@ -36,9 +36,9 @@ LoudnessView::LoudnessView(Queue& queue, LoudnessBoard& board, QWidget* parent)
   split->setSizes({360, 300});
   rows->addWidget(split, 1);
   rows->addWidget(make_foot());
-  connect(&board_, &LoudnessBoard::rows_changed, this, &LoudnessView::refill);
-  connect(&board_, &LoudnessBoard::measured, this, &LoudnessView::refresh);
-  connect(&board_, &LoudnessBoard::rested, this, [this](const QString& sentence) {
+  connect(&measured_, &LoudnessReadings::rows_changed, this, &LoudnessView::refill);
+  connect(&measured_, &LoudnessReadings::measured, this, &LoudnessView::refresh);
+  connect(&measured_, &LoudnessReadings::rested, this, [this](const QString& sentence) {
     refresh();
     if (!sentence.isEmpty()) note_->setText(sentence);
   });
@@ -65,14 +65,16 @@ QWidget* LoudnessView::make_head() {
   connect(filter_, &QLineEdit::textChanged, this, &LoudnessView::apply_filter);
   row->addWidget(filter_);
   QSettings settings;
-  auto field = [&](const char* key, const QString& before, double low, double high, double usual, const QString& hint) {
+  auto field = [&](const char* key, const QString& before, double low, double high, double usual, const QString& unit,
+                   const QString& hint) {
     row->addWidget(soft_label(before, head));
     auto* box = new NumberField(head);
     box->setRange(low, high);
     box->setDecimals(1);
     box->setSingleStep(0.5);
     box->setValue(settings.value(key, usual).toDouble());
-    box->setMaximumWidth(64);
+    box->setSuffix(" " + unit);
+    box->setMaximumWidth(96);
     box->setToolTip(hint);
     box->setAccessibleName(hint);
     connect(box, &NumberField::valueChanged, this, [this, key](double value) {
@@ -83,10 +85,10 @@ QWidget* LoudnessView::make_head() {
     row->addWidget(box);
     return box;
   };
-  target_ = field("loudness/target", tr("  target"), -60, 0, -16, tr("Target: rows that miss it are marked"));
+  target_ = field("loudness/target", tr("  target"), -60, 0, -16, "LUFS", tr("Target: rows that miss it are marked"));
   tolerance_ =
-      field("loudness/tolerance", QString::fromUtf8("\u00b1"), 0, 20, 3, tr("How far from the target is well, LU"));
-  peak_limit_ = field("loudness/peak", tr("peaks to"), -20, 6, -1, tr("True peaks above this are marked, dBTP"));
+      field("loudness/tolerance", QString::fromUtf8("\u00b1"), 0, 20, 3, "LU", tr("How far from the target is well, LU"));
+  peak_limit_ = field("loudness/peak", tr("peaks to"), -20, 6, -1, "dBTP", tr("True peaks above this are marked, dBTP"));
   note_ = note_label(head);
   row->addWidget(note_, 1);
   unit_ = new QComboBox(head);
@@ -110,7 +112,7 @@ QWidget* LoudnessView::make_head() {
   row->addWidget(save);
   run_ = new QPushButton(tr("Cancel"), head);
   connect(run_, &QPushButton::clicked, this, [this] {
-    board_.is_running() ? board_.cancel() : board_.run();
+    measured_.is_running() ? measured_.cancel() : measured_.run();
     refresh();
   });
   row->addWidget(run_);
@@ -128,14 +130,14 @@ void LoudnessView::make_table(QWidget* parent) {
     measure_selection();
   });
   connect(table_, &ResultTable::opened, this,
-          [this](size_t row) { emit opened(QString::fromStdString(board_.rows()[row].id)); });
+          [this](size_t row) { emit opened(QString::fromStdString(measured_.rows()[row].id)); });
 }
 
 std::vector<app::Column> LoudnessView::columns_shown() {
   const QString unit = unit_->currentText();
   const auto of = [this](auto what) {
     return [this, what](size_t n) {
-      const LoudnessRow& row = board_.rows()[n];
+      const LoudnessRow& row = measured_.rows()[n];
       return row.measured ? Cell(what(*row.measured)) : Cell{};
     };
   };
@@ -154,7 +156,7 @@ std::vector<app::Column> LoudnessView::columns_shown() {
       {tr("Clip"),
        {},
        [this](size_t n) {
-         const LoudnessRow& row = board_.rows()[n];
+         const LoudnessRow& row = measured_.rows()[n];
          const QString name = row.is_master ? row.name : "    " + row.name;
          return Cell{name, {}, row.is_master ? row.name : tr("%1, of %2").arg(row.name, row.master), {}, row.is_master};
        },
@@ -162,7 +164,7 @@ std::vector<app::Column> LoudnessView::columns_shown() {
        158},
       {tr("Short-term, \u221250 to 0 %1").arg(unit),
        tr("How short-term loudness spreads; the stroke is the integrated loudness"),
-       [this](size_t n) { return ribbon_cell(board_.rows()[n]); }, false, app::Column::stretch},
+       [this](size_t n) { return ribbon_cell(measured_.rows()[n]); }, false, app::Column::stretch},
       {tr("Integrated"), tr("Gated loudness of the whole, %1").arg(unit),
        inked([](const Measured& m) { return number_cell(m.loudness.integrated_lufs, 1); },
              [this](const Measured& m) { return is_off_target(m.loudness); }),
@@ -195,24 +197,25 @@ void LoudnessView::set_unit() {
 }
 
 void LoudnessView::refill() {
-  std::erase_if(ribbons_, [this](const auto& entry) { return !board_.row(entry.first); });
+  std::erase_if(ribbons_, [this](const auto& entry) { return !measured_.row(entry.first); });
   refresh();
   apply_filter();
   draw();
 }
 
 void LoudnessView::refresh() {
-  table_->set_rows(board_.rows().size(), [this](size_t n) { return QString::fromStdString(board_.rows()[n].id); });
-  const size_t waiting = board_.waiting(), all = board_.rows().size();
-  const auto left = board_.left_s();
-  note_->setText(all == 0              ? tr("drop masters and what came back of them")
-                 : waiting == 0        ? QString()
-                 : board_.is_running() ? tr("%1 of %2 measured%3")
-                                             .arg(all - waiting)
-                                             .arg(all)
-                                             .arg(left ? tr(", about %1 left").arg(clock(*left, 0)) : QString())
-                                       : tr("%1 not measured").arg(waiting));
-  run_->setText(board_.is_running() ? tr("Cancel") : tr("Measure"));
+  table_->set_rows(measured_.rows().size(),
+                   [this](size_t n) { return QString::fromStdString(measured_.rows()[n].id); });
+  const size_t waiting = measured_.waiting(), all = measured_.rows().size();
+  const auto left = measured_.left_s();
+  note_->setText(all == 0                 ? tr("drop masters and what came back of them")
+                 : waiting == 0           ? QString()
+                 : measured_.is_running() ? tr("%1 of %2 measured%3")
+                                                .arg(all - waiting)
+                                                .arg(all)
+                                                .arg(left ? tr(", about %1 left").arg(clock(*left, 0)) : QString())
+                                          : tr("%1 not measured").arg(waiting));
+  run_->setText(measured_.is_running() ? tr("Cancel") : tr("Measure"));
   run_->setVisible(waiting > 0);
   plate_->set_target(target_->value(), tolerance_->value());
 }
@@ -240,7 +243,7 @@ void LoudnessView::apply_filter() {
   const QString part = filter_->text().trimmed();
   if (part.isEmpty()) return table_->set_filter({});
   table_->set_filter([this, part](size_t n) {
-    const LoudnessRow& row = board_.rows()[n];
+    const LoudnessRow& row = measured_.rows()[n];
     return row.name.contains(part, Qt::CaseInsensitive) ||
            (!row.is_master && row.master.contains(part, Qt::CaseInsensitive));
   });
@@ -248,7 +251,7 @@ void LoudnessView::apply_filter() {
 
 std::vector<std::string> LoudnessView::chosen() const {
   std::vector<std::string> ids;
-  for (const size_t n : table_->chosen()) ids.push_back(board_.rows()[n].id);
+  for (const size_t n : table_->chosen()) ids.push_back(measured_.rows()[n].id);
   return ids;
 }
 
@@ -256,15 +259,15 @@ void LoudnessView::follow(const std::string& master_id, const std::string& trial
   if (followed_ == std::pair{master_id, trial_id} || table_->rows() == 0) return;
   followed_ = {master_id, trial_id};
   std::vector<size_t> rows;
-  for (size_t n = 0; n < board_.rows().size(); ++n)
-    if (board_.rows()[n].id == trial_id || board_.rows()[n].id == master_id) rows.push_back(n);
+  for (size_t n = 0; n < measured_.rows().size(); ++n)
+    if (measured_.rows()[n].id == trial_id || measured_.rows()[n].id == master_id) rows.push_back(n);
   table_->choose(rows);
 }
 
 void LoudnessView::draw() {
   std::vector<LoudnessLine> lines;
   for (const std::string& id : chosen())
-    if (const LoudnessRow* row = board_.row(id); row && row->measured)
+    if (const LoudnessRow* row = measured_.row(id); row && row->measured)
       lines.push_back({row->is_master ? row->name : row->master + ", " + row->name,
                        {row->measured, &row->measured->loudness},
                        sliding_lufs(row->measured->loudness.pieces, 4),
@@ -338,7 +341,7 @@ void LoudnessView::measure_selection() {
   show_within(within_->text(), {});
   std::vector<LoudnessRow> wanted;
   for (const std::string& id : chosen())
-    if (const LoudnessRow* row = board_.row(id)) wanted.push_back(*row);
+    if (const LoudnessRow* row = measured_.row(id)) wanted.push_back(*row);
   if (wanted.empty())
     return within_->setText(selection_ ? tr("Choose rows to measure the selection in them.") : QString());
   const bool plain = !selection_ && listen_->currentIndex() == 0 && rms_window_->currentIndex() == usual_window;
@@ -381,7 +384,7 @@ void LoudnessView::measure_selection() {
 void LoudnessView::show_within(const QString& text, const std::optional<std::pair<std::string, Dialogue>>& stretch) {
   within_->setText(text);
   stretch_ = stretch;
-  const LoudnessRow* one = chosen().size() == 1 && !selection_ ? board_.row(chosen().front()) : nullptr;
+  const LoudnessRow* one = chosen().size() == 1 && !selection_ ? measured_.row(chosen().front()) : nullptr;
   const bool forget = !stretch_ && one && one->dialogue;
   dialogue_->setText(forget ? tr("Forget dialogue") : tr("Use as dialogue"));
   dialogue_->setVisible(stretch_ || forget);
@@ -389,10 +392,10 @@ void LoudnessView::show_within(const QString& text, const std::optional<std::pai
 
 void LoudnessView::name_dialogue() {
   if (!stretch_) {
-    board_.set_dialogue(chosen().front(), {});
+    measured_.set_dialogue(chosen().front(), {});
     return show_within(within_->text(), {});
   }
-  board_.set_dialogue(stretch_->first, stretch_->second);
+  measured_.set_dialogue(stretch_->first, stretch_->second);
   within_->setText(
       tr("%1 LUFS from %2 to %3 is the dialogue now: outlets that ask for it go by that.")
           .arg(number(stretch_->second.lufs, 1), clock(stretch_->second.from_s, 1), clock(stretch_->second.to_s, 1)));
@@ -402,7 +405,7 @@ void LoudnessView::name_dialogue() {
 QString LoudnessView::csv() const {
   std::vector<Json> rows;
   for (int place = 0; place < table_->shown(); ++place) {
-    const LoudnessRow& row = board_.rows()[table_->row_at(place)];
+    const LoudnessRow& row = measured_.rows()[table_->row_at(place)];
     if (!row.measured) continue;
     const QString name = row.is_master ? row.name : row.master + ", " + row.name;
     rows.push_back(measured_json(name.toStdString(), *row.measured));

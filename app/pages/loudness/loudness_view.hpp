@@ -5,7 +5,7 @@
 #include <QLineEdit>
 #include <QPushButton>
 
-#include "app/model/loudness_board.hpp"
+#include "app/model/loudness_readings.hpp"
 #include "app/pages/loudness/ribbon.hpp"
 #include "app/plots/loudness_plate.hpp"
 #include "app/widgets/number_field.hpp"
@@ -31,7 +31,7 @@ class LoudnessView : public QWidget {
     columns
   };
 
-  LoudnessView(Queue& queue, LoudnessBoard& board, QWidget* parent = nullptr);
+  LoudnessView(Queue& queue, LoudnessReadings& measured, QWidget* parent = nullptr);
   ResultTable* table() const { return table_; }
   LoudnessPlate* plate() const { return plate_; }
   QLineEdit* filter() const { return filter_; }
@@ -72,7 +72,7 @@ class LoudnessView : public QWidget {
   void show_within(const QString& text, const std::optional<std::pair<std::string, Dialogue>>& stretch);
   void name_dialogue();
   void save_csv();
-  LoudnessBoard& board_;
+  LoudnessReadings& measured_;
   std::pair<std::string, std::string> followed_;
   std::optional<std::pair<double, double>> selection_;
   LongWork narrow_;

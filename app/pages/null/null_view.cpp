@@ -59,24 +59,24 @@ NullView::NullView(TrialResults& results, Queue& queue, QWidget* parent)
     hold.delay_samples = std::round(with_hold(trial_->measured, hold_).delay_samples + samples);
     take_hold(hold, tr("Align by hand"));
   });
-  connect(plates_, &PlateBoard::resolution_changed, this, &NullView::ask_for_look);
-  connect(plates_, &PlateBoard::jump, this, [this](double at) { show_spot(at); });
-  connect(plates_, &PlateBoard::part_chosen, this, [this](const BudgetStep* step, bool without) {
+  connect(plates_, &PlatePanel::resolution_changed, this, &NullView::ask_for_look);
+  connect(plates_, &PlatePanel::jump, this, [this](double at) { show_spot(at); });
+  connect(plates_, &PlatePanel::part_chosen, this, [this](const BudgetStep* step, bool without) {
     if (!step || !trial_->why) return emit cause_heard(nullptr, {}, Heard::residual);
     const std::shared_ptr<const Layers> layers(trial_->why, &trial_->why->layers);
     emit cause_heard(cause_clip(trial_->pair, trial_->report->fit, layers, step->part),
                      QString::fromStdString(step->label), without ? Heard::ret : Heard::residual);
   });
-  connect(plates_, &PlateBoard::cell_chosen, this, [this](double at, double low, double high) {
+  connect(plates_, &PlatePanel::cell_chosen, this, [this](double at, double low, double high) {
     const double half = cell_seconds / 2;
     set_band(std::pair{low, high});
     set_selection(std::pair{std::max(0.0, at - half), std::min(feed_.length_s(), at + half)});
     emit cell_heard();
   });
-  connect(plates_, &PlateBoard::band_selected, this, [this](double low, double high) {
+  connect(plates_, &PlatePanel::band_selected, this, [this](double low, double high) {
     set_band(std::pair{low, high});
   });
-  connect(plates_, &PlateBoard::band_cleared, this, [this] { set_band({}); });
+  connect(plates_, &PlatePanel::band_cleared, this, [this] { set_band({}); });
   connect(strip_, &FitStrip::snap_wanted, this, &NullView::snap);
   connect(lanes_, &LanesPlate::selected, this, [this](double from, double to) { set_selection(std::pair{from, to}); });
 }
@@ -139,7 +139,7 @@ QWidget* NullView::make_evidence() {
   rows->setSpacing(0);
   strip_ = new FitStrip(lower);
   rows->addWidget(strip_);
-  plates_ = new PlateBoard(lower);
+  plates_ = new PlatePanel(lower);
   rows->addWidget(plates_, 1);
   page->addWidget(lanes_);
   page->addWidget(lower);

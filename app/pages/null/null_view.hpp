@@ -10,7 +10,7 @@
 #include "app/pages/null/chain_strip.hpp"
 #include "app/pages/null/fit_strip.hpp"
 #include "app/pages/null/lane_feed.hpp"
-#include "app/pages/null/plate_board.hpp"
+#include "app/pages/null/plate_panel.hpp"
 
 namespace heathmist::app {
 
@@ -42,7 +42,7 @@ class NullView : public QWidget {
   std::optional<std::pair<double, double>> selection() const { return lanes_->selection(); }
 
   LanesPlate* lanes() const { return lanes_; }
-  PlateBoard* plates() const { return plates_; }
+  PlatePanel* plates() const { return plates_; }
   FitStrip* strip() const { return strip_; }
   const std::vector<QAction*>& view_actions() const { return plates_->actions_of_view(); }
   /// How the spectra are drawn, as the bench keeps it.
@@ -86,7 +86,7 @@ class NullView : public QWidget {
   QStackedWidget* pages_;
   LanesPlate* lanes_;
   FitStrip* strip_;
-  PlateBoard* plates_;
+  PlatePanel* plates_;
   ChainStrip* chain_strip_;
   QLabel *empty_headline_, *empty_advice_, *progress_what_;
   QWidget* progress_;

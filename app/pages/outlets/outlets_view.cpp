@@ -24,8 +24,8 @@ Cell signed_cell(std::optional<double> value) { return value ? Cell{signed_db(*v
 
 }  // namespace
 
-OutletsView::OutletsView(Queue& queue, LoudnessBoard& board, QWidget* parent)
-    : QWidget(parent), board_(board), work_(queue) {
+OutletsView::OutletsView(Queue& queue, LoudnessReadings& measured, QWidget* parent)
+    : QWidget(parent), measured_(measured), work_(queue) {
   auto* rows = new QVBoxLayout(this);
   rows->setContentsMargins(12, 8, 8, 8);
   rows->setSpacing(5);
@@ -49,11 +49,11 @@ OutletsView::OutletsView(Queue& queue, LoudnessBoard& board, QWidget* parent)
     told->addWidget(*label, row++, 1);
   }
   rows->addLayout(told);
-  connect(&board_, &LoudnessBoard::measured, this, [this] {
+  connect(&measured_, &LoudnessReadings::measured, this, [this] {
     stale_ = !isVisible();
     if (!stale_) fill();
   });
-  connect(&board_, &LoudnessBoard::rows_changed, this, &OutletsView::fill);
+  connect(&measured_, &LoudnessReadings::rows_changed, this, &OutletsView::fill);
   connect(&Theme::instance(), &Theme::changed, this, [this] { fill(); });
   connect(&work_, &LongWork::progressed, this, [this](double fraction) {
     const auto left = work_.left_s(fraction);
@@ -192,7 +192,7 @@ std::shared_ptr<const AlbumLevels> OutletsView::album_of_master(const Master& ma
   if (levels) return levels;
   std::vector<const Loudness*> masters;
   for (const Master& m : bench_.masters)
-    if (const LoudnessRow* row = board_.row(m.id); row && row->measured && m.album == master.album)
+    if (const LoudnessRow* row = measured_.row(m.id); row && row->measured && m.album == master.album)
       masters.push_back(&row->measured->loudness);
   return levels = std::make_shared<const AlbumLevels>(album_levels(masters));
 }
@@ -203,7 +203,7 @@ void OutletsView::fill() {
   albums_.clear();
   for (const Master& m : bench_.masters) {
     if (!only_master.isEmpty() && only_master.toStdString() != m.id) continue;
-    const LoudnessRow* row = board_.row(m.id);
+    const LoudnessRow* row = measured_.row(m.id);
     if (!row || !row->measured) continue;
     const auto album = album_of_master(m);
     for (const Outlet& o : outlets_) {
@@ -230,7 +230,7 @@ void OutletsView::fill() {
   }
   run_->setText(work_.is_running() ? tr("Cancel") : tr("Encode too"));
   if (!work_.is_running())
-    note_->setText(board_.is_running()      ? tr("measuring…")
+    note_->setText(measured_.is_running()   ? tr("measuring…")
                    : bench_.masters.empty() ? tr("drop masters on the ledger")
                                             : QString());
   say();

@@ -5,7 +5,7 @@
 #include <QLabel>
 #include <QPushButton>
 
-#include "app/model/loudness_board.hpp"
+#include "app/model/loudness_readings.hpp"
 #include "app/widgets/result_table.hpp"
 #include "core/delivery/outlet.hpp"
 
@@ -27,7 +27,7 @@ class OutletsView : public QWidget {
     verdict_column
   };
 
-  OutletsView(Queue& queue, LoudnessBoard& board, QWidget* parent = nullptr);
+  OutletsView(Queue& queue, LoudnessReadings& measured, QWidget* parent = nullptr);
   void show_bench(const Bench& bench);
   /// Shows the master of the trial that is looked at, once for each master.
   void follow(const std::string& master_id);
@@ -73,7 +73,7 @@ class OutletsView : public QWidget {
   std::shared_ptr<const AlbumLevels> album_of_master(const Master& master);
   std::map<std::string, std::shared_ptr<const AlbumLevels>> albums_;  // by name; of what is measured by now
   const Outlet* chosen_outlet() const;
-  LoudnessBoard& board_;
+  LoudnessReadings& measured_;
   Bench bench_;
   std::string followed_;
   std::vector<Outlet> outlets_;

@@ -1,15 +1,15 @@
 #include "app/pages/page.hpp"
 #include "app/pages/word_lengths/fade_listening.hpp"
-#include "app/pages/word_lengths/word_board_view.hpp"
+#include "app/pages/word_lengths/word_lengths_view.hpp"
 
 namespace heathmist::app {
 
 namespace {
 
 MadePage make(PageContext& context, QWidget* parent) {
-  auto* view = new WordBoardView(context.workspace.queue(), parent);
+  auto* view = new WordLengthsView(context.workspace.queue(), parent);
   auto* fade = new FadeListening(context, view);
-  QObject::connect(view, &WordBoardView::hear_wanted, fade, &FadeListening::hear);
+  QObject::connect(view, &WordLengthsView::hear_wanted, fade, &FadeListening::hear);
   return {.widget = view,
           .first = [view] { return view->table(); },
           .commands = {{QObject::tr("Cut to every word length"), MenuKind::measure,

@@ -25,11 +25,11 @@ struct LoudnessRow {
   std::optional<Dialogue> dialogue{};
 };
 
-class LoudnessBoard : public QObject {
+class LoudnessReadings : public QObject {
   Q_OBJECT
 
  public:
-  explicit LoudnessBoard(Queue& queue, QObject* parent = nullptr);
+  explicit LoudnessReadings(Queue& queue, QObject* parent = nullptr);
   /// Takes up what is on the bench; what was measured stays.
   void set_bench(const Bench& bench);
   /// What was measured of it is not what it holds any more.

@@ -12,11 +12,11 @@
 
 namespace heathmist::app {
 
-class WordBoardView : public QWidget {
+class WordLengthsView : public QWidget {
   Q_OBJECT
 
  public:
-  explicit WordBoardView(Queue& queue, QWidget* parent = nullptr);
+  explicit WordLengthsView(Queue& queue, QWidget* parent = nullptr);
   /// Reads every cut; cut by cut the rows fill.
   void start();
   bool is_running() const { return work_.is_running(); }

@@ -1,4 +1,4 @@
-#include "app/model/loudness_board.hpp"
+#include "app/model/loudness_readings.hpp"
 
 #include <algorithm>
 
@@ -29,10 +29,10 @@ Measured measure_row(const LoudnessRow& row, const Job& job) {
 
 }  // namespace
 
-LoudnessBoard::LoudnessBoard(Queue& queue, QObject* parent) : QObject(parent), work_(queue) {
+LoudnessReadings::LoudnessReadings(Queue& queue, QObject* parent) : QObject(parent), work_(queue) {
   tell_.setSingleShot(true);
   tell_.setInterval(100);
-  connect(&tell_, &QTimer::timeout, this, &LoudnessBoard::measured);
+  connect(&tell_, &QTimer::timeout, this, &LoudnessReadings::measured);
   connect(&work_, &LongWork::progressed, this, [this](double fraction) { fraction_ = fraction; });
   connect(&work_, &LongWork::ended, this, [this](Outcome outcome, const QString& failure) {
     tell_.stop();
@@ -41,13 +41,13 @@ LoudnessBoard::LoudnessBoard(Queue& queue, QObject* parent) : QObject(parent), w
   });
 }
 
-void LoudnessBoard::set_dialogue(const std::string& id, std::optional<Dialogue> dialogue) {
+void LoudnessReadings::set_dialogue(const std::string& id, std::optional<Dialogue> dialogue) {
   for (LoudnessRow& row : rows_)
     if (row.id == id) row.dialogue = dialogue;
   emit measured();
 }
 
-void LoudnessBoard::set_bench(const Bench& bench) {
+void LoudnessReadings::set_bench(const Bench& bench) {
   auto fresh = rows_of(bench);
   auto same = [](const LoudnessRow& a, const LoudnessRow& b) {
     return a.id == b.id && a.file == b.file && a.chain == b.chain;
@@ -67,7 +67,7 @@ void LoudnessBoard::set_bench(const Bench& bench) {
   if (was_running) run();
 }
 
-void LoudnessBoard::forget(const std::filesystem::path& file) {
+void LoudnessReadings::forget(const std::filesystem::path& file) {
   bool any = false;
   for (LoudnessRow& row : rows_) {
     const auto read = row.chain ? files_read_by(*row.chain) : std::vector<std::filesystem::path>();
@@ -81,12 +81,12 @@ void LoudnessBoard::forget(const std::filesystem::path& file) {
   if (was_running) run();
 }
 
-void LoudnessBoard::retry_failed() {
+void LoudnessReadings::retry_failed() {
   for (LoudnessRow& row : rows_) row.failure.clear();
   emit rows_changed();
 }
 
-void LoudnessBoard::run() {
+void LoudnessReadings::run() {
   std::vector<std::pair<size_t, LoudnessRow>> open;
   for (size_t n = 0; n < rows_.size(); ++n)
     if (!rows_[n].measured && rows_[n].failure.isEmpty()) open.emplace_back(n, rows_[n]);
@@ -111,19 +111,19 @@ void LoudnessBoard::run() {
   });
 }
 
-void LoudnessBoard::take(size_t place, std::shared_ptr<const Measured> numbers, const QString& failure) {
+void LoudnessReadings::take(size_t place, std::shared_ptr<const Measured> numbers, const QString& failure) {
   if (place >= rows_.size()) return;
   rows_[place].measured = std::move(numbers);
   rows_[place].failure = failure;
   if (!tell_.isActive()) tell_.start();
 }
 
-const LoudnessRow* LoudnessBoard::row(const std::string& id) const {
+const LoudnessRow* LoudnessReadings::row(const std::string& id) const {
   const auto it = std::find_if(rows_.begin(), rows_.end(), [&](const LoudnessRow& r) { return r.id == id; });
   return it == rows_.end() ? nullptr : &*it;
 }
 
-size_t LoudnessBoard::waiting() const {
+size_t LoudnessReadings::waiting() const {
   return size_t(std::count_if(rows_.begin(), rows_.end(),
                               [](const LoudnessRow& r) { return !r.measured && r.failure.isEmpty(); }));
 }

@@ -16,14 +16,14 @@
 
 namespace heathmist::app {
 
-class PlateBoard : public QWidget {
+class PlatePanel : public QWidget {
   Q_OBJECT
 
  public:
   enum Left { causes_page, spectra_page, path_page, stack_page, words_page, course_page };
   enum Right { depth_page, mask_page, moments_page, thirds_page };
 
-  explicit PlateBoard(QWidget* parent = nullptr);
+  explicit PlatePanel(QWidget* parent = nullptr);
   /// `sums` are those of the trial or of a narrower look at it.
   void show_sums(const TrialResult& trial, std::shared_ptr<const ResidualSums> sums, bool narrowed);
   void show_trial(const TrialResult& trial);  ///< what no selection narrows

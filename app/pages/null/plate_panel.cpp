@@ -1,4 +1,4 @@
-#include "app/pages/null/plate_board.hpp"
+#include "app/pages/null/plate_panel.hpp"
 
 #include <QActionGroup>
 #include <QHeaderView>
@@ -41,7 +41,7 @@ std::pair<QVBoxLayout*, QHBoxLayout*> column(QWidget* page, const QMargins& marg
 
 }  // namespace
 
-PlateBoard::PlateBoard(QWidget* parent) : QWidget(parent) {
+PlatePanel::PlatePanel(QWidget* parent) : QWidget(parent) {
   auto* columns = new QHBoxLayout(this);
   columns->setContentsMargins(0, 0, 0, 0);
   columns->setSpacing(0);
@@ -49,7 +49,7 @@ PlateBoard::PlateBoard(QWidget* parent) : QWidget(parent) {
   columns->addWidget(make_right(), 1);
 }
 
-QWidget* PlateBoard::make_left() {
+QWidget* PlatePanel::make_left() {
   auto* page = new QWidget(this);
   const auto [rows, head] = column(page, QMargins(12, 6, 0, 6));
   left_ = new Chooser(page);
@@ -79,16 +79,16 @@ QWidget* PlateBoard::make_left() {
   for (QWidget* tool : causes_tools_) tool->setVisible(left_->index() == causes_page);
   for (QWidget* tool : spectra_tools_) tool->setVisible(left_->index() == spectra_page);
   for (QWidget* tool : path_tools_) tool->setVisible(left_->index() == path_page);
-  connect(causes_, &BudgetPlate::cause_chosen, this, &PlateBoard::show_cause);
+  connect(causes_, &BudgetPlate::cause_chosen, this, &PlatePanel::show_cause);
   for (FrequencyPlate* plate : {static_cast<FrequencyPlate*>(spectra_), static_cast<FrequencyPlate*>(path_),
                                 static_cast<FrequencyPlate*>(stack_)}) {
-    connect(plate, &FrequencyPlate::band_selected, this, &PlateBoard::band_selected);
-    connect(plate, &FrequencyPlate::band_cleared, this, &PlateBoard::band_cleared);
+    connect(plate, &FrequencyPlate::band_selected, this, &PlatePanel::band_selected);
+    connect(plate, &FrequencyPlate::band_cleared, this, &PlatePanel::band_cleared);
   }
   return page;
 }
 
-QWidget* PlateBoard::make_right() {
+QWidget* PlatePanel::make_right() {
   auto* page = new QWidget(this);
   const auto [rows, head] = column(page, QMargins(12, 6, 6, 6));
   right_ = new Chooser(page);
@@ -106,8 +106,8 @@ QWidget* PlateBoard::make_right() {
   head->addWidget(legend_, 1);
   rows->addWidget(right_->pages(), 1);
   connect(right_, &Chooser::chosen, this, [this](int now) { tell_unit(now); });
-  connect(depth_, &DepthPlate::clicked, this, &PlateBoard::cell_chosen);
-  connect(mask_, &DepthPlate::clicked, this, &PlateBoard::cell_chosen);
+  connect(depth_, &DepthPlate::clicked, this, &PlatePanel::cell_chosen);
+  connect(mask_, &DepthPlate::clicked, this, &PlatePanel::cell_chosen);
   const auto go = [this](size_t n) {
     if (told_moments_[n].at_s) emit jump(*told_moments_[n].at_s);
   };
@@ -117,7 +117,7 @@ QWidget* PlateBoard::make_right() {
   return page;
 }
 
-void PlateBoard::make_tables() {
+void PlatePanel::make_tables() {
   const auto level = [this](double DepthBand::*of) {
     return [this, of](size_t n) {
       const double power = told_thirds_[n].*of;
@@ -161,7 +161,7 @@ void PlateBoard::make_tables() {
   }
 }
 
-void PlateBoard::make_menus(QHBoxLayout* head) {
+void PlatePanel::make_menus(QHBoxLayout* head) {
   auto* drawn = new QMenu(this);
   auto* drawn_button = menu_button(tr("How the spectra are drawn: smoothing, resolution, scales"), drawn, this);
   auto* smoothing = drawn->addMenu(tr("Smoothing"));
@@ -216,10 +216,10 @@ void PlateBoard::make_menus(QHBoxLayout* head) {
         QString("causes %1").arg(int(value)), value == BudgetPlate::Along::whole,
         [this, v = value] { causes_->draw_along(v); });
   for (const auto& [name, setting, field, value] :
-       {std::tuple{tr("logarithmic frequency"), "logarithmic 1", &PlateBoard::logarithmic_, true},
-        {tr("linear frequency"), "logarithmic 0", &PlateBoard::logarithmic_, false},
-        {tr("absolute level"), "relative 0", &PlateBoard::relative_, false},
-        {tr("relative to master"), "relative 1", &PlateBoard::relative_, true}}) {
+       {std::tuple{tr("logarithmic frequency"), "logarithmic 1", &PlatePanel::logarithmic_, true},
+        {tr("linear frequency"), "logarithmic 0", &PlatePanel::logarithmic_, false},
+        {tr("absolute level"), "relative 0", &PlatePanel::relative_, false},
+        {tr("relative to master"), "relative 1", &PlatePanel::relative_, true}}) {
     actions_.push_back(scale->addAction(name, this, [this, tell_drawn, f = field, v = value] {
       this->*f = v;
       tell_drawn({});
@@ -236,7 +236,7 @@ void PlateBoard::make_menus(QHBoxLayout* head) {
 }
 
 /// Of the colours at the right: in words where there is room for them beside the names of the plates.
-void PlateBoard::tell_unit(int page) {
+void PlatePanel::tell_unit(int page) {
   const bool wide = width() > 900, roomy = width() > 700;
   legend_->setVisible(roomy);
   legend_->setText(page == depth_page  ? (wide ? tr("under master, dB") : tr("dB"))
@@ -244,7 +244,7 @@ void PlateBoard::tell_unit(int page) {
                                        : QString());
 }
 
-nlohmann::ordered_json PlateBoard::settings() const {
+nlohmann::ordered_json PlatePanel::settings() const {
   return {{"causes", int(causes_->along())},
           {"points", fft_size_},
           {"smoothing", smoothing_},
@@ -252,7 +252,7 @@ nlohmann::ordered_json PlateBoard::settings() const {
           {"relative", int(relative_)}};
 }
 
-void PlateBoard::restore(const nlohmann::ordered_json& settings) {
+void PlatePanel::restore(const nlohmann::ordered_json& settings) {
   for (const auto& [key, value] : settings.items())
     if (value.is_number_integer())
       for (QAction* action : actions_)
@@ -260,7 +260,7 @@ void PlateBoard::restore(const nlohmann::ordered_json& settings) {
           action->trigger();
 }
 
-void PlateBoard::show_sums(const TrialResult& trial, std::shared_ptr<const ResidualSums> sums, bool narrowed) {
+void PlatePanel::show_sums(const TrialResult& trial, std::shared_ptr<const ResidualSums> sums, bool narrowed) {
   sums_ = std::move(sums);
   why_ = trial.why;
   note_->setText(narrowed ? tr("of the selection") : QString());
@@ -268,7 +268,7 @@ void PlateBoard::show_sums(const TrialResult& trial, std::shared_ptr<const Resid
   fill_thirds(*sums_);
 }
 
-void PlateBoard::show_trial(const TrialResult& trial) {
+void PlatePanel::show_trial(const TrialResult& trial) {
   why_ = trial.why;
   depth_->show_cells(trial.report->sums.depth);
   if (trial.report->explained)
@@ -292,7 +292,7 @@ void PlateBoard::show_trial(const TrialResult& trial) {
   fill_moments(trial);
 }
 
-void PlateBoard::draw_spectra() {
+void PlatePanel::draw_spectra() {
   if (!sums_ || sums_->master_spectrum.power.empty()) return;
   const auto& s = *sums_;
   const double top = s.master_spectrum.bin_hz * double(s.master_spectrum.power.size() - 1),
@@ -306,7 +306,7 @@ void PlateBoard::draw_spectra() {
   spectra_->show_spectra(shown);
 }
 
-void PlateBoard::draw_stack() {
+void PlatePanel::draw_stack() {
   stack_->show_lines([why = why_] {
     std::vector<NamedLine> lines;
     if (!why || why->split.empty()) return lines;
@@ -327,7 +327,7 @@ void PlateBoard::draw_stack() {
 }
 
 /// Goes to the place of a cause that has one, and has it heard; chosen again, it is let go.
-void PlateBoard::show_cause(int step, bool without) {
+void PlatePanel::show_cause(int step, bool without) {
   const BudgetStep chosen = causes_->steps()[size_t(step)];
   const bool again = step == causes_->heard() && without == without_is_heard_;
   const bool let_go = again || chosen.part.what == CausePart::none;
@@ -337,7 +337,7 @@ void PlateBoard::show_cause(int step, bool without) {
   if (!let_go && chosen.from_s) emit jump(*chosen.from_s);
 }
 
-void PlateBoard::fill_moments(const TrialResult& trial) {
+void PlatePanel::fill_moments(const TrialResult& trial) {
   told_moments_.clear();
   if (!trial.why) {
     told_moments_.push_back({{}, tr("being worked out…")});
@@ -360,12 +360,12 @@ void PlateBoard::fill_moments(const TrialResult& trial) {
   moments_->set_rows(told_moments_.size());
 }
 
-void PlateBoard::fill_thirds(const ResidualSums& sums) {
+void PlatePanel::fill_thirds(const ResidualSums& sums) {
   told_thirds_ = third_octave_depth(sums);
   thirds_->set_rows(told_thirds_.size());
 }
 
-void PlateBoard::reveal(Evidence evidence) {
+void PlatePanel::reveal(Evidence evidence) {
   switch (evidence) {
     case Evidence::spectra:
       left_->choose(spectra_page);
@@ -393,24 +393,24 @@ void PlateBoard::reveal(Evidence evidence) {
   }
 }
 
-void PlateBoard::resizeEvent(QResizeEvent* event) {
+void PlatePanel::resizeEvent(QResizeEvent* event) {
   QWidget::resizeEvent(event);
   left_->set_brief(event->size().width() < 720);
   tell_unit(right_->index());
 }
 
-void PlateBoard::set_range(double from_s, double to_s) {
+void PlatePanel::set_range(double from_s, double to_s) {
   depth_->set_range(from_s, to_s);
   course_->set_range(from_s, to_s);
   mask_->set_range(from_s, to_s);
 }
 
-void PlateBoard::set_playhead(double at_s) {
+void PlatePanel::set_playhead(double at_s) {
   depth_->set_playhead(at_s);
   mask_->set_playhead(at_s);
 }
 
-void PlateBoard::set_selection(std::optional<std::pair<double, double>> seconds,
+void PlatePanel::set_selection(std::optional<std::pair<double, double>> seconds,
                                std::optional<std::pair<double, double>> hz) {
   for (DepthPlate* plate : {depth_, mask_}) plate->set_frame(seconds, hz);
   for (FrequencyPlate* plate : {static_cast<FrequencyPlate*>(spectra_), static_cast<FrequencyPlate*>(path_),

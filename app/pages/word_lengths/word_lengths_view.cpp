@@ -1,4 +1,4 @@
-#include "app/pages/word_lengths/word_board_view.hpp"
+#include "app/pages/word_lengths/word_lengths_view.hpp"
 
 #include <QSplitter>
 #include <QVBoxLayout>
@@ -35,7 +35,7 @@ Qt::PenStyle style_for(const WordCut& cut) {
 
 }  // namespace
 
-WordBoardView::WordBoardView(Queue& queue, QWidget* parent) : QWidget(parent), work_(queue) {
+WordLengthsView::WordLengthsView(Queue& queue, QWidget* parent) : QWidget(parent), work_(queue) {
   auto* rows = new QVBoxLayout(this);
   rows->setContentsMargins(12, 4, 6, 6);
   rows->setSpacing(4);
@@ -67,11 +67,11 @@ WordBoardView::WordBoardView(Queue& queue, QWidget* parent) : QWidget(parent), w
     draw();
     emit rested();
   });
-  connect(&Theme::instance(), &Theme::changed, this, &WordBoardView::draw);
+  connect(&Theme::instance(), &Theme::changed, this, &WordLengthsView::draw);
   draw();
 }
 
-QWidget* WordBoardView::make_head() {
+QWidget* WordLengthsView::make_head() {
   auto* head = new QWidget(this);
   auto* row = new QHBoxLayout(head);
   row->setContentsMargins(0, 0, 0, 0);
@@ -82,7 +82,7 @@ QWidget* WordBoardView::make_head() {
     box->setCurrentIndex(initial);
     box->setToolTip(hint);
     box->setAccessibleName(hint);
-    connect(box, &QComboBox::currentIndexChanged, this, &WordBoardView::fill);
+    connect(box, &QComboBox::currentIndexChanged, this, &WordLengthsView::fill);
     row->addWidget(box);
     return box;
   };
@@ -106,7 +106,7 @@ QWidget* WordBoardView::make_head() {
   hear_ = new QPushButton(tr("Hear a fade through it"), head);
   hear_->setToolTip(
       tr("A chord that fades away under the last step, before and after the cut, turned up so that it can be heard"));
-  connect(hear_, &QPushButton::clicked, this, &WordBoardView::hear);
+  connect(hear_, &QPushButton::clicked, this, &WordLengthsView::hear);
   row->addWidget(hear_);
   auto* save = new QPushButton(tr("Save as CSV…"), head);
   connect(save, &QPushButton::clicked, this, [this] { save_table(this, "word-lengths.csv", csv()); });
@@ -120,7 +120,7 @@ QWidget* WordBoardView::make_head() {
   return head;
 }
 
-void WordBoardView::make_table(QWidget* parent) {
+void WordLengthsView::make_table(QWidget* parent) {
   table_ = new ResultTable(tr("Word lengths and dithers"), parent);
   const auto value = [this](double WordRow::*of) {
     return [this, of](size_t n) { return number_cell(rows_[n].*of, 2); };
@@ -140,10 +140,10 @@ void WordBoardView::make_table(QWidget* parent) {
         [this](size_t n) { return number_cell(std::abs(rows_[n].worst_linearity_db), 2); }, true, 124}});
   table_->setMinimumHeight(90);
   table_->sort_by(noise_column, Qt::DescendingOrder);
-  connect(table_, &ResultTable::chosen_changed, this, &WordBoardView::draw);
+  connect(table_, &ResultTable::chosen_changed, this, &WordLengthsView::draw);
 }
 
-void WordBoardView::start() {
+void WordLengthsView::start() {
   run_->setText(tr("Cancel"));
   rows_.clear();
   fill();
@@ -161,29 +161,29 @@ void WordBoardView::start() {
   });
 }
 
-bool WordBoardView::is_in(const WordCut& cut) const {
+bool WordLengthsView::is_in(const WordCut& cut) const {
   const int bits = bits_->currentData().toInt();
   const std::string dither = dither_->currentData().toString().toStdString();
   return (bits == 0 || bits == cut.bits) && (dither.empty() || dither == cut.dither);
 }
 
-void WordBoardView::show_only(int bits, const std::string& dither) {
+void WordLengthsView::show_only(int bits, const std::string& dither) {
   bits_->setCurrentIndex(std::max(0, bits_->findData(bits)));
   dither_->setCurrentIndex(std::max(0, dither_->findData(QString::fromStdString(dither))));
 }
 
-void WordBoardView::fill() {
+void WordLengthsView::fill() {
   table_->set_rows(rows_.size(), [this](size_t n) { return QString::fromStdString(label_of(rows_[n].cut)); });
   table_->set_filter([this](size_t n) { return is_in(rows_[n].cut); });
   draw();
 }
 
-const WordRow* WordBoardView::chosen() const {
+const WordRow* WordLengthsView::chosen() const {
   const auto rows = table_->chosen();
   return rows.empty() || rows.front() >= rows_.size() ? nullptr : &rows_[rows.front()];
 }
 
-std::vector<NamedLine> WordBoardView::density_lines() const {
+std::vector<NamedLine> WordLengthsView::density_lines() const {
   std::vector<NamedLine> lines;
   Showing showing;
   showing.unit = SpectrumUnit::per_root_hz, showing.points = points, showing.high_hz = rate_hz / 2.0;
@@ -208,7 +208,7 @@ std::vector<NamedLine> WordBoardView::density_lines() const {
   return lines;
 }
 
-std::vector<LineMark> WordBoardView::density_words() const {
+std::vector<LineMark> WordLengthsView::density_words() const {
   std::vector<LineMark> words;
   std::set<int> named;
   for (const WordRow& r : rows_)
@@ -218,7 +218,7 @@ std::vector<LineMark> WordBoardView::density_words() const {
   return words;
 }
 
-std::vector<Series> WordBoardView::level_series() const {
+std::vector<Series> WordLengthsView::level_series() const {
   std::vector<Series> all;
   for (const WordRow& r : rows_) {
     if (!is_in(r.cut)) continue;
@@ -240,7 +240,7 @@ std::vector<Series> WordBoardView::level_series() const {
   return all;
 }
 
-void WordBoardView::draw() {
+void WordLengthsView::draw() {
   densities_->show_lines([this] { return density_lines(); }, [this] { return density_words(); });
   levels_->show_series([this] { return level_series(); });
   const WordRow* row = chosen();
@@ -253,11 +253,11 @@ void WordBoardView::draw() {
           : tr("What does each word length leave, and how true do low levels stay? Run reads them all."));
 }
 
-void WordBoardView::hear() {
+void WordLengthsView::hear() {
   if (const WordRow* row = chosen()) emit hear_wanted(row->cut);
 }
 
-QString WordBoardView::csv() const {
+QString WordLengthsView::csv() const {
   std::vector<Json> table;
   for (const WordRow& row : rows_) table.push_back(word_line(row));
   return QString::fromStdString(csv_of(table));
