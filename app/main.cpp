@@ -10,6 +10,7 @@
 #include "app/model/log.hpp"
 #include "app/pages/ceiling/ceiling_view.hpp"
 #include "app/pages/converters/converters_view.hpp"
+#include "app/pages/crossfade/crossfade_view.hpp"
 #include "app/pages/engines/engines_view.hpp"
 #include "app/pages/loudness/loudness_view.hpp"
 #include "app/pages/matrix/matrix_view.hpp"
@@ -82,6 +83,8 @@ bool run_first(MainWindow& window, const std::string& page, const QCommandLinePa
       draw();
     });
     view->start();
+  } else if (page == "crossfade") {
+    once(window.part<CrossfadeView>(), &CrossfadeView::rested, window, draw);
   } else if (page == "engines") {
     auto* view = window.part<EnginesView>();
     const QStringList which = words.value("plates").split(',');  // kind, engine, event

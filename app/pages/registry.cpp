@@ -9,6 +9,7 @@ Page null_page();
 Page trials_page();
 Page matrix_page();
 Page ceiling_page();
+Page crossfade_page();
 Page loudness_page();
 Page outlets_page();
 Page lines_page();
@@ -19,9 +20,10 @@ Page word_lengths_page();
 Page engines_page();
 
 const std::vector<Page>& pages() {
-  static const std::vector<Page> all{null_page(),       trials_page(),   matrix_page(),      ceiling_page(),
-                                     loudness_page(),   outlets_page(),  lines_page(),       over_time_page(),
-                                     converters_page(), aliasing_page(), word_lengths_page(), engines_page()};
+  static const std::vector<Page> all{null_page(),      trials_page(),     matrix_page(),   ceiling_page(),
+                                     crossfade_page(), loudness_page(),   outlets_page(),  lines_page(),
+                                     over_time_page(), converters_page(), aliasing_page(), word_lengths_page(),
+                                     engines_page()};
   return all;
 }
 

@@ -4,6 +4,7 @@
 #include <QtTest>
 #include <fstream>
 
+#include "app/pages/crossfade/crossfade_view.hpp"
 #include "app/pages/engines/engines_controller.hpp"
 #include "app/pages/engines/engines_view.hpp"
 #include "core/probes/score_json.hpp"
@@ -131,6 +132,31 @@ class TestEnginesPage : public WindowTest {
     QVERIFY(with_score(probe_score("gain", 48000), json_from_file(folder_ / "gain.json")).gain.events.size() > 5);
     QVERIFY_EXCEPTION_THROWN(controller()->write_score(folder_ / "gain.csv"), OutputRefused);
     QVERIFY(view()->steps().size() > 10);
+  }
+
+  void two_clips_are_crossfaded_and_heard() {
+    open_page();
+    auto* fades = window_->part<CrossfadeView>();
+    QTest::keyClick(window_.get(), Qt::Key_F10, Qt::ShiftModifier);
+    QVERIFY(fades->isVisible());
+    QVERIFY(fades->answer().contains("Put two masters"));
+    const auto a = save(folder_ / "a.wav", Programme(6, 11).render(48000), 48000),
+               b = save(folder_ / "b.wav", Programme(6, 12).render(48000), 48000);
+    window_->workspace().add_files({QString::fromStdString(a.string())});
+    window_->workspace().master_of_file("b", b);
+    QTRY_VERIFY(window_->workspace().bench().masters.size() == 2);
+    fades->choose(a, b, {2, 2, 1});
+    QTRY_VERIFY2(fades->answer().contains("correlation"), qPrintable(fades->answer()));
+    QCOMPARE(fades->table()->shown(), 5);
+    fades->table()->choose({0});
+    QCOMPARE(fades->chosen()->law, FadeLaw::linear);
+    QVERIFY(fades->levels()->csv().contains("straight lines"));
+    emit fades->hearing_wanted();
+    QTRY_VERIFY(window_->findChild<ListeningBar*>() && window_->player().is_playing());
+    window_->show_page("null");
+    QTRY_VERIFY(!window_->player().is_playing());
+    fades->choose(a, b, {5.9, 2, 1});
+    QTRY_VERIFY2(fades->answer().contains("lies outside it"), qPrintable(fades->answer()));
   }
 
   void a_bench_keeps_its_engines() {

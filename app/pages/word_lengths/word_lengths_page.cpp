@@ -1,5 +1,4 @@
-#include "app/pages/page.hpp"
-#include "app/pages/word_lengths/fade_listening.hpp"
+#include "app/pages/heard_instead.hpp"
 #include "app/pages/word_lengths/word_lengths_view.hpp"
 
 namespace heathmist::app {
@@ -8,8 +7,14 @@ namespace {
 
 MadePage make(PageContext& context, QWidget* parent) {
   auto* view = new WordLengthsView(context.workspace.queue(), parent);
-  auto* fade = new FadeListening(context, view);
-  QObject::connect(view, &WordLengthsView::hear_wanted, fade, &FadeListening::hear);
+  auto* fade = new HeardInstead(context, QObject::tr("The fade was not made."), view);
+  QObject::connect(view, &WordLengthsView::hear_wanted, fade, [fade](const WordCut& cut) {
+    constexpr int rate_hz = 48000;
+    fade->hear([cut](const Job& job) {
+      const Fade made = fade_through(cut, rate_hz, job);
+      return Comparable{made.before, made.after};
+    });
+  });
   return {.widget = view,
           .first = [view] { return view->table(); },
           .commands = {{QObject::tr("Cut to every word length"), MenuKind::measure,
