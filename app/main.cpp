@@ -16,6 +16,7 @@
 #include "app/pages/matrix/matrix_view.hpp"
 #include "app/pages/null/plate_panel.hpp"
 #include "app/pages/outlets/outlets_view.hpp"
+#include "app/pages/responses/responses_view.hpp"
 #include "app/pages/spectrum/spectrum_view.hpp"
 #include "app/pages/word_lengths/word_lengths_view.hpp"
 #include "app/shell/log_window.hpp"
@@ -85,6 +86,12 @@ bool run_first(MainWindow& window, const std::string& page, const QCommandLinePa
     view->start();
   } else if (page == "crossfade") {
     once(window.part<CrossfadeView>(), &CrossfadeView::rested, window, draw);
+  } else if (page == "responses") {
+    auto* view = window.part<ResponsesView>();
+    once(view, &ResponsesView::rested, window, [view, draw] {
+      view->table()->choose({0, 1});
+      draw();
+    });
   } else if (page == "engines") {
     auto* view = window.part<EnginesView>();
     const QStringList which = words.value("plates").split(',');  // kind, engine, event

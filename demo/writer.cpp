@@ -120,7 +120,7 @@ Planar exchanged(const Planar& sound) {
 }
 
 constexpr const char* bench_file = "curlew-hours.heathmist";
-constexpr int demo_version = 7;  // raised when any of its files changes
+constexpr int demo_version = 8;  // raised when any of its files changes
 
 /// The demo of an earlier run is there, and so is every file of it, as it was written.
 bool is_whole(const path& file) {
@@ -193,6 +193,12 @@ class Writer {
       engine.renders.push_back({"render-own-" + kind, kind, {folder_ / file, fingerprint(folder_ / file)}});
     }
     bench_.engines.push_back(engine);
+  }
+
+  /// An impulse response, and its place on the page of them.
+  void response(const std::string& file, int rate, const Planar& sound) {
+    keep(file, [&](const path& f) { write_sound(f, sound, rate, WordFormat::pcm24); });
+    bench_.settings["responses"]["files"].push_back(file);
   }
 
   path finish() {
@@ -280,6 +286,33 @@ void write_weir_by_lamplight(Writer& w) {
   w.through("weir-detour", {{"converter", {{"rate_hz", 44100}, {"by", "cubic"}}}, {"converter", {{"rate_hz", 96000}}}});
 }
 
+/// The floor of the mill, heard from close by and from afar: the sound itself, a dozen walls, and a tail that grows
+/// duller as it goes.
+Planar mill_floor(int rate, double direct, double far_s, double t60_s) {
+  dsp::Noise chance(31);
+  Planar out(2, int64_t((far_s + 1.25 * t60_s) * rate));
+  const auto at = [&](double s) { return std::min(size_t(out.frames() - 1), size_t(std::lround(s * rate))); };
+  for (int c = 0; c < 2; ++c) {
+    out.channel(c)[at(far_s)] = direct;
+    for (int wall = 1; wall <= 12; ++wall)
+      out.channel(c)[at(far_s + 0.004 * wall * chance.between(0.8, 1.4))] +=
+          0.25 * std::pow(0.8, wall) * (wall % 3 ? 1 : -1);
+    double dull = 0;
+    for (size_t n = at(far_s + 0.03); n < size_t(out.frames()); ++n) {
+      const double s = double(n) / rate - far_s, share = std::min(0.9, 0.25 + 0.3 * s);
+      dull += (1 - share) * (chance.gaussian() - dull);
+      out.channel(c)[n] += 0.035 * dull * std::pow(10, -3 * s / t60_s);
+    }
+  }
+  return out;
+}
+
+void write_responses(Writer& w) {
+  w.response("mill-floor-close.wav", 48000, mill_floor(48000, 0.9, 0.004, 1.1));
+  w.response("mill-floor-distant.wav", 48000, mill_floor(48000, 0.3, 0.021, 1.4));
+  w.response("mill-floor-distant-96.wav", 96000, mill_floor(96000, 0.3, 0.021, 1.4));
+}
+
 /// Three engines that were asked already: two stand-ins, and one whose renders lie there as if they had been made by
 /// hand.
 void write_engines(Writer& w) {
@@ -299,6 +332,7 @@ path write_demo(const path& folder) {
   write_spoken_tide(w);
   write_weir_by_lamplight(w);
   write_engines(w);
+  write_responses(w);
   return w.finish();
 }
 

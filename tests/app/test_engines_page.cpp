@@ -7,6 +7,7 @@
 #include "app/pages/crossfade/crossfade_view.hpp"
 #include "app/pages/engines/engines_controller.hpp"
 #include "app/pages/engines/engines_view.hpp"
+#include "app/pages/responses/responses_view.hpp"
 #include "core/probes/score_json.hpp"
 #include "tests/support/mixer.hpp"
 #include "tests/support/window.hpp"
@@ -137,7 +138,7 @@ class TestEnginesPage : public WindowTest {
   void two_clips_are_crossfaded_and_heard() {
     open_page();
     auto* fades = window_->part<CrossfadeView>();
-    QTest::keyClick(window_.get(), Qt::Key_F10, Qt::ShiftModifier);
+    QTest::keyClick(window_.get(), Qt::Key_F10, Qt::ControlModifier);
     QVERIFY(fades->isVisible());
     QVERIFY(fades->answer().contains("Put two masters"));
     const auto a = save(folder_ / "a.wav", Programme(6, 11).render(48000), 48000),
@@ -157,6 +158,39 @@ class TestEnginesPage : public WindowTest {
     QTRY_VERIFY(!window_->player().is_playing());
     fades->choose(a, b, {5.9, 2, 1});
     QTRY_VERIFY2(fades->answer().contains("lies outside it"), qPrintable(fades->answer()));
+  }
+
+  void responses_are_read_nulled_and_kept() {
+    open_page();
+    QTest::keyClick(window_.get(), Qt::Key_F11, Qt::ControlModifier);
+    auto* page = window_->part<ResponsesView>();
+    QVERIFY(page->isVisible() && page->answer().contains("Add some"));
+    dsp::Noise chance(4);
+    Planar long_one(2, 96000);
+    for (int c = 0; c < 2; ++c)
+      for (size_t n = 0; n < 96000; ++n)
+        long_one.channel(c)[n] = 0.3 * chance.gaussian() * std::pow(10, -3.0 * double(n) / 48000);
+    Planar short_one(2, 24000);
+    for (int c = 0; c < 2; ++c) std::copy_n(long_one.channel(c).begin(), 24000, short_one.channel(c).begin());
+    const auto a = save(folder_ / "long.wav", long_one, 48000), b = save(folder_ / "short.wav", short_one, 48000);
+    page->add({a, b, a, folder_ / "gone.wav"});
+    QCOMPARE(page->rows().size(), size_t(3));
+    QTRY_VERIFY(!page->is_reading());
+    QVERIFY(page->rows()[0].reading && std::abs(*page->rows()[0].reading->t30_s - 1) < 0.05);
+    QVERIFY(page->rows()[2].failure.contains("gone.wav"));
+    QVERIFY2(page->answer().contains("rings for 1.0") || page->answer().contains("rings for 99"),
+             qPrintable(page->answer()));
+    QVERIFY(page->rows()[0].cost && *page->rows()[0].cost > 0);
+    page->table()->choose({0, 1});
+    QTRY_VERIFY2(page->answer().contains("Nulled with each other"), qPrintable(page->answer()));
+    page->taken_for()->setCurrentIndex(page->taken_for()->findData(44100));
+    bool told = false;
+    for (const QLabel* label : page->findChildren<QLabel*>()) told |= label->text().contains("shifts by");
+    QVERIFY(told);
+    QVERIFY(page->csv().startsWith("response,rate_hz") && page->csv().count('\n') == 3);
+    page->table()->choose({2});
+    page->remove_chosen();
+    QCOMPARE(page->rows().size(), size_t(2));
   }
 
   void a_bench_keeps_its_engines() {

@@ -44,7 +44,7 @@ Page crossfade_page() {
           PageGroup::make,
           QObject::tr("Crossfade"),
           QObject::tr("Which law keeps the level even between two clips, to be heard"),
-          QKeySequence("Shift+F10"),
+          QKeySequence("Ctrl+F10"),
           make};
 }
 

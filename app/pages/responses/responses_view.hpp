@@ -1,0 +1,70 @@
+// Impulse responses side by side: how long they ring, how much of each is enough for a master, and how far two are
+// apart.
+#pragma once
+#include <QComboBox>
+#include <QLabel>
+#include <QPushButton>
+
+#include "app/model/long_work.hpp"
+#include "app/plots/graph_plate.hpp"
+#include "app/widgets/result_table.hpp"
+#include "core/bench/document.hpp"
+#include "core/measure/impulse_response.hpp"
+
+namespace heathmist::app {
+
+struct ResponseRow {
+  std::filesystem::path file;
+  std::optional<ImpulseResponse> reading{};
+  std::vector<std::optional<int64_t>> enough{};  ///< as `enough_db`
+  std::optional<double> cost{};                  ///< seconds of work for a second of stereo, on one core
+  QString failure{};
+};
+
+class ResponsesView : public QWidget {
+  Q_OBJECT
+
+ public:
+  explicit ResponsesView(Queue& queue, QWidget* parent = nullptr);
+  void show_bench(const Bench& bench);
+  void add(const std::vector<std::filesystem::path>& files);
+  void remove_chosen();
+  void forget(const std::filesystem::path& file);
+  std::vector<std::filesystem::path> files() const;
+  const std::vector<ResponseRow>& rows() const { return rows_; }
+  ResultTable* table() const { return table_; }
+  GraphPlate* decays() const { return decays_; }
+  QString answer() const { return answer_->text(); }
+  QString csv() const;
+  bool is_reading() const { return work_.is_running() || nulling_.is_running(); }
+  QComboBox* programme() const { return programme_; }
+  QComboBox* taken_for() const { return taken_for_; }
+
+ signals:
+  void rested();
+  void files_changed();
+
+ protected:
+  void dragEnterEvent(QDragEnterEvent* event) override;
+  void dropEvent(QDropEvent* event) override;
+
+ private:
+  QWidget* make_head();
+  void make_table(QWidget* parent);
+  void run();
+  void take(const ResponseRow& row);
+  void look_at_chosen();
+  void draw();
+  QString answer_for(const std::vector<size_t>& chosen) const;
+  std::vector<Series> series() const;
+  std::filesystem::path programme_file() const;
+  std::vector<ResponseRow> rows_;
+  QComboBox *programme_, *taken_for_;
+  QLabel *answer_, *detail_, *note_;
+  GraphPlate* decays_;
+  ResultTable* table_;
+  LongWork work_, nulling_;
+  std::optional<ResponseNull> null_;  // of the two that are chosen
+};
+
+}  // namespace heathmist::app
