@@ -1,5 +1,6 @@
 // heathmist-cli: the headless face of the core.
 #include "cli/verbs.hpp"
+#include "core/engines/engine.hpp"
 
 namespace {
 
@@ -53,6 +54,7 @@ int run(CLI::App& app, int argc, char** argv) {
 }  // namespace
 
 int main(int argc, char** argv) {
+  heathmist::offer_engine_stage();
   CLI::App app{"Heathmist: what changed in the audio, by how much, where, and does it matter", "heathmist-cli"};
   app.set_version_flag("--version", HEATHMIST_VERSION);
   app.require_subcommand(1);

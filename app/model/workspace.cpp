@@ -8,6 +8,7 @@
 #include "core/audio/cache.hpp"
 #include "core/audio/fingerprint.hpp"
 #include "core/bench/armed.hpp"
+#include "core/engines/engine.hpp"
 #include "core/printable.hpp"
 
 namespace heathmist::app {
@@ -34,6 +35,7 @@ FileRef ref_of(const QString& file) {
 }  // namespace
 
 Workspace::Workspace(QObject* parent) : QObject(parent) {
+  offer_engine_stage();
   set_cache_limit(QSettings().value("store/cache_mb", usual_cache_mb).toULongLong() << 20);
   with_files("cache", [](const Tell&) { sweep_cache(); });
   rows_timer_.setSingleShot(true);

@@ -66,6 +66,7 @@ Json engine_json(const Engine& engine);
 
 /// Where the user's own lie, a file each: `$XDG_CONFIG_HOME/heathmist/engines`.
 std::filesystem::path engines_folder();
+std::vector<Engine> shipped_engines();
 /// The shipped ones and the user's own, which come first where they have the same key. What cannot be read is told to
 /// `refused`, a sentence each that names the file.
 std::vector<Engine> known_engines(std::vector<std::string>* refused = nullptr);
@@ -74,6 +75,9 @@ std::vector<Engine> known_engines(std::vector<std::string>* refused = nullptr);
 /// its rate. Throws InputError, std::invalid_argument for a number of files that the kind has not, Cancelled.
 std::shared_ptr<const Clip> perform(const ProbeScore& score, const std::vector<std::shared_ptr<const Clip>>& probe,
                                     const Engine& engine, const Job& job = {});
+
+/// Has the stage `engine` among those that chains are made of; to be called before any chain is looked at.
+void offer_engine_stage();
 
 /// What a matrix an engine's position makes, for one or two inputs.
 MixMatrix pan_matrix(const Engine& engine, double position, int inputs);

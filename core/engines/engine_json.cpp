@@ -6,7 +6,7 @@
 #include "core/audio/clip.hpp"
 #include "core/audio/folders.hpp"
 #include "core/engines/engine.hpp"
-#include "core/engines/shipped_engines.hpp"
+#include "core/engines/shipped_engine_files.hpp"
 #include "core/printable.hpp"
 
 namespace heathmist {
@@ -141,6 +141,15 @@ Json engine_json(const Engine& engine) {
 
 std::filesystem::path engines_folder() { return config_folder() / "engines"; }
 
+std::vector<Engine> shipped_engines() {
+  std::vector<Engine> all;
+  for (const auto& [key, json] : shipped_engine_files) {
+    all.push_back(engine_from_json(key, json_from(json)));
+    all.back().shipped = true;
+  }
+  return all;
+}
+
 std::vector<Engine> known_engines(std::vector<std::string>* refused) {
   std::vector<Engine> all;
   std::error_code ignored;
@@ -155,12 +164,9 @@ std::vector<Engine> known_engines(std::vector<std::string>* refused) {
         refused->push_back(
             fmt::format("{}: {}; put it right or take the file away", printable(file.string()), error.what()));
     }
-  for (const auto& [key, json] : shipped_engines) {
-    if (std::any_of(all.begin(), all.end(), [&, k = std::string(key)](const Engine& e) { return e.key == k; }))
-      continue;
-    all.push_back(engine_from_json(key, json_from(json)));
-    all.back().shipped = true;
-  }
+  for (Engine& shipped : shipped_engines())
+    if (std::none_of(all.begin(), all.end(), [&](const Engine& e) { return e.key == shipped.key; }))
+      all.push_back(std::move(shipped));
   return all;
 }
 

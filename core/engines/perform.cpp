@@ -7,8 +7,7 @@
 
 #include "core/audio/scratch.hpp"
 #include "core/dsp/full_band.hpp"
-#include "core/dsp/noise.hpp"
-#include "core/engines/engine.hpp"
+#include "core/engines/engine_bus.hpp"
 #include "core/stages/chain.hpp"
 
 namespace heathmist {
@@ -60,28 +59,6 @@ double law(Taper taper, double share) {
   if (taper == Taper::linear) return share;
   return taper == Taper::sine ? std::sin(0.5 * std::numbers::pi * share) : std::sqrt(share);
 }
-
-// --- the bus
-
-class Bus {
- public:
-  explicit Bus(const Engine& engine)
-      : engine_(engine),
-        chance_(7),
-        step_(std::ldexp(1.0, 1 - engine.bus_bits)),
-        top_(engine.clips_at_dbfs ? gain_of(*engine.clips_at_dbfs) : 1e300) {}
-  double carry(double v) {
-    if (engine_.bus == Engine::Bus::single) v = double(float(v));
-    if (engine_.bus == Engine::Bus::fixed)
-      v = step_ * std::nearbyint(v / step_ + (engine_.dither ? chance_.triangular() : 0));
-    return std::clamp(v, -top_, top_);
-  }
-
- private:
-  const Engine& engine_;
-  dsp::Noise chance_;
-  double step_, top_;
-};
 
 // --- the whole
 
@@ -148,7 +125,7 @@ Planar crossfaded(const Planar& a, const Planar& b, const Engine& engine, const 
 /// The gain that is put in, the bus, and the gain that takes it back.
 void trim(Planar& sound, const Engine& engine, const std::vector<TrimSection>& sections, double rate) {
   for (int c = 0; c < sound.channels(); ++c) {
-    Bus bus(engine);
+    EngineBus bus(engine);
     for (int64_t n = 0; n < sound.frames(); ++n) {
       const double t = double(n) / rate;
       const auto it = std::find_if(sections.begin(), sections.end(),

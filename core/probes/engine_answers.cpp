@@ -61,7 +61,7 @@ Json points_json(const std::vector<PanPoint>& points, int inputs, bool course) {
 }
 
 Json pan_json(const PanReading& r) {
-  return {{"kind", name_of(r.kind)},
+  return {{"kind", r.kind ? Json(name_of(*r.kind)) : Json(nullptr)},
           {"centre_db", number_or_null(r.centre_db)},
           {"taper", r.taper_fit_db ? Json(name_of(r.taper)) : Json(nullptr)},
           {"taper_fit_db", number_or_null(r.taper_fit_db)},
@@ -227,7 +227,12 @@ void tell_pan(const PanReading& r, std::vector<Finding>& all) {
   };
   const std::string centre =
       r.centre_db ? fmt::format(", {:.1f} dB in the middle", std::abs(*r.centre_db) < 0.05 ? 0.0 : *r.centre_db) : "";
-  switch (r.kind) {
+  if (!r.kind) {
+    all.push_back(
+        finding("pan_one_position", Severity::note, "One position alone tells no law; render the others as well."));
+    return;
+  }
+  switch (*r.kind) {
     case PanKind::none:
       all.push_back(finding("pan_none", Severity::fault, "The position changes nothing."));
       break;
@@ -439,11 +444,12 @@ std::string gain_label(const GainReading& r) {
 
 std::string engine_label(const ProbeReading& r) {
   if (r.gain) return gain_label(*r.gain);
+  if (r.pan && !r.pan->kind) return "one position";
   if (r.pan) {
     const char* kinds[] = {"balance", r.pan->inputs == 1 ? "placed" : "two-sided", "summed to mono", "does nothing"};
-    return r.pan->centre_db ? fmt::format("{}, {:.1f} dB", kinds[int(r.pan->kind)],
+    return r.pan->centre_db ? fmt::format("{}, {:.1f} dB", kinds[int(*r.pan->kind)],
                                           std::abs(*r.pan->centre_db) < 0.05 ? 0.0 : *r.pan->centre_db)
-                            : kinds[int(r.pan->kind)];
+                            : kinds[int(*r.pan->kind)];
   }
   if (r.crossfade) {
     const char* names[] = {"straight", "raised cosine", "equal power", "square roots", "logarithmic", "own law"};

@@ -165,6 +165,7 @@ std::optional<ProbeFit> fit_of(const std::vector<Peak>& marks, const std::string
       const auto rate_place = std::lround(place);
       if (rate_place < 0 || rate_place >= long(probe_rates().size()) || std::abs(place - double(rate_place)) > 0.1)
         continue;
+      if (!has_rate(kind, probe_rates()[size_t(rate_place)])) continue;
       const ProbeScore score = probe_score(kind, probe_rates()[size_t(rate_place)]);
       ProbeFit fit{score.rate_hz, 0, 1,
                    10 * std::log10(std::norm(marks[a].height)) - score.mark_dbfs + sync_chirp::dbfs,

@@ -164,7 +164,7 @@ PanReading judge_pan(std::vector<PanPoint> positions, int inputs) {
             [](const PanPoint& a, const PanPoint& b) { return a.position < b.position; });
   r.positions = std::move(positions);
   if (r.positions.empty()) return r;
-  r.kind = kind_of(r.positions, inputs);
+  if (r.positions.size() > 1) r.kind = kind_of(r.positions, inputs);
   const PanPoint *left = nearest(r.positions, -100), *centre = nearest(r.positions, 0),
                  *right = nearest(r.positions, 100);
   const auto power = [&](const PanPoint& p, size_t output) {
@@ -182,7 +182,7 @@ PanReading judge_pan(std::vector<PanPoint> positions, int inputs) {
                  edge = (m[0][0] - m[0][1] - m[1][0] + m[1][1]) * (r.swapped ? -1 : 1);
     if (inputs == 2 && std::abs(middle) > gone) r.width = edge / middle;
   }
-  if (r.kind == PanKind::none || !left || !right) return r;
+  if (!r.kind || r.kind == PanKind::none || !left || !right) return r;
   const size_t second = inputs == 2 ? 1 : 0;
   const std::vector<std::vector<SidePoint>> sides{side(r.positions, 0, 0, r.reversed),
                                                   side(r.positions, 1, second, r.reversed)};

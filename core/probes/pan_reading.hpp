@@ -27,7 +27,7 @@ enum class Taper { linear, sine, square_root, other };
 const char* name_of(Taper taper);
 
 struct PanReading {
-  PanKind kind = PanKind::none;
+  std::optional<PanKind> kind;  ///< none: one position alone tells no kind
   int inputs = 2;
   std::optional<double> centre_db;  ///< gain of one side at 0 against that side alone at its end
   Taper taper = Taper::other;

@@ -144,6 +144,16 @@ const std::vector<int>& probe_rates() {
   return all;
 }
 
+namespace {
+constexpr int least_for_engines_hz = 22050;  // their highest tone lies at 6.3 kHz
+}
+
+bool has_rate(const std::string& kind, int rate_hz) {
+  const auto& rates = probe_rates();
+  const bool is_rate = std::find(rates.begin(), rates.end(), rate_hz) != rates.end();
+  return is_rate && (!probe_kind(kind)->for_engines || rate_hz >= least_for_engines_hz);
+}
+
 int64_t ProbeScore::frames(int file) const {
   const double until = !crossfade  ? length_s
                        : file == 0 ? crossfade->fade_until_s + 0.75
@@ -164,6 +174,9 @@ void check_words(const std::string& kind, int rate_hz, const ProbeOptions& optio
   if (std::find(rates.begin(), rates.end(), rate_hz) == rates.end())
     throw std::invalid_argument(
         fmt::format("a probe cannot be written at {} Hz; take one of {}", rate_hz, fmt::join(rates, ", ")));
+  if (!has_rate(kind, rate_hz))
+    throw std::invalid_argument(
+        fmt::format("the probe '{}' needs {} Hz or more, not {}", kind, least_for_engines_hz, rate_hz));
   if (options.mono && !known->for_engines)
     throw std::invalid_argument(
         fmt::format("the probe '{}' has two channels alike; only those for engines come in one", kind));

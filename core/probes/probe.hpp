@@ -31,6 +31,9 @@ const ProbeKind* probe_kind(const std::string& key);
 /// The rates a probe can be written at.
 const std::vector<int>& probe_rates();
 
+/// Whether a kind that there is can be written at a rate.
+bool has_rate(const std::string& kind, int rate_hz);
+
 /// A stretch of steady tones of equal level inside a body.
 struct ProbeStep {
   double at_s = 0, seconds = 0;

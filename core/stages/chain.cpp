@@ -14,11 +14,18 @@ namespace heathmist {
 
 namespace {
 
+std::vector<std::vector<StageFamily> (*)()>& offered() {
+  static std::vector<std::vector<StageFamily> (*)()> all;
+  return all;
+}
+
 const std::vector<StageFamily>& families() {
   static const std::vector<StageFamily> all = [] {
     std::vector<StageFamily> list;
     for (auto part : {codec_stages, converter_stages, word_length_stages, level_stages, filter_stages, dynamics_stages,
                       convolution_stages, fault_stages, external_stages, lv2_stages})
+      for (StageFamily& f : part()) list.push_back(std::move(f));
+    for (const auto part : offered())
       for (StageFamily& f : part()) list.push_back(std::move(f));
     return list;
   }();
@@ -96,6 +103,13 @@ Stage stage_from(const Json& json, size_t place, const std::filesystem::path& fo
 }
 
 }  // namespace
+
+void offer_stages(std::vector<StageFamily> (*stages)()) { offered().push_back(stages); }
+
+AudioStreamPtr run_stage(const Stage& stage, AudioStreamPtr in, StageContext& context) {
+  const StageFamily* f = family(stage.type);
+  return f->make(std::move(in), Values(f->type, stage), context);
+}
 
 const char* name_of(Parameter::Kind kind) {
   constexpr const char* names[] = {"number", "whole", "choice", "flag", "file", "text"};

@@ -56,6 +56,11 @@ std::vector<StageFamily> convolution_stages();
 std::vector<StageFamily> external_stages();
 std::vector<StageFamily> lv2_stages();
 
+/// What rooms above this one make of stages joins the list; before it is first asked for.
+void offer_stages(std::vector<StageFamily> (*stages)());
+/// One stage within another.
+AudioStreamPtr run_stage(const Stage& stage, AudioStreamPtr in, StageContext& context);
+
 namespace parameter {
 Parameter number(const char* key, const char* what, const char* unit, double low, double high, double initial);
 Parameter whole(const char* key, const char* what, const char* unit, int low, int high, int initial);

@@ -101,6 +101,21 @@ class TestEnginesPage : public WindowTest {
     QTRY_VERIFY2_WITH_TIMEOUT(view()->answer().contains("straight over 12.0"), qPrintable(view()->answer()), 15000);
   }
 
+  void a_clips_gain_stands_beside_the_fader() {
+    open_page();
+    controller()->add_own("The mix room");
+    write_render(folder_ / "fader.wav", 0.01);
+    write_render(folder_ / "clip.wav", 0);
+    controller()->bring_in(QString::fromStdString((folder_ / "fader.wav").string()));
+    controller()->bring_in(QString::fromStdString((folder_ / "clip.wav").string()), "clip gain");
+    QVERIFY(read_all());
+    QCOMPARE(window_->workspace().bench().engines.front().renders.size(), size_t(2));
+    QVERIFY2(view()->answer().contains("straight over 10.0"), qPrintable(view()->answer()));
+    QVERIFY2(view()->detail().contains("Clip gain of the same engine: as drawn"), qPrintable(view()->detail()));
+    QVERIFY(view()->plots()->upper()->csv().contains("\"clip gain\""));
+    QVERIFY(view()->csv().contains("gain clip gain smoothing"));
+  }
+
   void what_is_no_render_says_so_and_loses_nothing() {
     open_page();
     controller()->add_own("The mix room");

@@ -61,6 +61,7 @@ class TestEngines : public StageTest {
 
  private slots:
   void initTestCase() {
+    offer_engine_stage();
     qputenv("XDG_CACHE_HOME", QByteArray((folder_ / "cache").c_str())),
         qputenv("XDG_CONFIG_HOME", QByteArray((folder_ / "config").c_str()));
   }
@@ -138,7 +139,7 @@ class TestEngines : public StageTest {
           777, 1);
       const auto read = read_probe(*sound(render, rate), "pan");
       const PanReading& pan = *read.pan;
-      QVERIFY2(pan.kind == kind, qPrintable(label + " read as " + name_of(pan.kind)));
+      QVERIFY2(pan.kind == kind, qPrintable(label + " read as " + name_of(pan.kind.value_or(PanKind::none))));
       QCOMPARE(pan.positions.size(), size_t(9));
       for (const auto* points : {&pan.positions, &pan.course})
         for (const PanPoint& p : *points)
@@ -164,7 +165,7 @@ class TestEngines : public StageTest {
           mixed(sound_of(pan, ProbeWord::pcm24), rate, [&](double s) { return matrix(position_at(pan.moves, s)); }),
           5001, 1);
       const auto read = read_probe(*returned(panned, rate, route), "pan");
-      QCOMPARE(read.pan->kind, PanKind::balance);
+      QVERIFY(read.pan->kind == PanKind::balance);
       QVERIFY2(read.pan->taper == Taper::sine,
                qPrintable(label + QString(" fits by %1 dB").arg(*read.pan->taper_fit_db)));
       NEAR("centre", *read.pan->centre_db, -3.0103, 0.05);
@@ -211,9 +212,44 @@ class TestEngines : public StageTest {
     });
     const auto read = read_probe(*sound(render, 48000), "pan");
     QCOMPARE(read.pan->inputs, 1);
-    QCOMPARE(read.pan->kind, PanKind::pan);
+    QVERIFY(read.pan->kind == PanKind::pan);
     QCOMPARE(read.pan->taper, Taper::sine);
     QVERIFY(std::abs(*read.pan->centre_db + 3.0103) < 0.05);
+  }
+
+  /// A render for each position, with a score that says which.
+  void one_position_is_read_by_itself() {
+    const auto score = probe_score("pan", 48000);
+    ReadOptions options;
+    options.asked_score = Json::parse(R"({"moves": [{"from_s": 0, "until_s": 25, "position": 50}]})");
+    const Planar render = mixed(sound_of(score, ProbeWord::pcm24), 48000, [](double) -> Matrix {
+      return {{{0.5, 0}, {0.25, 1}}};
+    });
+    const auto read = read_probe(*sound(render, 48000), "pan", options);
+    QVERIFY(!read.pan->kind);
+    QCOMPARE(read.pan->positions.size(), size_t(1));
+    QCOMPARE(read.pan->positions[0].position, 50.0);
+    check_matrix("held", read.pan->positions[0].matrix, {{{0.5, 0}, {0.25, 1}}}, 0.01);
+    QVERIFY(!engine_findings(read).empty());
+  }
+
+  void one_channel_of_a_crossfade_is_enough() {
+    const auto score = probe_score("crossfade", 48000, {true});
+    const double from = score.crossfade->fade_from_s;
+    const auto law = [](double x) { return std::clamp(x, 0.0, 1.0); };
+    const Planar faded = crossfaded(
+        score, 48000, [&](double s) { return law(1 - (s - from) / 2); }, [&](double s) { return law((s - from) / 2); });
+    const auto read = read_probe(*sound(faded, 48000), "crossfade");
+    QCOMPARE(read.crossfade->law, FadeLaw::linear);
+    QVERIFY(std::abs(read.crossfade->unlike_db + 3.0103) < 0.05);
+  }
+
+  void a_rate_too_low_for_their_tones_is_refused() {
+    for (const char* kind : {"gain", "pan", "crossfade", "trim", "transit"})
+      QVERIFY_EXCEPTION_THROWN(probe_score(kind, 16000), std::invalid_argument);
+    QVERIFY_EXCEPTION_THROWN(probe_score("sweep", 48000, {true}), std::invalid_argument);
+    const auto low = sound(sound_of(probe_score("tone", 8000), ProbeWord::pcm24), 8000);
+    QVERIFY_EXCEPTION_THROWN(read_probe(*low, "gain"), InputError);  // another probe, not another word
   }
 
   void crossfades_are_named_and_timed() {
@@ -348,7 +384,8 @@ class TestEngines : public StageTest {
                                                                                                  : Smoothing::none;
       QVERIFY2(gain.gain->smoothing == expected, qPrintable(label + " reads " + name_of(gain.gain->smoothing)));
       const auto pan = read("pan");
-      QVERIFY2(pan.pan->kind == engine.pan, qPrintable(label + " reads " + name_of(pan.pan->kind)));
+      QVERIFY2(pan.pan->kind == engine.pan,
+               qPrintable(label + " reads " + name_of(pan.pan->kind.value_or(PanKind::none))));
       if (engine.pan != PanKind::none)
         QVERIFY2(pan.pan->taper == engine.taper, qPrintable(label + " reads " + name_of(pan.pan->taper)));
       const auto crossfade = read("crossfade");
@@ -367,6 +404,26 @@ class TestEngines : public StageTest {
       for (const auto* reading : {&transit, &gain, &pan, &crossfade, &trim})
         QVERIFY(!engine_findings(*reading).empty() && !engine_label(*reading).empty());
     }
+  }
+
+  void a_chain_goes_through_an_engine() {
+    const auto master = sound(Programme(3, 4).render(48000), 48000);
+    const auto through = [&](const Json& stage) { return samples_of(*pass(master, chain_of({stage})).ret); };
+    const Planar x = samples_of(*master);
+    const Planar rowan = through({{"type", "engine"}, {"engine", "rowan"}, {"position", -100}});
+    for (size_t n = 1000; n < 40000; ++n)
+      QVERIFY(std::abs(rowan.channel(0)[n + 64] - x.channel(0)[n]) < 1e-12 &&
+              std::abs(rowan.channel(1)[n + 64]) < 1e-12);
+    const Planar hazel = through({{"type", "engine"}, {"engine", "hazel"}, {"fader_db", -6}});
+    const double half = 0.5 * std::pow(10, -6 / 20.0);  // straight lines, in the middle; then 16 bits with dither
+    for (size_t n = 1000; n < 40000; ++n)
+      QVERIFY(std::abs(hazel.channel(0)[n] - half * 0.5 * (x.channel(0)[n] + x.channel(1)[n])) < 2.1 / 32768);
+    QVERIFY(peak_of(through({{"type", "engine"}, {"engine", "birch"}, {"fader_db", 12}})) <= 1.0);
+    QCOMPARE(pass(sound(x, 48000), chain_of({{{"type", "engine"}, {"engine", "alder"}}})).ret->format().sample_rate_hz,
+             48000);
+    QVERIFY_EXCEPTION_THROWN(through({{"type", "engine"}, {"engine", "elm"}}), ChainError);  // no file of the user's
+    QVERIFY_EXCEPTION_THROWN(pass(sound(Planar(3, 4800), 48000), chain_of({{{"type", "engine"}, {"engine", "alder"}}})),
+                             ChainError);
   }
 
   void what_is_no_render_is_refused_by_name() {
@@ -527,10 +584,9 @@ class TestEngines : public StageTest {
     const Planar a = with_gain(sound_of(score, ProbeWord::pcm24, 0), rate, of_a);
     const Planar b = with_gain(sound_of(score, ProbeWord::pcm24, 1), rate,
                                [&](double s) { return of_b(s + score.crossfade->b_at_s); });
-    Planar out(2, score.frames());
     const auto at = int64_t(std::llround(score.crossfade->b_at_s * rate));
-    out.resize(2, std::max(a.frames(), at + b.frames()));
-    for (int c = 0; c < 2; ++c) {
+    Planar out(a.channels(), std::max(a.frames(), at + b.frames()));
+    for (int c = 0; c < out.channels(); ++c) {
       for (int64_t n = 0; n < a.frames(); ++n) out.channel(c)[size_t(n)] += a.channel(c)[size_t(n)];
       for (int64_t n = 0; n < b.frames(); ++n) out.channel(c)[size_t(at + n)] += b.channel(c)[size_t(n)];
     }

@@ -47,9 +47,10 @@ const RenderState* EngineReadings::of(const std::string& render_id) const {
   return it == states_.end() ? nullptr : &it->second;
 }
 
-const RenderState* EngineReadings::of(const TestedEngine& engine, const std::string& kind) const {
+const RenderState* EngineReadings::of(const TestedEngine& engine, const std::string& kind,
+                                      const std::string& control) const {
   const auto it = std::find_if(engine.renders.rbegin(), engine.renders.rend(),
-                               [&](const EngineRender& r) { return r.kind == kind; });
+                               [&](const EngineRender& r) { return r.kind == kind && r.control == control; });
   return it == engine.renders.rend() ? nullptr : of(it->id);
 }
 

@@ -27,8 +27,8 @@ class EngineReadings : public QObject {
   /// What was read of it is not what it holds any more.
   void forget(const std::filesystem::path& file);
   const RenderState* of(const std::string& render_id) const;
-  /// The last of a kind that an engine has; nothing: it was not asked.
-  const RenderState* of(const TestedEngine& engine, const std::string& kind) const;
+  /// The last of a kind that an engine has, by that control; nothing: it was not asked.
+  const RenderState* of(const TestedEngine& engine, const std::string& kind, const std::string& control = {}) const;
   std::map<std::string, std::shared_ptr<const ProbeReading>> readings() const;
   bool is_reading() const { return work_.is_running(); }
 

@@ -32,7 +32,7 @@ EnginesController::EnginesController(PageContext& context, EnginesView* view)
   connect(view, &V::add_wanted, this, &EnginesController::add_menu);
   connect(view, &V::menu_wanted, this, &EnginesController::engine_menu);
   connect(view, &V::asking_wanted, this, [this] { ask(view_->kind()); });
-  connect(view, &V::render_wanted, this, &EnginesController::choose_render);
+  connect(view, &V::render_wanted, this, [this] { choose_render(); });
   connect(view, &V::probe_wanted, this, &EnginesController::choose_probe_file);
   connect(view, &V::score_wanted, this, &EnginesController::choose_score_file);
   connect(&writing_, &Writing::ended, this, [this](Outcome outcome, const QString& sentence) {
@@ -82,15 +82,15 @@ void EnginesController::ask_everything() {
   });
 }
 
-/// A render takes the place of the one of its kind that was there; undo brings that back.
-void EnginesController::bring_in(const QString& file) {
+/// A render takes the place of the one of its kind and control that was there; undo brings that back.
+void EnginesController::bring_in(const QString& file, const std::string& control) {
   const std::string kind = view_->kind();
   if (file.isEmpty() || !probe_kind(kind)) return;
   context_.workspace.model().edit(tr("Bring in a render"), [&](Bench& bench) {
     TestedEngine* e = edited(bench);
     if (!e) return;
-    std::erase_if(e->renders, [&](const EngineRender& r) { return r.kind == kind; });
-    e->renders.push_back({fresh_id(), kind, {std::filesystem::absolute(file.toStdString()), {}}});
+    std::erase_if(e->renders, [&](const EngineRender& r) { return r.kind == kind && r.control == control; });
+    e->renders.push_back({fresh_id(), kind, {std::filesystem::absolute(file.toStdString()), {}}, control});
   });
 }
 
@@ -138,9 +138,11 @@ void EnginesController::write_score(const Destination& to) {
   file.commit();
 }
 
-void EnginesController::choose_render() {
-  if (const TestedEngine* e = view_->engine(); e && e->stand_in.empty())
-    bring_in(choose_audio_file(context_.window, tr("What %1 made of the probe").arg(QString::fromStdString(e->name))));
+void EnginesController::choose_render(const std::string& control) {
+  const TestedEngine* e = view_->engine();
+  if (!e || !e->stand_in.empty()) return;
+  const QString title = tr("What %1 made of the probe").arg(QString::fromStdString(e->name));
+  bring_in(choose_audio_file(context_.window, title), control);
 }
 
 void EnginesController::choose_probe_file() {
@@ -186,10 +188,10 @@ void EnginesController::engine_menu(const std::string& engine_id, const QPoint& 
   const TestedEngine* e = view_->engine();
   if (!e) return;
   QMenu menu(context_.window);
-  if (e->stand_in.empty())
-    menu.addAction(tr("Bring in the render\u2026"), this, &EnginesController::choose_render);
-  else
-    menu.addAction(tr("Ask for everything"), this, &EnginesController::ask_everything);
+  if (e->stand_in.empty()) menu.addAction(tr("Bring in the render\u2026"), this, [this] { choose_render(); });
+  if (e->stand_in.empty() && view_->kind() == "gain")
+    menu.addAction(tr("Bring in the same by clip gain\u2026"), this, [this] { choose_render("clip gain"); });
+  if (!e->stand_in.empty()) menu.addAction(tr("Ask for everything"), this, &EnginesController::ask_everything);
   menu.addAction(tr("Rename\u2026"), this, [this, engine_id, name = QString::fromStdString(e->name)] {
     bool given = false;
     const QString fresh = QInputDialog::getText(context_.window, tr("Rename an engine"), tr("What you call it:"),

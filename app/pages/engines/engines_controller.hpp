@@ -15,13 +15,14 @@ class EnginesController : public QObject {
   void add_own(const QString& name);
   void ask(const std::string& kind);  ///< the stand-in that is chosen
   void ask_everything();              ///< every kind that it was not asked yet
-  void bring_in(const QString& file);
+  /// `control`: what was moved, where an engine has more than one for it.
+  void bring_in(const QString& file, const std::string& control = {});
   void remove(const std::string& engine_id);
   void rename(const std::string& engine_id, const QString& name);
   void write_probe(const Destination& to);
   void write_score(const Destination& to);
   void save_csv();
-  void choose_render();
+  void choose_render(const std::string& control = {});
   void choose_probe_file();
   void choose_score_file();
   void add_menu(const QPoint& at);

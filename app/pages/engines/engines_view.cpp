@@ -167,12 +167,18 @@ void EnginesView::choose(const std::string& engine_id, const std::string& kind) 
 
 std::vector<NamedReading> EnginesView::others() const {
   std::vector<NamedReading> all;
+  if (const RenderState* state = clip_gain(); state && state->reading) all.push_back({tr("clip gain"), state->reading});
   for (const TestedEngine& e : bench_.engines) {
     if (!with_others_->isChecked() || e.id == engine_id_) continue;
     if (const RenderState* state = readings_.of(e, kind_); state && state->reading)
       all.push_back({QString::fromStdString(e.name), state->reading});
   }
   return all;
+}
+
+/// The same line by another control of the chosen engine.
+const RenderState* EnginesView::clip_gain() const {
+  return engine() && kind_ == "gain" ? readings_.of(*engine(), kind_, "clip gain") : nullptr;
 }
 
 QString EnginesView::answer_of(const RenderState* state) const {
@@ -221,7 +227,13 @@ void EnginesView::draw_reading(const RenderState* state) {
          "You write a probe, do in the engine what its score says, bring in the render, and read what became of it."));
   auto findings = reading ? engine_findings(*reading) : std::vector<Finding>();
   for (Finding& f : findings) f.text = with_minus(f.text).toStdString();
-  detail_->setText(findings.size() > 1 ? QString::fromStdString(findings[1].text) : QString());
+  QString detail = findings.size() > 1 ? QString::fromStdString(findings[1].text) : QString();
+  if (const RenderState* by_clip = clip_gain())
+    detail += (detail.isEmpty() ? "" : " ") + tr("Clip gain of the same engine: %1.")
+                                                  .arg(by_clip->reading ? with_minus(engine_label(*by_clip->reading))
+                                                       : by_clip->failure.isEmpty() ? tr("reading\u2026")
+                                                                                    : by_clip->failure);
+  detail_->setText(detail);
   detail_->setVisible(!detail_->text().isEmpty());
   findings_->show_findings(findings);
   show_in(*table_, reading);

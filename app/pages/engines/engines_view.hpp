@@ -31,6 +31,7 @@ class EnginesView : public QWidget {
   ResultTable* table() const { return table_; }
   EnginePlots* plots() const { return plots_; }
   QString answer() const { return answer_->text(); }
+  QString detail() const { return detail_->text(); }
   QStringList steps() const;
 
  signals:
@@ -49,6 +50,7 @@ class EnginesView : public QWidget {
   void draw_score();
   void look_at_chosen();
   std::vector<NamedReading> others() const;
+  const RenderState* clip_gain() const;
   QString answer_of(const RenderState* state) const;
 
   static constexpr const char* all_engines = "all";  // in place of a kind: side by side

@@ -219,7 +219,7 @@ void ResponsesView::show_bench(const Bench& bench) {
   for (const Master& m : bench.masters)
     programme_->addItem(QString::fromStdString(m.name), QString::fromStdString(m.audio.file.string()));
   programme_->setCurrentIndex(std::max(0, programme_->findData(before)));
-  run();
+  if (!work_.is_running()) run();  // it is told of every row that the ledger learns
 }
 
 std::filesystem::path ResponsesView::programme_file() const {
