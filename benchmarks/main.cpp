@@ -221,7 +221,8 @@ int main(int argc, char** argv) {
       "reach: 10)\n",
       ratios.median("board_heathmist") / ratios.median("board_bare_conversions"));
   fmt::print("reading a gain probe's render of {:.0f} s: {:.2f} s for 40 s of it (to reach: 0.5)\n",
-             render->format().duration_s(), ratios.median("engine_reading") * 40 / render->format().duration_s());
+             render->format().duration_s(),
+             ratios.median("engine_reading") / 1000 * 40 / render->format().duration_s());
   fmt::print("peak memory, null and explanation of a {}-minute 96 kHz stereo pair: {} MiB (to reach: 400)\n",
              long_minutes, memory);
 }

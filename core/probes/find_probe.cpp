@@ -27,13 +27,38 @@ struct Peak {
   std::complex<double> height{};  ///< 1: the mark as it was written
 };
 
+/// The mark at evenly spaced times, by rotation: its phase is a parabola, its swell a squared sine.
+class MarkSamples {
+ public:
+  MarkSamples(double first_s, double step_s) {
+    using namespace sync_chirp;
+    constexpr double turn = 2 * std::numbers::pi, slope = (high_hz - low_hz) / seconds;
+    wave_ = std::polar(level, turn * std::remainder(low_hz * first_s + 0.5 * slope * first_s * first_s, 1.0));
+    turn_ = std::polar(1.0,
+                       turn * std::remainder((low_hz + slope * first_s) * step_s + 0.5 * slope * step_s * step_s, 1.0));
+    bend_ = std::polar(1.0, turn * slope * step_s * step_s);
+    swell_ = std::polar(1.0, std::numbers::pi * first_s / seconds);
+    swell_turn_ = std::polar(1.0, std::numbers::pi * step_s / seconds);
+  }
+  std::complex<double> next() {
+    const double swell = swell_.imag();
+    const auto now = swell * swell * wave_;
+    wave_ *= turn_, turn_ *= bend_, swell_ *= swell_turn_;
+    return now;
+  }
+
+ private:
+  std::complex<double> wave_, turn_, bend_, swell_, swell_turn_;
+};
+
 /// How a stretch of audio matches the mark if that starts `at_s` after its first sample.
 std::complex<double> match(std::span<const double> x, double rate, double at_s) {
   std::complex<double> sum = 0;
   double energy = 0;
   const auto from = size_t(std::max(0.0, std::ceil(at_s * rate)));
+  MarkSamples mark(double(from) / rate - at_s, 1 / rate);
   for (size_t n = from; n < x.size() && double(n) < (at_s + sync_chirp::seconds) * rate; ++n) {
-    const auto m = sync_chirp::analytic(double(n) / rate - at_s);
+    const auto m = mark.next();
     sum += x[n] * std::conj(m);
     energy += std::norm(m) / 2;
   }
@@ -143,9 +168,10 @@ double share(const Clip& ret, int channel, const Peak& peak) {
   Planar block;
   ret.reader()->read(std::llround(peak.at_s * rate), int64_t(sync_chirp::seconds * rate), block);
   double all = 0, own = 0;
+  MarkSamples mark(0, 1 / rate);
   for (size_t n = 0; n < size_t(block.frames()); ++n) {
     all += block.channel(channel)[n] * block.channel(channel)[n];
-    own += std::norm(peak.height * sync_chirp::analytic(double(n) / rate)) / 2;
+    own += std::norm(peak.height * mark.next()) / 2;
   }
   return all > 0 ? own / all : 0;
 }
