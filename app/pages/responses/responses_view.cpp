@@ -154,15 +154,16 @@ void ResponsesView::make_table(QWidget* parent) {
                   true, 60};
   };
   const auto enough = [of](size_t place) {
-    return Column{QObject::tr("Enough, %1").arg(number(enough_db()[place], 0)),
-                  QObject::tr("What lies behind it adds no more than this, against the whole, dB"),
-                  of([place](const ResponseRow& row, const ImpulseResponse& r) {
-                    if (place >= row.enough.size()) return Cell{QString::fromUtf8("\u2026")};
-                    if (!row.enough[place]) return Cell{QObject::tr("all of it"), 1e9};
-                    const double s = double(*row.enough[place]) / r.sample_rate_hz;
-                    return Cell{seconds(s), s};
-                  }),
-                  true, 92};
+    return Column{
+        QObject::tr("To %1").arg(number(enough_db()[place], 0)),
+        QObject::tr("How much of it is enough: what lies behind adds no more than this, against the whole, dB"),
+        of([place](const ResponseRow& row, const ImpulseResponse& r) {
+          if (place >= row.enough.size()) return Cell{QString::fromUtf8("\u2026")};
+          if (!row.enough[place]) return Cell{QObject::tr("all of it"), 1e9};
+          const double s = double(*row.enough[place]) / r.sample_rate_hz;
+          return Cell{seconds(s), s};
+        }),
+        true, 66};
   };
   table_->set_columns(
       {{tr("Response"),
