@@ -43,20 +43,11 @@ Engine engine_of(const Session& session, const std::string& key) {
                                           printable(key), near.empty() ? "" : fmt::format(", but a '{}'", near)));
 }
 
-/// The probe's own rate tells which score was written with it.
+/// The probe's own rate and channels tell which score was written with it.
 ProbeScore score_of(Session& session, const PerformCall& call, const ClipFormat& format) {
-  ProbeScore score =
+  const ProbeScore score =
       probe_score(call.kind, format.sample_rate_hz, {format.channels == 1 && probe_kind(call.kind)->for_engines});
-  if (call.score.empty()) return score;
-  const Source file = session.source(call.score);
-  session.also_reads(file.file);
-  try {
-    Json asked = json_from_file(file.file);
-    if (asked.contains("score")) asked = Json(asked["score"]);
-    return with_score(score, asked);
-  } catch (const JsonError& error) {
-    throw InputError(call.score, error.what());
-  }
+  return call.score.empty() ? score : with_score(score, score_from(session, call.score, call.kind));
 }
 
 void perform(const PerformCall& call) {
@@ -69,10 +60,9 @@ void perform(const PerformCall& call) {
   const Job job = session.watched("perform");
   for (const Source& source : session.sources(call.files)) {
     probe.push_back(Clip::open(source.file, job.part(0, 0.1)));
-    const auto& rates = probe_rates();
-    if (std::find(rates.begin(), rates.end(), probe.back()->format().sample_rate_hz) == rates.end())
-      throw InputError(source.name, fmt::format("no probe is written at {} Hz; give the probe as it was written",
-                                                probe.back()->format().sample_rate_hz));
+    if (!has_rate(call.kind, probe.back()->format().sample_rate_hz))
+      throw InputError(source.name, fmt::format("the probe '{}' is not written at {} Hz; give it as it was written",
+                                                call.kind, probe.back()->format().sample_rate_hz));
   }
   session.check_output(call.out);
   const ProbeScore score = score_of(session, call, probe.front()->format());

@@ -112,17 +112,7 @@ void print_reading(const Session& session, const std::string& name, const ProbeR
 /// A score from a file is read, and refused, once.
 ReadOptions options_of(Session& session, const ReadCall& call) {
   ReadOptions options{call.channel - 1, {}};
-  if (call.score.empty()) return options;
-  const Source file = session.source(call.score);
-  session.also_reads(file.file);
-  try {
-    options.asked_score = json_from_file(file.file);
-    if (options.asked_score->contains("score"))
-      options.asked_score = Json((*options.asked_score)["score"]);  // of `probe --json`
-    with_score(probe_score(call.kind, 48000), *options.asked_score);
-  } catch (const JsonError& error) {
-    throw InputError(call.score, error.what());
-  }
+  if (!call.score.empty()) options.asked_score = score_from(session, call.score, call.kind);
   return options;
 }
 
@@ -157,6 +147,19 @@ void read(const ReadCall& call) {
 }
 
 }  // namespace
+
+Json score_from(Session& session, const std::string& name, const std::string& kind) {
+  const Source file = session.source(name);
+  session.also_reads(file.file);
+  try {
+    Json asked = json_from_file(file.file);
+    if (asked.is_object() && asked.contains("score")) asked = Json(asked["score"]);
+    with_score(probe_score(kind, 48000), asked);
+    return asked;
+  } catch (const JsonError& error) {
+    throw InputError(name, error.what());
+  }
+}
 
 void add_probe(CLI::App& app) {
   auto call = std::make_shared<ProbeCall>();

@@ -39,6 +39,9 @@ std::pair<int64_t, int64_t> frames_of(const Range& range, const Source& source, 
 /// Chains from a file: a list, {"chains": [...]}, or one alone.
 std::vector<Chain> chains_from(Session& session, const std::string& file);
 
+/// A probe's score from a file, or from what `probe --json` printed. Throws InputError where it is none of that kind.
+Json score_from(Session& session, const std::string& file, const std::string& kind);
+
 /// A number with so many decimals, or "none".
 std::string shown(std::optional<double> value, int decimals = 1, const char* unit = "");
 

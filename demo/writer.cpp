@@ -120,7 +120,7 @@ Planar exchanged(const Planar& sound) {
 }
 
 constexpr const char* bench_file = "curlew-hours.heathmist";
-constexpr int demo_version = 8;  // raised when any of its files changes
+constexpr int demo_version = 9;  // raised when any of its files changes
 
 /// The demo of an earlier run is there, and so is every file of it, as it was written.
 bool is_whole(const path& file) {
@@ -134,6 +134,8 @@ bool is_whole(const path& file) {
     for (const TestedEngine& e : bench.engines)
       for (const EngineRender& r : e.renders)
         if (!r.render.file.empty() && state_of(r.render) != FileState::present) return false;
+    for (const FileRef& r : bench.responses)
+      if (state_of(r) != FileState::present) return false;
     return !bench.masters.empty() && bench.settings.value("demo", 0) == demo_version;
   } catch (const InputError&) {
     return false;
@@ -198,7 +200,7 @@ class Writer {
   /// An impulse response, and its place on the page of them.
   void response(const std::string& file, int rate, const Planar& sound) {
     keep(file, [&](const path& f) { write_sound(f, sound, rate, WordFormat::pcm24); });
-    bench_.settings["responses"]["files"].push_back(file);
+    bench_.responses.push_back({folder_ / file, fingerprint(folder_ / file)});
   }
 
   path finish() {

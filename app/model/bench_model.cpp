@@ -58,6 +58,7 @@ void BenchModel::put_prints(Bench& bench) const {
   for (TestedEngine& e : bench.engines)
     for (EngineRender& r : e.renders)
       if (!r.render.file.empty()) put(r.render);
+  for (FileRef& r : bench.responses) put(r);
   if (bench.floor) put(bench.floor->recording);
   if (bench.floor && bench.floor->master) put(*bench.floor->master);
 }

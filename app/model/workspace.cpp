@@ -193,9 +193,7 @@ void Workspace::refresh() {
   set_files_in_use(all);
   watch_.watch(all);
   drop_what_is_out_of_date();
-  for (const TestedEngine& e : model_.bench().engines)
-    for (const EngineRender& r : e.renders)
-      if (auto& seen = seen_[r.id]; !r.render.file.empty() && !(seen == r.render)) look_up(r.id, seen = r.render);
+  look_up_what_is_new_beside();
   for (const Master& m : model_.bench().masters) {
     if (auto& seen = seen_[m.id]; !(seen == m.audio)) look_up(m.id, seen = m.audio);
     for (const Trial& t : m.trials) {

@@ -100,6 +100,7 @@ class Workspace : public QObject {
   int version_of(const Master& master, const Trial& trial) const;
   void with_files(const std::string& key, std::function<void(const Tell& tell)> work);
   void look_up(const std::string& id, const FileRef& ref);
+  void look_up_what_is_new_beside();  ///< the trials
   void look_for_changes(const std::vector<std::filesystem::path>& files);
   void take_fingerprint(const std::filesystem::path& file, const std::string& print);
   std::set<std::string> tell_rows_of(const std::filesystem::path& file, bool there, const QString& now);

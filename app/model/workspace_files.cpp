@@ -9,11 +9,14 @@ namespace heathmist::app {
 
 namespace {
 
-std::vector<std::filesystem::path> renders_of(const Bench& bench) {
-  std::vector<std::filesystem::path> files;
+/// The files beside the trials, each under a name of its own: renders of engines, impulse responses.
+std::vector<std::pair<std::string, FileRef>> files_beside(const Bench& bench) {
+  std::vector<std::pair<std::string, FileRef>> all;
   for (const TestedEngine& e : bench.engines)
-    for (const EngineRender& r : e.renders) files.push_back(r.render.file);
-  return files;
+    for (const EngineRender& r : e.renders)
+      if (!r.render.file.empty()) all.emplace_back(r.id, r.render);
+  for (const FileRef& r : bench.responses) all.emplace_back("response " + r.file.string(), r);
+  return all;
 }
 
 }  // namespace
@@ -44,9 +47,12 @@ void Workspace::look_at_files() {
     for (const Trial& t : m.trials)
       if (!t.chain) look_up(t.id, seen_[t.id] = t.ret);
   }
-  for (const TestedEngine& e : model_.bench().engines)
-    for (const EngineRender& r : e.renders)
-      if (!r.render.file.empty()) look_up(r.id, seen_[r.id] = r.render);
+  for (const auto& [name, ref] : files_beside(model_.bench())) look_up(name, seen_[name] = ref);
+}
+
+void Workspace::look_up_what_is_new_beside() {
+  for (const auto& [name, ref] : files_beside(model_.bench()))
+    if (auto& seen = seen_[name]; !(seen == ref)) look_up(name, seen = ref);
 }
 
 /// Looking at files is done in the order in which it was asked for, one at a time.
@@ -93,9 +99,10 @@ void Workspace::take_fingerprint(const std::filesystem::path& file, const std::s
   const auto rows = tell_rows_of(file, there, now);
   const auto& floor = model_.bench().floor;
   const bool of_floor = floor && (floor->recording.file == file || (floor->master && floor->master->file == file));
-  const auto engines_files = renders_of(model_.bench());
-  const bool of_engine = std::find(engines_files.begin(), engines_files.end(), file) != engines_files.end();
-  if (rows.empty() && !of_floor && !of_engine) return;
+  const auto beside = files_beside(model_.bench());
+  const bool is_beside =
+      std::any_of(beside.begin(), beside.end(), [&](const auto& b) { return b.second.file == file; });
+  if (rows.empty() && !of_floor && !is_beside) return;
   stopped_ = false;
   refresh();
   if (!there) return;  // what was measured of it stays, and is said to be missing

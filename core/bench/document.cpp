@@ -78,6 +78,7 @@ std::vector<std::filesystem::path> files_of(const Bench& bench) {
   for (const TestedEngine& e : bench.engines)
     for (const EngineRender& r : e.renders)
       if (!r.render.file.empty()) files.push_back(r.render.file);
+  for (const FileRef& r : bench.responses) files.push_back(r.file);
   if (bench.floor) files.push_back(bench.floor->recording.file);
   if (bench.floor && bench.floor->master) files.push_back(bench.floor->master->file);
   return files;

@@ -80,12 +80,13 @@ struct TestedEngine {
 };
 
 struct Bench {
-  static constexpr int version = 3;  ///< without engines a bench is written as 2
+  static constexpr int version = 3;  ///< without engines and responses a bench is written as 2
   std::string name;
   std::vector<Master> masters;
   std::optional<Floor> floor;
   std::vector<Chain> chains{};  ///< kept by name, to be used again
   std::vector<TestedEngine> engines{};
+  std::vector<FileRef> responses{};  ///< impulse responses, side by side
   Json settings = Json::object();
   bool operator==(const Bench&) const = default;
 

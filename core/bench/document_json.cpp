@@ -239,6 +239,8 @@ Bench bench_from(const Place& place, const std::filesystem::path& folder) {
     for (const Place& c : place.at("chains").list()) bench.chains.push_back(chain_from(c, folder));
   if (place.has("engines"))
     for (const Place& e : place.at("engines").list()) bench.engines.push_back(engine_from(e, folder));
+  if (place.has("responses"))
+    for (const Place& r : place.at("responses").list()) bench.responses.push_back(ref_from(r, folder));
   if (place.has("floor")) {
     const Place floor = place.at("floor");
     bench.floor = Floor{floor.at("name").text(), ref_from(floor.at("recording"), folder), {}};
@@ -290,8 +292,8 @@ Json bench_json(const Bench& bench, const std::filesystem::path& folder) {
     masters.push_back({{"id", m.id}, {"name", m.name}, {"audio", json_of(m.audio, folder)}, {"trials", trials}});
     if (!m.album.empty()) masters.back()["album"] = m.album;
   }
-  Json json{
-      {"heathmist_bench", bench.engines.empty() ? 2 : Bench::version}, {"name", bench.name}, {"masters", masters}};
+  const bool as_before = bench.engines.empty() && bench.responses.empty();
+  Json json{{"heathmist_bench", as_before ? 2 : Bench::version}, {"name", bench.name}, {"masters", masters}};
   if (bench.floor) {
     json["floor"] = {{"name", bench.floor->name}, {"recording", json_of(bench.floor->recording, folder)}};
     if (bench.floor->master) json["floor"]["master"] = json_of(*bench.floor->master, folder);
@@ -303,6 +305,10 @@ Json bench_json(const Bench& bench, const std::filesystem::path& folder) {
   if (!bench.engines.empty()) {
     json["engines"] = Json::array();
     for (const TestedEngine& e : bench.engines) json["engines"].push_back(json_of(e, folder));
+  }
+  if (!bench.responses.empty()) {
+    json["responses"] = Json::array();
+    for (const FileRef& r : bench.responses) json["responses"].push_back(json_of(r, folder));
   }
   json["settings"] = bench.settings;
   return json;

@@ -29,11 +29,29 @@ void check_inside(const Clip& clip, double from_s, double length_s) {
                                             from_s + length_s, clip.format().duration_s()));
 }
 
-Pair pair_of(std::shared_ptr<const Clip> a, std::shared_ptr<const Clip> b, const CrossfadeSpot& spot, const Job& job) {
+/// A stretch of a clip at another rate, as far as it goes; what a converter needs around it is taken along. `from_s`
+/// becomes where it begins in that.
+std::shared_ptr<const Clip> stretch_at_rate(const Clip& clip, int rate_hz, double& from_s, double length_s,
+                                            const Job& job) {
+  constexpr double around_s = 0.1;
+  const double rate = clip.format().sample_rate_hz;
+  const auto first = std::max<int64_t>(0, int64_t((from_s - around_s) * rate)),
+             last = std::min(clip.format().frames, int64_t((from_s + length_s + around_s) * rate));
+  Planar part;
+  clip.reader()->read(first, last - first, part);
+  from_s -= double(first) / rate;
+  return Clip::at_rate(made_clip(part, clip.format().sample_rate_hz, clip.path().string()), rate_hz, job);
+}
+
+/// `after_s`: how much of the second clip is wanted behind the fade.
+Pair pair_of(std::shared_ptr<const Clip> a, std::shared_ptr<const Clip> b, CrossfadeSpot spot, double after_s,
+             const Job& job) {
   check_inside(*a, spot.a_from_s, spot.length_s);
   check_inside(*b, spot.b_from_s, spot.length_s);
   const int rate = a->format().sample_rate_hz;
-  if (b->format().sample_rate_hz != rate) b = Clip::at_rate(std::move(b), rate, job);
+  const double left_s = b->format().duration_s() - spot.b_from_s;
+  if (b->format().sample_rate_hz != rate)
+    b = stretch_at_rate(*b, rate, spot.b_from_s, std::min(left_s, spot.length_s + after_s), job);
   Pair pair{std::move(a), std::move(b), std::llround(spot.a_from_s * rate), std::llround(spot.b_from_s * rate),
             std::llround(spot.length_s * rate)};
   if (pair.frames < points)
@@ -81,7 +99,8 @@ CrossfadeStudy::Law level_of(FadeLaw law, const CrossfadeStudy& study, double le
   constexpr int steps = 200;
   for (int n = 0; n <= steps; ++n) {
     const double way = double(n) / steps;
-    const double db = departure_db({{0, fade_gain(law, 1 - way), fade_gain(law, way)}}, correlation_at(study, way));
+    const double db =
+        CrossfadeReading::Point{0, fade_gain(law, 1 - way), fade_gain(law, way)}.level_db(correlation_at(study, way));
     out.level_db.emplace_back(way * length_s, db);
     if (std::abs(db) > std::abs(out.departure_db)) out.departure_db = db;
   }
@@ -96,7 +115,7 @@ double rms_dbfs(double power, double samples) {
 
 CrossfadeStudy study_crossfade(std::shared_ptr<const Clip> a, std::shared_ptr<const Clip> b, const CrossfadeSpot& spot,
                                const Job& job) {
-  const Pair pair = pair_of(std::move(a), std::move(b), spot, job.part(0, 0.7));
+  const Pair pair = pair_of(std::move(a), std::move(b), spot, 0, job.part(0, 0.7));
   const auto parts = sums_of(pair, job.part(0.7, 1));
   CrossfadeStudy study;
   Sums all;
@@ -176,7 +195,7 @@ Planar grains(const Pair& pair, FadeLaw law, double grain_s) {
 std::shared_ptr<const Clip> make_crossfade(std::shared_ptr<const Clip> a, std::shared_ptr<const Clip> b,
                                            const CrossfadeSpot& spot, FadeLaw law, const CrossfadeOptions& options,
                                            const Job& job) {
-  const Pair pair = pair_of(std::move(a), std::move(b), spot, job);
+  const Pair pair = pair_of(std::move(a), std::move(b), spot, options.around_s, job);
   const Planar sound = options.grain_s > 0 ? grains(pair, law, options.grain_s) : whole(pair, law, options.around_s);
   return made_clip(sound, pair.rate(), fmt::format("crossfade by {}", label_of(law)));
 }

@@ -66,13 +66,14 @@ Json engine_json(const Engine& engine);
 
 /// Where the user's own lie, a file each: `$XDG_CONFIG_HOME/heathmist/engines`.
 std::filesystem::path engines_folder();
-std::vector<Engine> shipped_engines();
+const std::vector<Engine>& shipped_engines();
 /// The shipped ones and the user's own, which come first where they have the same key. What cannot be read is told to
 /// `refused`, a sentence each that names the file.
 std::vector<Engine> known_engines(std::vector<std::string>* refused = nullptr);
 
 /// Does what a score asks with a probe's file (of a crossfade with both), and gives what the engine would render, at
-/// its rate. Throws InputError, std::invalid_argument for a number of files that the kind has not, Cancelled.
+/// its rate. Throws InputError where a file is not that probe, std::invalid_argument for a number of files that the
+/// kind has not, Cancelled.
 std::shared_ptr<const Clip> perform(const ProbeScore& score, const std::vector<std::shared_ptr<const Clip>>& probe,
                                     const Engine& engine, const Job& job = {});
 

@@ -125,10 +125,12 @@ Engine engine_from_json(const std::string& key, const Json& json) {
   if (!json.is_object()) throw EngineError("it is no JSON object");
   Engine engine;
   engine.key = key, engine.name = key;
-  for (const auto& [name, value] : json.items()) {
-    const auto it = std::find_if(entries().begin(), entries().end(), [&](const Entry& e) { return name == e.key; });
-    if (it == entries().end()) throw EngineError(fmt::format("there is no key '{}' in an engine", printable(name)));
-    it->take(engine, value);
+  for (const auto& item : json.items()) {
+    const auto it =
+        std::find_if(entries().begin(), entries().end(), [&](const Entry& e) { return item.key() == e.key; });
+    if (it == entries().end())
+      throw EngineError(fmt::format("there is no key '{}' in an engine", printable(item.key())));
+    it->take(engine, item.value());
   }
   return engine;
 }
@@ -141,13 +143,16 @@ Json engine_json(const Engine& engine) {
 
 std::filesystem::path engines_folder() { return config_folder() / "engines"; }
 
-std::vector<Engine> shipped_engines() {
-  std::vector<Engine> all;
-  for (const auto& [key, json] : shipped_engine_files) {
-    all.push_back(engine_from_json(key, json_from(json)));
-    all.back().shipped = true;
-  }
-  return all;
+const std::vector<Engine>& shipped_engines() {
+  static const std::vector<Engine> engines = [] {
+    std::vector<Engine> all;
+    for (const auto& [key, json] : shipped_engine_files) {
+      all.push_back(engine_from_json(key, json_from(json)));
+      all.back().shipped = true;
+    }
+    return all;
+  }();
+  return engines;
 }
 
 std::vector<Engine> known_engines(std::vector<std::string>* refused) {
@@ -164,9 +169,9 @@ std::vector<Engine> known_engines(std::vector<std::string>* refused) {
         refused->push_back(
             fmt::format("{}: {}; put it right or take the file away", printable(file.string()), error.what()));
     }
-  for (Engine& shipped : shipped_engines())
+  for (const Engine& shipped : shipped_engines())
     if (std::none_of(all.begin(), all.end(), [&](const Engine& e) { return e.key == shipped.key; }))
-      all.push_back(std::move(shipped));
+      all.push_back(shipped);
   return all;
 }
 

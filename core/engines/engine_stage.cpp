@@ -13,38 +13,32 @@ namespace {
 
 namespace p = parameter;
 
-/// The shipped ones alone: what a chain made is kept by its words, and a file of the user's may change.
-std::vector<Engine> engines() {
-  auto all = shipped_engines();
-  std::sort(all.begin(), all.end(), [](const Engine& a, const Engine& b) { return a.name < b.name; });
-  return all;
-}
-
-Engine engine_of(const std::string& key) {
-  for (const Engine& e : engines())
+/// A shipped one: what a chain made is kept by its words, and a file of the user's may change.
+const Engine& engine_of(const std::string& key) {
+  for (const Engine& e : shipped_engines())
     if (e.key == key) return e;
   throw ChainError(fmt::format("there is no engine '{}'", key));
 }
 
-/// Fader, pan and bus, sample by sample; one channel stays one.
+/// Pan, fader and bus, and the level it leaves at, sample by sample, in the order of perform(); one channel stays one.
 std::function<void(Planar&)> mixing(const Engine& e, double fader, double position, int channels) {
   const MixMatrix m = pan_matrix(e, position, channels);
   std::vector<EngineBus> buses;
   for (int c = 0; c < channels; ++c) buses.emplace_back(e, uint64_t(7 + c));
-  return [=, whole = fader * std::pow(10, e.gain_db / 20) * (e.inverted ? -1 : 1), swapped = e.swapped,
+  return [=, leaving = std::pow(10, e.gain_db / 20) * (e.inverted ? -1 : 1), swapped = e.swapped,
           dc = e.dc](Planar& block) mutable {
     for (size_t n = 0; n < size_t(block.frames()); ++n) {
       double in[2] = {block.channel(0)[n], channels == 2 ? block.channel(1)[n] : 0};
       for (int o = 0; o < channels; ++o) {
         const double mixed = channels == 1 ? in[0] : m[0][size_t(o)] * in[0] + m[1][size_t(o)] * in[1];
-        block.channel(swapped && channels == 2 ? 1 - o : o)[n] = buses[size_t(o)].carry(whole * mixed) + dc;
+        block.channel(swapped && channels == 2 ? 1 - o : o)[n] = buses[size_t(o)].carry(fader * mixed) * leaving + dc;
       }
     }
   };
 }
 
 AudioStreamPtr make(AudioStreamPtr in, const Values& v, StageContext& context) {
-  const Engine e = engine_of(v.text("engine"));
+  const Engine& e = engine_of(v.text("engine"));
   const int channels = in->format().channels;
   if (channels > 2) throw ChainError(fmt::format("an engine takes one channel or two, not {}", channels));
   if (e.rate_hz > 0 && e.rate_hz != in->format().sample_rate_hz)
@@ -63,7 +57,7 @@ std::string words(const Values& v) {
 
 std::vector<StageFamily> engine_stages() {
   std::vector<std::string> keys;
-  for (const Engine& e : engines()) keys.push_back(e.key);
+  for (const Engine& e : shipped_engines()) keys.push_back(e.key);
   return {{{"engine",
             "Engine",
             "Through a stand-in engine: its rate, its bus, its latency, its fader and its pan.",

@@ -52,20 +52,18 @@ std::vector<double> one_pole(const std::vector<double>& line, double frames) {
 
 constexpr double deepest_db = -100;  // where a glide in decibels takes silence to lie
 
-// --- a position
-
-double law(Taper taper, double share) {
-  share = std::clamp(share, 0.0, 1.0);
-  if (taper == Taper::linear) return share;
-  return taper == Taper::sine ? std::sin(0.5 * std::numbers::pi * share) : std::sqrt(share);
-}
-
 // --- the whole
 
 Planar all_of(const Clip& clip) {
   Planar sound;
   clip.reader()->read(0, clip.format().frames, sound);
   return sound;
+}
+
+/// The probe itself: nothing else has its length to the frame.
+void check_probe(const Clip& clip, const ProbeScore& score, int file) {
+  if (clip.format().sample_rate_hz == score.rate_hz && clip.format().frames == score.frames(file)) return;
+  throw InputError(clip.path(), fmt::format("it is not the probe '{}' as it was written; give that", score.kind));
 }
 
 std::shared_ptr<const Clip> at_engine_rate(std::shared_ptr<const Clip> clip, const Engine& engine, const Job& job) {
@@ -182,13 +180,13 @@ std::vector<double> rendered_line(const Engine& e, const GainScore& line, double
 MixMatrix pan_matrix(const Engine& e, double position, int inputs) {
   const double right = (position + 100) / 200;  // 0: hard left, 1: hard right
   const double reach = e.unity_in_middle ? 0.5 : 1;
-  const double left_gain = law(e.taper, (1 - right) / reach), right_gain = law(e.taper, right / reach);
+  const double left_gain = taper_gain(e.taper, (1 - right) / reach), right_gain = taper_gain(e.taper, right / reach);
   if (e.pan == PanKind::none) return {{{1, 0}, {0, inputs == 2 ? 1.0 : 0.0}}};
   if (inputs == 1) return {{{left_gain, right_gain}, {0, 0}}};
   if (e.pan == PanKind::balance) return {{{left_gain, 0}, {0, right_gain}}};
   if (e.pan == PanKind::mono) return {{{0.5 * left_gain, 0.5 * right_gain}, {0.5 * left_gain, 0.5 * right_gain}}};
-  if (position <= 0) return {{{1, 0}, {law(e.taper, -position / 100), law(e.taper, 1 + position / 100)}}};
-  return {{{law(e.taper, 1 - position / 100), law(e.taper, position / 100)}, {0, 1}}};
+  if (position <= 0) return {{{1, 0}, {taper_gain(e.taper, -position / 100), taper_gain(e.taper, 1 + position / 100)}}};
+  return {{{taper_gain(e.taper, 1 - position / 100), taper_gain(e.taper, position / 100)}, {0, 1}}};
 }
 
 std::shared_ptr<const Clip> perform(const ProbeScore& score, const std::vector<std::shared_ptr<const Clip>>& probe,
@@ -197,6 +195,7 @@ std::shared_ptr<const Clip> perform(const ProbeScore& score, const std::vector<s
     throw std::invalid_argument(
         fmt::format("the probe '{}' has {}; {} came", score.kind,
                     score.files() == 1 ? "one file" : "two files, the first and the second clip", probe.size()));
+  for (int n = 0; n < score.files(); ++n) check_probe(*probe[size_t(n)], score, n);
   std::vector<Planar> sounds;
   double rate = 0;
   for (const auto& clip : probe) {

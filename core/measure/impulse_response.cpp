@@ -10,12 +10,11 @@ namespace heathmist {
 
 namespace {
 
-constexpr double longest_s = 300, early_s = 0.08;
+constexpr double longest_s = 60, early_s = 0.08;  // as the stage `convolution` takes them
 
 Planar all_of(const Clip& clip) {
   if (clip.format().duration_s() > longest_s)
-    throw InputError(clip.path(),
-                     "it lasts over five minutes, and no impulse response does; bring in the response itself");
+    throw InputError(clip.path(), "it lasts over a minute, and no impulse response does; bring in the response itself");
   Planar sound;
   clip.reader()->read(0, clip.format().frames, sound);
   return sound;
@@ -117,32 +116,30 @@ ImpulseResponse study_response(const Clip& clip, const Job& job) {
 
 namespace {
 
-/// Power of a programme in each bin of a transform at a rate; white where there is none.
-std::vector<double> weights_of(const std::optional<Spectrum>& programme, size_t bins, double bin_hz) {
+/// Power of a programme in each bin of a transform; white where there is none.
+std::vector<double> weights_of(const Spectrum* programme, size_t bins, double bin_hz) {
   std::vector<double> weights(bins, 1);
   if (!programme) return weights;
+  const auto& power = programme->power;
   for (size_t k = 0; k < bins; ++k) {
     const double place = double(k) * bin_hz / programme->bin_hz;
     const auto at = size_t(place);
-    weights[k] = at + 1 < programme->power.size()
-                     ? programme->power[at] + (place - double(at)) * (programme->power[at + 1] - programme->power[at])
-                     : 0;
+    weights[k] = at + 1 < power.size() ? power[at] + (place - double(at)) * (power[at + 1] - power[at]) : 0;
   }
   return weights;
 }
 
-/// Mean power that a programme has behind frames [from, until) of a response.
+/// Mean power that a programme has behind a stretch of a response of so many frames at most.
 class Through {
  public:
-  Through(const Planar& response, double rate, const std::optional<Spectrum>& programme)
-      : response_(response),
-        fft_(dsp::good_fft_size(size_t(2 * std::max<int64_t>(64, response.frames())))),
+  Through(int64_t most_frames, double rate, const Spectrum* programme)
+      : fft_(dsp::good_fft_size(size_t(std::max<int64_t>(64, most_frames)))),
         weights_(weights_of(programme, fft_.bins(), rate / double(fft_.size()))) {}
-  double power(int64_t from, int64_t until) {
+  double power(const Planar& response, int64_t from, int64_t until) {
     double sum = 0;
-    for (int c = 0; c < response_.channels(); ++c) {
+    for (int c = 0; c < response.channels(); ++c) {
       std::fill(fft_.time().begin(), fft_.time().end(), 0.0);
-      for (int64_t n = from; n < until; ++n) fft_.time()[size_t(n)] = response_.channel(c)[size_t(n)];
+      std::copy_n(response.channel(c).begin() + from, until - from, fft_.time().begin());
       fft_.forward();
       for (size_t k = 0; k < fft_.bins(); ++k)
         sum += weights_[k] * std::norm(fft_.spectrum()[k]) * (k == 0 || k + 1 == fft_.bins() ? 0.5 : 1);
@@ -151,57 +148,58 @@ class Through {
   }
 
  private:
-  const Planar& response_;
   dsp::RealFft<double> fft_;
   std::vector<double> weights_;
 };
 
+/// `one` less `other`, which is as good as silent behind its end; one channel stands for all.
+Planar difference(const Planar& one, const Planar& other) {
+  Planar apart(std::max(one.channels(), other.channels()), std::max(one.frames(), other.frames()));
+  for (int c = 0; c < apart.channels(); ++c) {
+    const auto x = one.channel(std::min(c, one.channels() - 1)), y = other.channel(std::min(c, other.channels() - 1));
+    for (size_t n = 0; n < size_t(apart.frames()); ++n)
+      apart.channel(c)[n] = (n < x.size() ? x[n] : 0) - (n < y.size() ? y[n] : 0);
+  }
+  return apart;
+}
+
 }  // namespace
 
-std::vector<std::optional<int64_t>> enough_frames(const Clip& clip, const std::vector<double>& under_db,
-                                                  const std::optional<Spectrum>& programme, const Job& job) {
+std::vector<std::optional<int64_t>> enough_frames(const Clip& clip, std::span<const double> under_db,
+                                                  const Spectrum* programme, const Job& job) {
   const Planar response = all_of(clip);
-  Through through(response, clip.format().sample_rate_hz, programme);
-  const double whole = through.power(0, response.frames());
+  const int64_t frames = response.frames(), close = std::max(1, clip.format().sample_rate_hz / 2000);
+  Through through(frames, clip.format().sample_rate_hz, programme);
+  const double whole = through.power(response, 0, frames);
   std::vector<std::optional<int64_t>> enough;
   for (const double db : under_db) {
-    int64_t low = 0, high = response.frames();  // behind `high` there is little enough
-    while (high - low > 1) {
+    int64_t low = 0, high = frames;  // behind `high` there is little enough
+    while (high - low > close) {
       job.check();
       const int64_t middle = (low + high) / 2;
-      (through.power(middle, response.frames()) <= whole * std::pow(10, db / 10) ? high : low) = middle;
+      (through.power(response, middle, frames) <= whole * std::pow(10, db / 10) ? high : low) = middle;
     }
-    enough.push_back(high < response.frames() ? std::optional(high) : std::nullopt);
+    enough.push_back(high < frames ? std::optional(high) : std::nullopt);
     job.report(double(enough.size()) / double(under_db.size()));
   }
   return enough;
 }
 
-ResponseNull null_responses(std::shared_ptr<const Clip> a, std::shared_ptr<const Clip> b,
-                            const std::optional<Spectrum>& programme, const Job& job) {
+ResponseNull null_responses(std::shared_ptr<const Clip> a, std::shared_ptr<const Clip> b, const Spectrum* programme,
+                            const Job& job) {
   const int rate = a->format().sample_rate_hz;
   if (b->format().sample_rate_hz != rate) b = Clip::at_rate(std::move(b), rate, job.part(0, 0.3));
-  const Planar first = all_of(*a), second = all_of(*b);
+  const Planar first = all_of(*a), apart = difference(first, all_of(*b));
   const auto e = energy_of(first);
   const auto peak = size_t(std::max_element(e.begin(), e.end()) - e.begin());
   if (e.empty() || e[peak] == 0) throw InputError(a->path(), "it is silent; bring in the response itself");
-  Planar apart(std::max(first.channels(), second.channels()), std::max(first.frames(), second.frames()));
-  for (int c = 0; c < apart.channels(); ++c) {
-    const auto x = first.channel(std::min(c, first.channels() - 1)),
-               y = second.channel(std::min(c, second.channels() - 1));
-    for (size_t n = 0; n < size_t(apart.frames()); ++n)
-      apart.channel(c)[n] = (n < x.size() ? x[n] : 0) - (n < y.size() ? y[n] : 0);
-  }
-  Through reference(first, rate, programme), difference(apart, rate, programme);
-  const double scale = double(apart.channels()) / first.channels(), whole = reference.power(0, first.frames()) * scale;
+  Through through(apart.frames(), rate, programme);
+  const double whole = through.power(first, 0, first.frames()) * apart.channels() / first.channels();
   const int64_t border = std::min(apart.frames(), int64_t(onset_of(e, peak)) + int64_t(early_s * rate));
-  const auto db = [&](double power) { return 10 * std::log10(std::max(power / whole, 1e-30)); };
-  ResponseNull null{db(difference.power(0, apart.frames())), db(difference.power(0, border)),
-                    db(difference.power(border, apart.frames()))};
-  // transforms of two lengths hold as many times more bins as they are longer
-  const double lengths = 10 * std::log10(double(dsp::good_fft_size(size_t(2 * std::max<int64_t>(64, first.frames())))) /
-                                         double(dsp::good_fft_size(size_t(2 * std::max<int64_t>(64, apart.frames())))));
-  null.whole_db += lengths, null.early_db += lengths, null.late_db += lengths;
+  const auto db = [&](int64_t from, int64_t until) {
+    return 10 * std::log10(std::max(through.power(apart, from, until) / whole, 1e-30));
+  };
+  const ResponseNull null{db(0, apart.frames()), db(0, border), db(border, apart.frames())};
   job.report(1);
   return null;
 }

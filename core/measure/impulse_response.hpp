@@ -4,6 +4,7 @@
 // otherwise, levels in dB.
 #pragma once
 #include <optional>
+#include <span>
 #include <vector>
 
 #include "core/audio/clip.hpp"
@@ -22,20 +23,20 @@ struct ImpulseResponse {
   std::optional<double> clarity_db;              ///< energy of the first 80 ms after the onset against the rest
   std::optional<double> noise_dbr;               ///< steady at its end, against its peak; none: there is none
 };
-/// Throws InputError for a silent one, or one over five minutes; Cancelled.
+/// Throws InputError for a silent one, or one over a minute; Cancelled.
 ImpulseResponse study_response(const Clip& response, const Job& job = {});
 
-/// Frames of its beginning that are enough for a programme: what the rest would have added lies at least so many dB
-/// under the whole. `programme`: its average spectrum; none: white. None: nothing of it may go.
-std::vector<std::optional<int64_t>> enough_frames(const Clip& response, const std::vector<double>& under_db,
-                                                  const std::optional<Spectrum>& programme = {}, const Job& job = {});
+/// Frames of its beginning that are enough for a programme, to half a millisecond: what the rest would have added lies
+/// at least so many dB under the whole. `programme`: its average spectrum; nullptr: white. None: nothing of it may go.
+std::vector<std::optional<int64_t>> enough_frames(const Clip& response, std::span<const double> under_db,
+                                                  const Spectrum* programme = nullptr, const Job& job = {});
 
 /// What stays where a programme through one is nulled with the same through another, against the first; as they stand.
 struct ResponseNull {
   double whole_db = 0, early_db = 0, late_db = 0;  ///< all of it; up to 80 ms after the first one's onset; after that
 };
 ResponseNull null_responses(std::shared_ptr<const Clip> a, std::shared_ptr<const Clip> b,
-                            const std::optional<Spectrum>& programme = {}, const Job& job = {});
+                            const Spectrum* programme = nullptr, const Job& job = {});
 
 /// A response that is taken for one of another rate: everything in it shifts, and it rings so many times as long.
 struct WrongRate {

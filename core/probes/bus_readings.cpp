@@ -2,6 +2,7 @@
 
 #include <algorithm>
 #include <cmath>
+#include <numbers>
 
 #include "core/probes/engine_kinds.hpp"
 #include "core/probes/pan_reading.hpp"
@@ -213,19 +214,6 @@ class TrimReader {
     return sums;
   }
 
-  /// How far a float with a mantissa of 16 bits is off the tone, against it.
-  double float16_error() const {
-    double error = 0, power = 0;
-    for (int n = 0; n < 48000; ++n) {
-      const double x = 0.37 * std::sin(2 * M_PI * std::remainder(0.0207083 * n, 1.0));
-      int exponent = 0;
-      const double mantissa = std::frexp(x, &exponent),
-                   rounded = std::ldexp(std::nearbyint(std::ldexp(mantissa, 16)), exponent - 16);
-      error += (rounded - x) * (rounded - x), power += x * x;
-    }
-    return std::sqrt(error / power);
-  }
-
  private:
   void choose_channel() {
     double loudest = 0;
@@ -259,6 +247,19 @@ class TrimReader {
   Planar own_;
 };
 
+/// How far a float with a mantissa of 16 bits is off a tone, against it.
+double float16_error() {
+  double error = 0, power = 0;
+  for (int n = 0; n < 48000; ++n) {
+    const double x = 0.37 * std::sin(2 * std::numbers::pi * std::remainder(0.0207083 * n, 1.0));
+    int exponent = 0;
+    const double mantissa = std::frexp(x, &exponent),
+                 rounded = std::ldexp(std::nearbyint(std::ldexp(mantissa, 16)), exponent - 16);
+    error += (rounded - x) * (rounded - x), power += x * x;
+  }
+  return std::sqrt(error / power);
+}
+
 double gain_of(double db) { return std::pow(10, db / 20); }
 
 double spread_db(const std::vector<double>& all) {
@@ -273,7 +274,7 @@ double median(std::vector<double> all) {
 
 /// Fixed where the noise comes up with the gain that takes a cut back, so that each section tells the same step;
 /// floating where it keeps its distance to the tone.
-void name_arithmetic(TrimReading& r, const std::vector<TrimSums>& sums, double float16_error) {
+void name_arithmetic(TrimReading& r, const std::vector<TrimSums>& sums) {
   const double at_rest = std::max(sums.front().tone.noise_rms, 1e-12), rest_gain = std::abs(sums.front().tone.gain);
   std::vector<double> steps, quiet_steps, shares;
   for (size_t n = 0; n < sums.size(); ++n) {
@@ -298,12 +299,12 @@ void name_arithmetic(TrimReading& r, const std::vector<TrimSums>& sums, double f
   }
   r.dithered = false;
   if (shares.empty() || !r.by_samples) return;
-  const double bits = 16 + std::log2(float16_error / median(shares));
+  const double bits = 16 + std::log2(float16_error() / median(shares));
   if (bits > 31) return;
   r.arithmetic = Arithmetic::floating;
   // Rounded once, on the bus, or twice, at the output as well: half a bit apart, and a quarter either way by where the
-  // tone lies between powers of two. What comes out in single precision is
-  // often rounded back to what it was, and seems finer than it is.
+  // tone lies between powers of two. What comes out in single precision is often rounded back to what it was, and seems
+  // finer than it is.
   constexpr int single = 24;
   r.bits = bits > single - 0.75 ? single : int(std::lround(bits + 0.2));
 }
@@ -347,7 +348,7 @@ TrimReading read_trim(const Clip& ret, const ProbeScore& score, const ProbeFit& 
     job.report(double(sums.size()) / double(score.sections.size()));
   }
   r.floor_dbfs = r.sections.front().silence_dbfs, r.floor_with_signal_dbfs = r.sections.front().noise_dbfs;
-  name_arithmetic(r, sums, reader.float16_error());
+  name_arithmetic(r, sums);
   find_clipping(r, sums);
   return r;
 }

@@ -160,13 +160,14 @@ double fade_gain(FadeLaw law, double share, double bend) {
   }
 }
 
+double CrossfadeReading::Point::level_db(double correlation) const {
+  return 10 * std::log10(std::max(a * a + b * b + 2 * correlation * a * b, 1e-18));
+}
+
 double departure_db(const std::vector<CrossfadeReading::Point>& curve, double correlation) {
   double most = 0;
-  for (const auto& p : curve) {
-    const double power = p.a * p.a + p.b * p.b + 2 * correlation * p.a * p.b,
-                 db = 10 * std::log10(std::max(power, 1e-18));
-    if (std::abs(db) > std::abs(most)) most = db;
-  }
+  for (const auto& p : curve)
+    if (const double db = p.level_db(correlation); std::abs(db) > std::abs(most)) most = db;
   return most;
 }
 

@@ -27,6 +27,7 @@ struct CrossfadeReading {
   double second_late_ms = 0;  ///< of the second clip, against where the score puts it
   struct Point {
     double at_s = 0, a = 0, b = 0;
+    double level_db(double correlation) const;  ///< of two sources as loud as each other
   };
   std::vector<Point> curve;  ///< amplitudes, from a tenth before to a tenth after it
 };

@@ -5,6 +5,7 @@
 #include <algorithm>
 #include <array>
 #include <cmath>
+#include <numbers>
 
 #include "core/dsp/fft.hpp"
 #include "core/probes/carrier_track.hpp"
@@ -67,7 +68,7 @@ std::optional<double> splash(const Clip& ret, const ProbeFit& fit, double at_s) 
     std::fill(fft.time().begin(), fft.time().end(), 0.0);
     double weight = 0;
     for (int64_t n = 0; n < 2 * reach; ++n) {
-      const double w = 0.5 - 0.5 * std::cos(M_PI * (double(n) + 0.5) / double(reach));
+      const double w = 0.5 - 0.5 * std::cos(std::numbers::pi * (double(n) + 0.5) / double(reach));
       fft.time()[size_t(n)] = w * block.channel(c)[size_t(n)], weight += w * w;
     }
     fft.forward();
@@ -284,12 +285,14 @@ double worst_deviation(const GainReading& r) {
     const bool moving = std::any_of(r.events.begin(), r.events.end(), [&](const GainEventReading& e) {
       return is_fast(e.drawn) && p.at_s > e.drawn.at_s - 0.003 && p.at_s < done_s(e);
     });
-    if (!moving && p.drawn > 0.01 && p.rendered > 0) worst = std::max(worst, std::abs(db_of(p.rendered / p.drawn)));
+    if (!moving && p.drawn > 0.01 && p.rendered > 0) worst = std::max(worst, std::abs(p.off_db()));
   }
   return worst;
 }
 
 }  // namespace
+
+double GainReading::Point::off_db() const { return db_of(rendered) - db_of(drawn); }
 
 const char* name_of(Smoothing smoothing) {
   constexpr const char* names[] = {"none", "linear", "one_pole", "stairs", "other"};

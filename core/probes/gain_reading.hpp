@@ -41,6 +41,7 @@ struct GainReading {
   std::vector<GainEventReading> events;
   struct Point {
     double at_s = 0, drawn = 0, rendered = 0;  ///< amplitudes
+    double off_db() const;                     ///< rendered against drawn
   };
   std::vector<Point> curve;  ///< every 5 ms, and closer about what moves fast
 };

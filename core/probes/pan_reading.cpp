@@ -57,6 +57,12 @@ const char* name_of(Taper taper) {
   return names[int(taper)];
 }
 
+double taper_gain(Taper taper, double share) {
+  share = std::clamp(share, 0.0, 1.0);
+  if (taper == Taper::linear) return share;
+  return taper == Taper::sine ? std::sin(0.5 * std::numbers::pi * share) : std::sqrt(share);
+}
+
 namespace {
 
 double power_of(const MixMatrix& m, int inputs) {
@@ -77,21 +83,20 @@ const PanPoint* nearest(const std::vector<PanPoint>& all, double position) {
   return best;
 }
 
-double greatest(const std::vector<PanPoint>& all, int inputs, const std::function<double(const PanPoint&)>& of) {
+double greatest(const std::vector<PanPoint>& all, const std::function<double(const PanPoint&)>& of) {
   double most = 0;
-  (void)inputs;
   for (const PanPoint& p : all) most = std::max(most, of(p));
   return most;
 }
 
 PanKind kind_of(const std::vector<PanPoint>& all, int inputs) {
-  const double size = greatest(all, inputs, [&](const PanPoint& p) {
+  const double size = greatest(all, [&](const PanPoint& p) {
     double most = 0;
     for (int i = 0; i < inputs; ++i)
       most = std::max({most, std::abs(p.matrix[size_t(i)][0]), std::abs(p.matrix[size_t(i)][1])});
     return most;
   });
-  const double change = greatest(all, inputs, [&](const PanPoint& p) {
+  const double change = greatest(all, [&](const PanPoint& p) {
     double most = 0;
     for (int i = 0; i < inputs; ++i)
       for (size_t o = 0; o < 2; ++o)
@@ -100,9 +105,9 @@ PanKind kind_of(const std::vector<PanPoint>& all, int inputs) {
   });
   if (change < 0.02 * size) return PanKind::none;
   if (inputs == 1) return PanKind::pan;
-  const double across = greatest(
-      all, inputs, [](const PanPoint& p) { return std::max(std::abs(p.matrix[0][1]), std::abs(p.matrix[1][0])); });
-  const double apart = greatest(all, inputs, [](const PanPoint& p) {
+  const double across =
+      greatest(all, [](const PanPoint& p) { return std::max(std::abs(p.matrix[0][1]), std::abs(p.matrix[1][0])); });
+  const double apart = greatest(all, [](const PanPoint& p) {
     return std::max(std::abs(p.matrix[0][0] - p.matrix[1][0]), std::abs(p.matrix[0][1] - p.matrix[1][1]));
   });
   if (apart < 0.02 * size) return PanKind::mono;
@@ -124,19 +129,12 @@ std::vector<SidePoint> side(const std::vector<PanPoint>& all, size_t output, siz
   return points;
 }
 
-double law(Taper taper, double share) {
-  share = std::clamp(share, 0.0, 1.0);
-  if (taper == Taper::linear) return share;
-  if (taper == Taper::sine) return std::sin(0.5 * std::numbers::pi * share);
-  return std::sqrt(share);
-}
-
 /// Greatest departure in dB; `reach`: the share of the way over which the side falls, from the other end.
 double departure(const std::vector<SidePoint>& points, Taper taper, double reach) {
   double most = 0;
   const double full = points.front().gain;
   for (const SidePoint& p : points) {
-    const double asked = law(taper, (1 - p.way) / reach), got = p.gain / full;
+    const double asked = taper_gain(taper, (1 - p.way) / reach), got = p.gain / full;
     if (std::max(asked, got) < 0.01) continue;
     most = std::max(most, std::abs(db_of(std::max(got, gone)) - db_of(std::max(asked, gone))));
   }

@@ -25,6 +25,8 @@ enum class PanKind { balance, pan, mono, none };
 const char* name_of(PanKind kind);
 enum class Taper { linear, sine, square_root, other };
 const char* name_of(Taper taper);
+/// A side's gain where a share of its way is left.
+double taper_gain(Taper taper, double share);
 
 struct PanReading {
   std::optional<PanKind> kind;  ///< none: one position alone tells no kind

@@ -39,13 +39,15 @@ Json sections_json(const std::vector<TrimSection>& sections) {
   return all;
 }
 
+constexpr double longest_s = 3600, lowest_db = -200, highest_db = 60;
+
 /// Reads one thing of a score, and says where it is wrong.
 class Part {
  public:
   Part(const Json& json, std::string where) : json_(json), where_(std::move(where)) {
     if (!json.is_object()) refuse("is no object");
   }
-  double seconds(const char* key) const { return number(key, 0, 3600); }
+  double seconds(const char* key) const { return number(key, 0, longest_s); }
   double number(const char* key, double low, double high) const {
     const auto it = json_.find(key);
     if (it == json_.end()) refuse(fmt::format("lacks '{}'", key));
@@ -56,7 +58,7 @@ class Part {
   /// `null` is silence.
   double level(const char* key) const {
     const auto it = json_.find(key);
-    return it != json_.end() && it->is_null() ? silent_db : number(key, -200, 60);
+    return it != json_.end() && it->is_null() ? silent_db : number(key, lowest_db, highest_db);
   }
   const Json& list(const char* key) const {
     const auto it = json_.find(key);
@@ -78,7 +80,9 @@ std::vector<GainPoint> points_from(const Part& score) {
   std::vector<GainPoint> points;
   for (const Json& p : score.list("points")) {
     const bool pair = p.is_array() && p.size() == 2 && p[0].is_number() && (p[1].is_number() || p[1].is_null());
-    if (!pair) score.refuse(fmt::format("has the point {}; it takes [seconds, dB], with null for silence", p.dump()));
+    if (!pair || !(p[0] >= 0 && p[0] <= longest_s) || !(p[1].is_null() || (p[1] >= lowest_db && p[1] <= highest_db)))
+      score.refuse(fmt::format("has the point {}; it takes [seconds, dB], {:g} to {:g} dB, with null for silence",
+                               p.dump(), lowest_db, highest_db));
     points.push_back({p[0], p[1].is_null() ? silent_db : p[1].get<double>()});
     if (points.size() > 1 && points[points.size() - 2].at_s > points.back().at_s)
       score.refuse(fmt::format("has a point at {} s after one at {} s; put them in order", points.back().at_s,

@@ -91,6 +91,17 @@ class TestCrossfades : public StageTest {
     for (size_t n = 0; n < 4800; ++n) QCOMPARE(x.channel(0)[n], x.channel(1)[n]);
   }
 
+  /// Only the stretch that is wanted is brought to the first clip's rate: it lies where the whole clip would have had
+  /// it.
+  void a_stretch_of_another_rate_lies_in_its_place() {
+    const Planar a = noises(0, 15, 96000).first;
+    const auto b = clip(Programme(6, 8, 18000).render(44100), 44100);
+    const Planar whole = samples_of(*Clip::at_rate(b, 48000), 3 * 48000, 96000);  // the fade begins at 2 s and lasts 1
+    const Planar made = samples_of(*make_crossfade(clip(a), b, {0.5, 2, 1}, FadeLaw::linear, {2, 0}));
+    const size_t behind = size_t(1.5 * 48000);  // half a second of the first clip, then the fade
+    for (size_t n = 0; n < 96000; ++n) QVERIFY(std::abs(made.channel(0)[behind + n] - whole.channel(0)[n]) < 1e-5);
+  }
+
   void a_spot_that_is_none_is_refused() {
     const auto [a, b] = noises(0, 13);
     for (const CrossfadeSpot& spot : {CrossfadeSpot{1.5, 0, 1}, {0, 1.9, 0.2}, {-1, 0, 0.5}, {0, 0, 0.0001}})

@@ -1,5 +1,7 @@
 // Impulse responses whose decay is known in closed form.
-#include "core/measure/impulse_response.hpp"
+#include <array>
+
+#include "core/delivery/responses.hpp"
 #include "tests/support/stages.hpp"
 
 using namespace heathmist;
@@ -59,7 +61,7 @@ class TestResponses : public StageTest {
     const auto response = clip(decaying(0.8, 1.6, 48000, 8));
     const auto master = clip(Programme(6, 21).render(48000));
     const auto programme = average_spectrum(*master, 8192, 0, -1, 200);
-    const auto enough = enough_frames(*response, {-30, -50}, programme);
+    const auto enough = enough_frames(*response, std::array{-30.0, -50.0}, &programme);
     for (size_t n = 0; n < enough.size(); ++n) {
       QVERIFY(enough[n].has_value());
       Planar tail = samples_of(*response);
@@ -69,8 +71,8 @@ class TestResponses : public StageTest {
       const double left = convolved_db(master, tail) - convolved_db(master, samples_of(*response));
       QVERIFY2(std::abs(left - asked) < 1.5, qPrintable(QString("%1 for %2").arg(left).arg(asked)));
     }
-    QVERIFY(!enough_frames(*clip(decaying(9, 0.2, 48000, 9)), {-100})[0]);
-    const auto white = enough_frames(*response, {-60});  // by time alone: 60 dB of decay
+    QVERIFY(!enough_frames(*clip(decaying(9, 0.2, 48000, 9)), std::array{-100.0})[0]);
+    const auto white = enough_frames(*response, std::array{-60.0});  // by time alone: 60 dB of decay
     QVERIFY2(white[0] && std::abs(double(*white[0]) / 48000 - 0.8) < 0.12,
              qPrintable(QString::number(double(white[0].value_or(0)) / 48000)));
   }
@@ -93,6 +95,27 @@ class TestResponses : public StageTest {
     const auto shorter = null_responses(clip(a), clip(cut));  // 0.5 s of 60 dB a second
     QVERIFY2(std::abs(shorter.whole_db + 30) < 3, qPrintable(QString::number(shorter.whole_db)));
     QVERIFY(null_responses(clip(a), clip(a)).whole_db < -250);
+  }
+
+  /// As the page asks: a file, for a master's file, with what running each length costs.
+  void a_file_is_studied_for_a_master() {
+    const auto file = save(folder_ / "hall.wav", decaying(0.6, 1.2, 48000, 12), 48000);
+    const auto master = save(folder_ / "master.wav", Programme(4, 5).render(48000), 48000);
+    const auto programme = programme_spectrum(master);
+    const auto study = study_response_file(file, programme.get());
+    QCOMPARE(study.cuts.size(), std::size(response_cuts_db));
+    for (size_t n = 0; n < study.cuts.size(); ++n) {
+      QCOMPARE(study.cuts[n].frames, enough_frames(*Clip::open(file), response_cuts_db, programme.get())[n]);
+      QVERIFY(!study.cuts[n].frames || (study.cuts[n].work && *study.cuts[n].work > 0));
+      QVERIFY(n == 0 || study.cuts[n].frames.value_or(57600) >= study.cuts[n - 1].frames.value_or(57600));
+    }
+    QVERIFY(study.work && *study.work > 0);
+    const Json line = response_json(file, study);
+    for (const char* key : {"response", "t30_s", "enough_at_60_s", "enough_at_60_work_share", "work_share"})
+      QVERIFY2(line.contains(key), key);
+    QVERIFY(
+        !study_response_file(save(folder_ / "three.wav", Planar(with_noise(Planar(3, 48000), 0.1, 3)), 48000)).work);
+    QVERIFY_EXCEPTION_THROWN(study_response_file(folder_ / "gone.wav"), InputError);
   }
 
   void a_wrong_rate_shifts_everything() {

@@ -2,8 +2,10 @@
 // read again, and is then the same.
 #include "core/bench/document.hpp"
 #include "core/delivery/outlet.hpp"
+#include "core/engines/engine.hpp"
 #include "core/printable.hpp"
 #include "core/probes/probe.hpp"
+#include "core/probes/score_json.hpp"
 #include "core/stages/process.hpp"
 
 using namespace heathmist;
@@ -48,6 +50,27 @@ void try_outlet(const Json& json) {
   }
 }
 
+void try_engine(const Json& json) {
+  try {
+    const Engine engine = engine_from_json("x", json);
+    Json again = engine_json(engine);
+    again.erase("key"), again.erase("shipped");
+    demand(engine_json(engine_from_json("x", again)) == engine_json(engine));
+  } catch (const EngineError&) {
+  }
+}
+
+void try_scores(const Json& json) {
+  for (const char* kind : {"gain", "pan", "crossfade", "trim"}) try {
+      const ProbeScore score = with_score(probe_score(kind, 48000), json);
+      score_steps(score), score_csv(score);
+      demand(text_of(score_json(with_score(probe_score(kind, 48000), score_json(score)))) ==
+             text_of(score_json(score)));
+      if (score.gain.points.size() + score.moves.size() < 200) score_midi(score);
+    } catch (const JsonError&) {
+    }
+}
+
 }  // namespace
 
 extern "C" int LLVMFuzzerTestOneInput(const uint8_t* bytes, size_t count) {
@@ -69,6 +92,8 @@ extern "C" int LLVMFuzzerTestOneInput(const uint8_t* bytes, size_t count) {
     try_bench(json);
     try_chain(json);
     try_outlet(json);
+    try_engine(json);
+    try_scores(json);
   } catch (const JsonError&) {
   }
   return 0;

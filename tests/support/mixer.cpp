@@ -51,6 +51,14 @@ std::vector<double> glided(const GainScore& line, const Glide& glide, int rate_h
   return out;
 }
 
+Planar glided_probe(const ProbeScore& score, const Glide& glide, ProbeWord word) {
+  Planar own = sound_of(score, word);
+  const auto line = glided(score.gain, glide, score.rate_hz, own.frames());
+  for (int c = 0; c < own.channels(); ++c)
+    for (size_t n = 0; n < line.size(); ++n) own.channel(c)[n] *= line[n];
+  return own;
+}
+
 Planar mixed(const Planar& sound, int rate_hz, const std::function<Matrix(double)>& matrix) {
   Planar out(2, sound.frames());
   for (int64_t n = 0; n < sound.frames(); ++n) {

@@ -23,6 +23,9 @@ struct Glide {
 /// Every frame of a line as it comes out of a glide: by its differential equation, or its definition.
 std::vector<double> glided(const GainScore& line, const Glide& glide, int rate_hz, int64_t frames);
 
+/// The gain probe itself after a glide.
+Planar glided_probe(const ProbeScore& score, const Glide& glide, ProbeWord word);
+
 /// Both inputs by a matrix that hangs on the time.
 using Matrix = std::array<std::array<double, 2>, 2>;
 Planar mixed(const Planar& sound, int rate_hz, const std::function<Matrix(double)>& matrix);

@@ -61,13 +61,13 @@ CrossfadeView::CrossfadeView(Queue& queue, QWidget* parent) : QWidget(parent), w
   rows->addWidget(split, 1);
   rows->addWidget(make_listening());
   connect(&work_, &LongWork::ended, this, [this](Outcome, const QString& failure) {
-    if (!failure.isEmpty()) study_.reset(), answer_->setText(failure);
     note_->clear();
-    if (failure.isEmpty()) draw();
+    if (!failure.isEmpty()) answer_->setText(failure);
+    draw();
     emit rested();
   });
   connect(&Theme::instance(), &Theme::changed, this, &CrossfadeView::draw);
-  draw();
+  ask();
 }
 
 QWidget* CrossfadeView::make_head() {
@@ -170,29 +170,43 @@ void CrossfadeView::make_table(QWidget* parent) {
   connect(table_, &ResultTable::opened, this, &CrossfadeView::hearing_wanted);
 }
 
-void CrossfadeView::fill_clips(QComboBox* box, const Bench& bench) {
-  const auto before = box->currentData();
-  box->clear();
+namespace {
+
+/// The masters and the files that came back, by name.
+std::vector<std::pair<QString, QString>> clips_of(const Bench& bench) {
+  std::vector<std::pair<QString, QString>> clips;
   const auto add = [&](const std::string& name, const std::filesystem::path& file) {
-    box->addItem(QString::fromStdString(name), QString::fromStdString(file.string()));
+    clips.emplace_back(QString::fromStdString(name), QString::fromStdString(file.string()));
   };
   for (const Master& m : bench.masters) {
     add(m.name, m.audio.file);
     for (const Trial& t : m.trials)
       if (!t.chain) add(m.name + ": " + title_of(t), t.ret.file);
   }
-  box->setCurrentIndex(std::max(0, box->findData(before)));
+  return clips;
 }
 
+}  // namespace
+
+/// Only where the clips are others: a list that is open stays open. What is studied is what is chosen.
 void CrossfadeView::show_bench(const Bench& bench) {
-  quiet_ = true;
-  const bool first = a_->count() == 0;
-  fill_clips(a_, bench);
-  fill_clips(b_, bench);
-  if (first && bench.masters.size() > 1)
-    b_->setCurrentIndex(b_->findData(QString::fromStdString(bench.masters[1].audio.file.string())));
-  quiet_ = false;
-  if (!study_ && !work_.is_running()) ask();
+  auto clips = clips_of(bench);
+  if (clips != clips_) {
+    const bool first = clips_.empty();
+    clips_ = std::move(clips);
+    quiet_ = true;
+    for (QComboBox* box : {a_, b_}) {
+      const auto before = box->currentData();
+      box->clear();
+      for (const auto& [name, file] : clips_) box->addItem(name, file);
+      box->setCurrentIndex(std::max(0, box->findData(before)));
+    }
+    if (first && bench.masters.size() > 1)
+      b_->setCurrentIndex(b_->findData(QString::fromStdString(bench.masters[1].audio.file.string())));
+    quiet_ = false;
+  }
+  const auto choice = chosen();
+  if (!choice || !studied_ || !studied_->same_sources(*choice)) ask();
 }
 
 void CrossfadeView::choose(const std::filesystem::path& a, const std::filesystem::path& b, const CrossfadeSpot& spot) {
@@ -228,11 +242,16 @@ void CrossfadeView::ask() {
   b_->setEnabled(!itself_->isChecked());
   b_from_->setEnabled(!itself_->isChecked());
   study_.reset();
-  table_->set_rows(0);
-  const auto choice = chosen();
-  if (!choice) return draw();
+  studied_ = chosen();
+  work_.drop();
+  if (!studied_) {
+    answer_->setText(tr("Which law keeps the level even between two clips? Put two masters on the bench."));
+    return draw();
+  }
+  answer_->setText(tr("Which law keeps the level even between these two?"));
+  draw();
   note_->setText(tr("reading\u2026"));
-  work_.start([this, c = *choice](const Job& job, const Tell& tell) {
+  work_.start([this, c = *studied_](const Job& job, const Tell& tell) {
     auto study = study_crossfade(Clip::open(c.a, job.part(0, 0.3)), Clip::open(c.b, job.part(0.3, 0.6)), c.spot,
                                  job.part(0.6, 1));
     tell([this, study = std::move(study)] { study_ = study; });
@@ -270,12 +289,7 @@ void CrossfadeView::draw() {
   alike_->yAxis->setRange(-1.1, 1.1);
   alike_->xAxis->setRange(levels_->xAxis->range());
   table_->set_rows(study_ ? study_->laws.size() : 0);
-  if (study_)
-    answer_->setText(QString::fromStdString(label_of(*study_)).replace(" -", QString::fromUtf8(" \u2212")));
-  else if (a_->count() == 0)
-    answer_->setText(tr("Which law keeps the level even between two clips? Put two masters on the bench."));
-  else if (!work_.is_running() && answer_->text().isEmpty())
-    answer_->setText(tr("Which law keeps the level even between these two?"));
+  if (study_) answer_->setText(QString::fromStdString(label_of(*study_)).replace(" -", QString::fromUtf8(" \u2212")));
 }
 
 }  // namespace heathmist::app

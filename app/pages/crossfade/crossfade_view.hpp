@@ -20,6 +20,8 @@ struct CrossfadeChoice {
   CrossfadeSpot spot;
   FadeLaw law = FadeLaw::linear;
   CrossfadeOptions options{};
+  /// What is studied does not hang on the law, nor on how it is heard.
+  bool same_sources(const CrossfadeChoice& other) const { return a == other.a && b == other.b && spot == other.spot; }
 };
 
 class CrossfadeView : public QWidget {
@@ -46,7 +48,6 @@ class CrossfadeView : public QWidget {
   QWidget* make_head();
   QWidget* make_listening();
   void make_table(QWidget* parent);
-  void fill_clips(QComboBox* box, const Bench& bench);
   void ask();
   void draw();
   std::vector<Series> level_series() const;
@@ -59,6 +60,8 @@ class CrossfadeView : public QWidget {
   QPushButton* hear_;
   LongWork work_;
   std::optional<CrossfadeStudy> study_;
+  std::optional<CrossfadeChoice> studied_;  // what it is of, or is to be
+  std::vector<std::pair<QString, QString>> clips_;
   bool quiet_ = false;
 };
 

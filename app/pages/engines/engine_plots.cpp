@@ -47,7 +47,7 @@ std::vector<Series> gain_above(const NamedReading& one, const std::vector<NamedR
 std::vector<Series> gain_below(const NamedReading& one) {
   Series s = line(QObject::tr("rendered \u2212 drawn"), Role::residual);
   for (const auto& p : one.reading->gain->curve)
-    s.xs.push_back(p.at_s), s.ys.push_back(std::clamp(db(p.rendered) - db(p.drawn), -widest_db, widest_db));
+    s.xs.push_back(p.at_s), s.ys.push_back(std::clamp(p.off_db(), -widest_db, widest_db));
   return {s};
 }
 
@@ -105,8 +105,8 @@ std::vector<Series> crossfade_below(const NamedReading& one) {
   Series unlike = line(QObject::tr("unlike sources"), Role::residual),
          like = line(QObject::tr("like sources"), Role::ink, Qt::DashLine);
   for (const auto& p : one.reading->crossfade->curve) {
-    unlike.xs.push_back(p.at_s), unlike.ys.push_back(10 * std::log10(std::max(p.a * p.a + p.b * p.b, 1e-4)));
-    like.xs.push_back(p.at_s), like.ys.push_back(db(p.a + p.b, -40));
+    unlike.xs.push_back(p.at_s), unlike.ys.push_back(std::max(p.level_db(0), -40.0));
+    like.xs.push_back(p.at_s), like.ys.push_back(std::max(p.level_db(1), -40.0));
   }
   return {unlike, like};
 }

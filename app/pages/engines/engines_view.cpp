@@ -30,14 +30,12 @@ EnginesView::EnginesView(Queue& queue, QWidget* parent) : QWidget(parent), readi
   columns->setChildrenCollapsible(false);
   auto* left = new QWidget(columns);
   auto* left_rows = new QVBoxLayout(left);
-  left_rows->setContentsMargins(0, 0, 0, 8);
+  left_rows->setContentsMargins(0, 0, 0, 10);
   cards_ = new EngineCards(left);
   left_rows->addWidget(cards_, 1);
   auto* add = button(tr("Add an engine\u2026"), tr("One of your own by name, or a stand-in"), left);
-  left_rows->addWidget(add, 0, Qt::AlignLeft);
-  left_rows->setContentsMargins(0, 0, 0, 10);
+  left_rows->addWidget(add, 0, Qt::AlignHCenter);
   add->setObjectName("addEngine");
-  left_rows->setAlignment(add, Qt::AlignHCenter);
   connect(add, &QPushButton::clicked, this, [this, add] { emit add_wanted(add->mapToGlobal(QPoint(0, 0))); });
   columns->addWidget(left);
   columns->addWidget(make_middle());

@@ -1,52 +1,60 @@
+#include <algorithm>
+
 #include "app/pages/page.hpp"
 #include "app/pages/responses/responses_view.hpp"
+#include "app/widgets/audio_files.hpp"
 #include "app/widgets/saving.hpp"
 
 namespace heathmist::app {
 
 namespace {
 
-/// Beside the bench where they can be: its folder may move.
-nlohmann::ordered_json settings_of(const ResponsesView& view, const Workspace& workspace) {
-  nlohmann::ordered_json files = nlohmann::ordered_json::array();
-  const QString bench = const_cast<Workspace&>(workspace).model().file();
-  const auto folder = std::filesystem::path(bench.toStdString()).parent_path();
-  for (const auto& file : view.files())
-    files.push_back(bench.isEmpty() ? file.string() : file.lexically_relative(folder).string());
-  return {{"files", files}};
+void add(BenchModel& model, const QStringList& files) {
+  model.edit(QObject::tr("Add impulse responses"), [&](Bench& bench) {
+    for (const QString& name : files) {
+      const std::filesystem::path file = std::filesystem::absolute(name.toStdString()).lexically_normal();
+      const auto& all = bench.responses;
+      if (std::none_of(all.begin(), all.end(), [&](const FileRef& r) { return r.file == file; }))
+        bench.responses.push_back({file, {}});
+    }
+  });
 }
 
-void restore(ResponsesView& view, const Workspace& workspace, const nlohmann::ordered_json& settings) {
-  const auto at = settings.find("files");
-  if (at == settings.end() || !at->is_array()) return;
-  const auto folder =
-      std::filesystem::path(const_cast<Workspace&>(workspace).model().file().toStdString()).parent_path();
-  std::vector<std::filesystem::path> files;
-  for (const auto& file : *at)
-    if (file.is_string()) files.push_back((folder / file.get<std::string>()).lexically_normal());
-  view.add(files);
+void take_out(BenchModel& model, const std::vector<std::filesystem::path>& files) {
+  model.edit(QObject::tr("Take impulse responses out"), [&](Bench& bench) {
+    std::erase_if(bench.responses,
+                  [&](const FileRef& r) { return std::find(files.begin(), files.end(), r.file) != files.end(); });
+  });
 }
 
 MadePage make(PageContext& context, QWidget* parent) {
   auto* view = new ResponsesView(context.workspace.queue(), parent);
+  BenchModel& model = context.workspace.model();
+  const auto choose = [&context, &model] { add(model, choose_audio_files(context.window)); };
+  const auto drop = [view, &model] { take_out(model, view->chosen()); };
+  QObject::connect(view, &ResponsesView::adding_wanted, view, choose);
+  QObject::connect(view, &ResponsesView::taking_out_wanted, view, drop);
+  QObject::connect(view, &ResponsesView::files_dropped, view,
+                   [&model](const QStringList& files) { add(model, files); });
   return {.widget = view,
           .first = [view] { return view->table(); },
-          .commands = {{QObject::tr("Take the chosen responses out"),
+          .commands = {{QObject::tr("Add impulse responses\u2026"), MenuKind::measure,
+                        [&context, choose] {
+                          context.show("responses");
+                          choose();
+                        }},
+                       {QObject::tr("Take the chosen responses out"),
                         MenuKind::measure,
-                        [view] { view->remove_chosen(); },
+                        drop,
                         {},
-                        [view] { return view->isVisible() && !view->table()->chosen().empty(); }},
+                        [view] { return view->isVisible() && !view->chosen().empty(); }},
                        {QObject::tr("Save the responses as CSV\u2026"),
                         MenuKind::file,
                         [view, &context] { save_table(context.window, "responses.csv", view->csv()); },
                         {},
                         [view] { return !view->rows().empty(); }}},
           .shown = [view, &context] { view->show_bench(context.workspace.bench()); },
-          .file_changed = [view](const std::filesystem::path& file) { view->forget(file); },
-          .settings_key = "responses",
-          .settings = [view, &context] { return settings_of(*view, context.workspace); },
-          .restore = [view, &context](
-                         const nlohmann::ordered_json& settings) { restore(*view, context.workspace, settings); }};
+          .file_changed = [view](const std::filesystem::path& file) { view->forget(file); }};
 }
 
 }  // namespace

@@ -1,7 +1,6 @@
 #include "app/pages/responses/responses_view.hpp"
 
 #include <QDragEnterEvent>
-#include <QElapsedTimer>
 #include <QHBoxLayout>
 #include <QMimeData>
 #include <QSplitter>
@@ -9,62 +8,35 @@
 #include <algorithm>
 
 #include "app/theme/theme.hpp"
-#include "app/widgets/audio_files.hpp"
 #include "app/widgets/labels.hpp"
-#include "core/audio/scratch.hpp"
 #include "core/compare/json.hpp"
-#include "core/dsp/noise.hpp"
-#include "core/stages/chain.hpp"
 
 namespace heathmist::app {
 
 namespace {
-
-const std::vector<double>& enough_db() {
-  static const std::vector<double> all{-60, -80, -100};
-  return all;
-}
 
 QString name_of(const ResponseRow& row) { return QString::fromStdString(row.file.stem().string()); }
 QString seconds(double s) {
   return s < 1 ? QObject::tr("%1 ms").arg(number(1000 * s, 0)) : QObject::tr("%1 s").arg(number(s, 2));
 }
 
-/// What a second of stereo takes: ten of them through the convolution itself.
-double cost_of(const std::filesystem::path& file, int rate_hz, const Job& job) {
-  constexpr int length_s = 10;
-  dsp::Noise chance(1);
-  Planar noise(2, int64_t(length_s) * rate_hz);
-  for (int c = 0; c < 2; ++c)
-    for (double& v : noise.channel(c)) v = 0.1 * chance.gaussian();
-  Chain chain;
-  chain.stages = {{"convolution", {{"response", file.string()}}}};
-  const auto clip = made_clip(noise, rate_hz, "noise");
-  QElapsedTimer timer;
-  timer.start();
-  pass(clip, chain, Job{job.stop, {}, 1});
-  return double(timer.nsecsElapsed()) / 1e9 / length_s;
-}
+QString share(double work) { return QObject::tr("%1 %").arg(number(100 * work, 1)); }
 
-ResponseRow read_row(ResponseRow row, const std::optional<Spectrum>& programme, const Job& job) {
+ResponseRow read_row(ResponseRow row, const Spectrum* programme, const Job& job) {
   try {
-    const auto clip = Clip::open(row.file, job.part(0, 0.1));
-    row.reading = study_response(*clip, job.part(0.1, 0.2));
-    row.enough = enough_frames(*clip, enough_db(), programme, job.part(0.2, 0.7));
-    if (clip->format().channels <= 2) row.cost = cost_of(row.file, clip->format().sample_rate_hz, job);
+    row.study = study_response_file(row.file, programme, job);
   } catch (const Cancelled&) {
     throw;
   } catch (const std::exception& error) {
-    row.reading.reset(), row.failure = QString::fromUtf8(error.what());
+    row.failure = QString::fromUtf8(error.what());
   }
   return row;
 }
 
-/// As fine as a response of a second asks for.
-std::optional<Spectrum> programme_of(const std::filesystem::path& file, const Job& job) {
-  if (file.empty()) return {};
-  const auto clip = Clip::open(file, job.part(0, 0.5));
-  return average_spectrum(*clip, 8192, 0, -1, 400, job.part(0.5, 1));
+QStringList names_in(const QComboBox& box) {
+  QStringList all;
+  for (int n = 0; n < box.count(); ++n) all << box.itemText(n) + "\n" + box.itemData(n).toString();
+  return all;
 }
 
 }  // namespace
@@ -87,7 +59,7 @@ ResponsesView::ResponsesView(Queue& queue, QWidget* parent) : QWidget(parent), w
   rows->addWidget(split, 1);
   connect(&work_, &LongWork::ended, this, [this](Outcome outcome, const QString& failure) {
     note_->setText(how_it_ended(outcome, failure));
-    look_at_chosen();
+    null_chosen();
     emit rested();
   });
   connect(&nulling_, &LongWork::ended, this, [this](Outcome, const QString& failure) {
@@ -120,19 +92,17 @@ QWidget* ResponsesView::make_head() {
   row->addWidget(note_, 1);
   auto* take_out = new QPushButton(tr("Take out"), head);
   take_out->setToolTip(tr("The chosen responses leave the list; their files stay"));
-  connect(take_out, &QPushButton::clicked, this, &ResponsesView::remove_chosen);
+  connect(take_out, &QPushButton::clicked, this, &ResponsesView::taking_out_wanted);
   row->addWidget(take_out);
   auto* add_files = new QPushButton(tr("Add responses\u2026"), head);
   add_files->setProperty("main", true);
-  connect(add_files, &QPushButton::clicked, this, [this] {
-    std::vector<std::filesystem::path> files;
-    for (const QString& file : choose_audio_files(this)) files.push_back(file.toStdString());
-    add(files);
-  });
+  connect(add_files, &QPushButton::clicked, this, &ResponsesView::adding_wanted);
   row->addWidget(add_files);
   connect(programme_, &QComboBox::currentIndexChanged, this, [this] {
-    for (ResponseRow& r : rows_) r.enough.clear();
+    spectrum_.reset();
+    for (ResponseRow& r : rows_) r.study.reset();
     null_.reset();
+    draw();
     run();
   });
   connect(taken_for_, &QComboBox::currentIndexChanged, this, &ResponsesView::draw);
@@ -144,24 +114,25 @@ void ResponsesView::make_table(QWidget* parent) {
   const auto of = [this](auto what) {
     return [this, what](size_t n) -> Cell {
       if (!rows_[n].failure.isEmpty()) return {{}, {}, rows_[n].failure};
-      return rows_[n].reading ? what(rows_[n], *rows_[n].reading) : Cell{QString::fromUtf8("\u2026")};
+      return rows_[n].study ? what(*rows_[n].study, rows_[n].study->reading) : Cell{QString::fromUtf8("\u2026")};
     };
   };
   const auto time = [of](const QString& title, const QString& hint, std::optional<double> ImpulseResponse::*member) {
-    return Column{title, hint, of([member](const ResponseRow&, const ImpulseResponse& r) {
+    return Column{title, hint, of([member](const ResponseStudy&, const ImpulseResponse& r) {
                     return r.*member ? Cell{seconds(*(r.*member)), *(r.*member)} : number_cell({}, 0);
                   }),
                   true, 60};
   };
   const auto enough = [of](size_t place) {
     return Column{
-        QObject::tr("To %1").arg(number(enough_db()[place], 0)),
+        QObject::tr("To %1").arg(number(response_cuts_db[place], 0)),
         QObject::tr("How much of it is enough: what lies behind adds no more than this, against the whole, dB"),
-        of([place](const ResponseRow& row, const ImpulseResponse& r) {
-          if (place >= row.enough.size()) return Cell{QString::fromUtf8("\u2026")};
-          if (!row.enough[place]) return Cell{QObject::tr("all of it"), 1e9};
-          const double s = double(*row.enough[place]) / r.sample_rate_hz;
-          return Cell{seconds(s), s};
+        of([place](const ResponseStudy& s, const ImpulseResponse& r) {
+          const auto& cut = s.cuts[place];
+          if (!cut.frames) return Cell{QObject::tr("all of it"), 1e9};
+          const double length_s = double(*cut.frames) / r.sample_rate_hz;
+          return Cell{seconds(length_s), length_s,
+                      cut.work ? QObject::tr("%1 of one core").arg(share(*cut.work)) : QString()};
         }),
         true, 66};
   };
@@ -178,20 +149,20 @@ void ResponsesView::make_table(QWidget* parent) {
         Column::stretch},
        {tr("Rate"),
         {},
-        of([](const ResponseRow&, const ImpulseResponse& r) {
+        of([](const ResponseStudy&, const ImpulseResponse& r) {
           return Cell{tr("%1 kHz").arg(r.sample_rate_hz / 1000.0), double(r.sample_rate_hz)};
         }),
         true,
         74},
        {tr("Length"),
         {},
-        of([](const ResponseRow&, const ImpulseResponse& r) {
+        of([](const ResponseStudy&, const ImpulseResponse& r) {
           return Cell{seconds(r.length_s), r.length_s};
         }),
         true,
         70},
        {tr("Onset"), tr("Where it first comes within 20 dB of its peak"),
-        of([](const ResponseRow&, const ImpulseResponse& r) {
+        of([](const ResponseStudy&, const ImpulseResponse& r) {
           return Cell{tr("%1 ms").arg(number(1000 * r.onset_s, 1)), r.onset_s};
         }),
         true, 72},
@@ -200,79 +171,101 @@ void ResponsesView::make_table(QWidget* parent) {
        time(tr("T30"), tr("Time of 60 dB, by the decay from \u22125 to \u221235 dB (ISO 3382-1)"),
             &ImpulseResponse::t30_s),
        {tr("C80, dB"), tr("The first 80 ms against the rest"),
-        of([](const ResponseRow&, const ImpulseResponse& r) { return number_cell(r.clarity_db, 1); }), true, 70},
+        of([](const ResponseStudy&, const ImpulseResponse& r) { return number_cell(r.clarity_db, 1); }), true, 70},
        enough(0),
        enough(1),
        enough(2),
        {tr("Work"), tr("Of one core for stereo at its rate, on this machine as it was"),
-        of([](const ResponseRow& row, const ImpulseResponse&) {
-          return row.cost ? Cell{tr("%1 %").arg(number(100 * *row.cost, 1)), *row.cost} : number_cell({}, 0);
+        of([](const ResponseStudy& s, const ImpulseResponse&) {
+          return s.work ? Cell{share(*s.work), *s.work} : number_cell({}, 0);
         }),
         true, 66}});
   table_->setSelectionMode(QAbstractItemView::ExtendedSelection);
-  connect(table_, &ResultTable::chosen_changed, this, &ResponsesView::look_at_chosen);
+  connect(table_, &ResultTable::chosen_changed, this, &ResponsesView::null_chosen);
+}
+
+/// Only where they are others: a list that is open stays open.
+void ResponsesView::fill_programmes(const Bench& bench) {
+  QComboBox fresh;
+  fresh.addItem(programme_->itemText(0), programme_->itemData(0));
+  for (const Master& m : bench.masters)
+    fresh.addItem(QString::fromStdString(m.name), QString::fromStdString(m.audio.file.string()));
+  if (names_in(fresh) == names_in(*programme_)) return;
+  const auto before = programme_->currentData();
+  {
+    const QSignalBlocker quiet(programme_);
+    programme_->clear();
+    for (int n = 0; n < fresh.count(); ++n) programme_->addItem(fresh.itemText(n), fresh.itemData(n));
+    programme_->setCurrentIndex(std::max(0, programme_->findData(before)));
+  }
+  if (programme_->currentData() != before) emit programme_->currentIndexChanged(programme_->currentIndex());
 }
 
 void ResponsesView::show_bench(const Bench& bench) {
-  const auto before = programme_->currentData();
-  const QSignalBlocker quiet(programme_);
-  while (programme_->count() > 1) programme_->removeItem(1);
-  for (const Master& m : bench.masters)
-    programme_->addItem(QString::fromStdString(m.name), QString::fromStdString(m.audio.file.string()));
-  programme_->setCurrentIndex(std::max(0, programme_->findData(before)));
-  if (!work_.is_running()) run();  // it is told of every row that the ledger learns
+  fill_programmes(bench);
+  std::vector<ResponseRow> fresh;
+  for (const FileRef& ref : bench.responses) {
+    const auto it = std::find_if(rows_.begin(), rows_.end(), [&](const ResponseRow& r) { return r.file == ref.file; });
+    fresh.push_back(it == rows_.end() ? ResponseRow{ref.file} : *it);
+  }
+  const bool others = !std::equal(fresh.begin(), fresh.end(), rows_.begin(), rows_.end(),
+                                  [](const ResponseRow& a, const ResponseRow& b) { return a.file == b.file; });
+  if (others) {
+    rows_ = std::move(fresh);
+    null_.reset();
+    draw();
+  }
+  if (others || !work_.is_running()) run();  // it is told of every row that the ledger learns
 }
 
 std::filesystem::path ResponsesView::programme_file() const {
   return programme_->currentData().toString().toStdString();
 }
 
-void ResponsesView::add(const std::vector<std::filesystem::path>& files) {
-  for (const auto& file : files)
-    if (std::none_of(rows_.begin(), rows_.end(), [&](const ResponseRow& r) { return r.file == file; }))
-      rows_.push_back({file});
-  draw();
-  emit files_changed();
-  run();
-}
-
-void ResponsesView::remove_chosen() {
-  auto chosen = table_->chosen();
-  std::sort(chosen.rbegin(), chosen.rend());
-  for (const size_t n : chosen) rows_.erase(rows_.begin() + long(n));
-  null_.reset();
-  draw();
-  emit files_changed();
+std::vector<std::filesystem::path> ResponsesView::chosen() const {
+  std::vector<std::filesystem::path> files;
+  for (const size_t n : table_->chosen()) files.push_back(rows_[n].file);
+  return files;
 }
 
 void ResponsesView::forget(const std::filesystem::path& file) {
+  const bool of_programme = file == programme_file();
+  if (of_programme) spectrum_.reset();
+  bool any = false;
   for (ResponseRow& r : rows_)
-    if (r.file == file) r = {file};
-  if (file == programme_file())
-    for (ResponseRow& r : rows_) r.enough.clear();
+    if (r.file == file || of_programme) r = {r.file}, any = true;
+  if (!any) return;
+  null_.reset();
+  draw();
   run();
 }
 
-std::vector<std::filesystem::path> ResponsesView::files() const {
-  std::vector<std::filesystem::path> all;
-  for (const ResponseRow& r : rows_) all.push_back(r.file);
-  return all;
+/// Off the interface thread: worked out once, and kept until it is another.
+std::shared_ptr<const Spectrum> ResponsesView::programme(const Job& job, const Tell& tell,
+                                                         const std::filesystem::path& file,
+                                                         std::shared_ptr<const Spectrum> known) {
+  if (known || file.empty()) return known;
+  auto spectrum = programme_spectrum(file, job);
+  tell([this, spectrum] { spectrum_ = spectrum; });
+  return spectrum;
 }
 
 void ResponsesView::run() {
   std::vector<ResponseRow> open;
   for (const ResponseRow& r : rows_)
-    if (r.failure.isEmpty() && (!r.reading || r.enough.empty())) open.push_back(r);
-  if (open.empty() || !isVisible()) return;
+    if (r.failure.isEmpty() && !r.study) open.push_back(r);
+  if (open.empty()) {
+    work_.drop();
+    return note_->clear();
+  }
+  if (!isVisible()) return;
   note_->setText(tr("reading\u2026"));
-  work_.start([this, open, file = programme_file()](const Job& job, const Tell& tell) {
-    const auto programme = programme_of(file, job.part(0, 0.2));
+  work_.start([this, open, file = programme_file(), known = spectrum_](const Job& job, const Tell& tell) {
+    const auto spectrum = programme(job.part(0, 0.2), tell, file, known);
     for (size_t n = 0; n < open.size(); ++n) {
       const auto count = double(open.size());
-      tell([this, row = read_row(open[n], programme,
-                                 job.part(0.2 + 0.8 * double(n) / count, 0.2 + 0.8 * double(n + 1) / count))] {
-        take(row);
-      });
+      const Job part = job.part(0.2 + 0.8 * double(n) / count, 0.2 + 0.8 * double(n + 1) / count);
+      tell([this, row = read_row(open[n], spectrum.get(), part)] { take(row); });
     }
   });
 }
@@ -284,15 +277,15 @@ void ResponsesView::take(const ResponseRow& row) {
 }
 
 /// Two that are chosen are nulled with each other.
-void ResponsesView::look_at_chosen() {
+void ResponsesView::null_chosen() {
   null_.reset();
-  const auto chosen = table_->chosen();
   nulling_.drop();
-  if (chosen.size() == 2 && rows_[chosen[0]].reading && rows_[chosen[1]].reading)
-    nulling_.start([this, a = rows_[chosen[0]].file, b = rows_[chosen[1]].file, file = programme_file()](
-                       const Job& job, const Tell& tell) {
-      const auto programme = programme_of(file, job.part(0, 0.3));
-      const auto null = null_responses(Clip::open(a), Clip::open(b), programme, job.part(0.3, 1));
+  const auto chosen = table_->chosen();
+  if (chosen.size() == 2 && rows_[chosen[0]].study && rows_[chosen[1]].study)
+    nulling_.start([this, a = rows_[chosen[0]].file, b = rows_[chosen[1]].file, file = programme_file(),
+                    known = spectrum_](const Job& job, const Tell& tell) {
+      const auto spectrum = programme(job.part(0, 0.3), tell, file, known);
+      const auto null = null_responses(Clip::open(a), Clip::open(b), spectrum.get(), job.part(0.3, 1));
       tell([this, null] {
         null_ = null;
         draw();
@@ -308,13 +301,16 @@ QString ResponsesView::answer_for(const std::vector<size_t>& chosen) const {
         .arg(name_of(rows_[chosen[0]]), name_of(rows_[chosen[1]]), number(null_->whole_db, 1));
   const ResponseRow& row = rows_[chosen.empty() ? 0 : chosen.front()];
   if (!row.failure.isEmpty()) return row.failure;
-  if (!row.reading || row.enough.empty()) return tr("Reading %1\u2026").arg(name_of(row));
-  const QString decay = row.reading->t30_s   ? tr("rings for %1 (T30)").arg(seconds(*row.reading->t30_s))
-                        : row.reading->t20_s ? tr("rings for %1 (T20)").arg(seconds(*row.reading->t20_s))
-                                             : tr("does not fall far enough to tell its time");
-  if (!row.enough[1]) return tr("%1 %2; all of it is needed.").arg(name_of(row), decay);
-  return tr("%1 %2; %3 of it are enough 80 dB under %4.")
-      .arg(name_of(row), decay, seconds(double(*row.enough[1]) / row.reading->sample_rate_hz),
+  if (!row.study) return tr("Reading %1\u2026").arg(name_of(row));
+  const ImpulseResponse& r = row.study->reading;
+  const QString decay = r.t30_s   ? tr("rings for %1 (T30)").arg(seconds(*r.t30_s))
+                        : r.t20_s ? tr("rings for %1 (T20)").arg(seconds(*r.t20_s))
+                                  : tr("does not fall far enough to tell its time");
+  constexpr size_t told = 1;
+  const auto enough = row.study->cuts[told].frames;
+  if (!enough) return tr("%1 %2; all of it is needed.").arg(name_of(row), decay);
+  return tr("%1 %2; %3 of it are enough %4 dB under %5.")
+      .arg(name_of(row), decay, seconds(double(*enough) / r.sample_rate_hz), number(-response_cuts_db[told], 0),
            programme_->currentText());
 }
 
@@ -323,63 +319,48 @@ std::vector<Series> ResponsesView::series() const {
   const auto chosen = table_->chosen();
   std::vector<Series> all;
   for (size_t n = 0; n < rows_.size(); ++n) {
-    if (!rows_[n].reading) continue;
+    if (!rows_[n].study) continue;
     const bool bold = chosen.empty() ? n == 0 : std::find(chosen.begin(), chosen.end(), n) != chosen.end();
     Series s;
     s.name = name_of(rows_[n]), s.marked = false;
     s.ink = colour(bold ? Role::residual : Role::soft),
     s.style = bold && (chosen.empty() || n == chosen.front()) ? Qt::SolidLine : styles[n % std::size(styles)];
-    for (const auto& [at, db] : rows_[n].reading->decay)
+    for (const auto& [at, db] : rows_[n].study->reading.decay)
       if (db > -120) s.xs.push_back(at), s.ys.push_back(db);
     all.push_back(std::move(s));
   }
   return all;
 }
 
+QString ResponsesView::detail_for(const std::vector<size_t>& chosen) const {
+  QStringList sentences;
+  if (chosen.size() == 2 && null_)
+    sentences << tr("The early part, up to 80 ms after the onset, leaves %1 dBr; the tail %2 dBr.")
+                     .arg(number(null_->early_db, 1), number(null_->late_db, 1));
+  const int taken = taken_for_->currentData().toInt();
+  if (taken == 0 || rows_.empty()) return sentences.join(" ");
+  const ResponseRow& row = rows_[chosen.empty() ? 0 : chosen.front()];
+  if (!row.study || row.study->reading.sample_rate_hz == taken) return sentences.join(" ");
+  const WrongRate wrong = at_wrong_rate(row.study->reading.sample_rate_hz, taken);
+  sentences << tr("Taken for %1 kHz, everything in %2 shifts by %3 cents, and it rings %4 times as long.")
+                   .arg(taken / 1000.0)
+                   .arg(name_of(row), number(wrong.cents, 0), number(wrong.length_factor, 2));
+  return sentences.join(" ");
+}
+
 void ResponsesView::draw() {
   table_->set_rows(rows_.size(), [this](size_t n) { return QString::fromStdString(rows_[n].file.string()); });
   const auto chosen = table_->chosen();
   answer_->setText(answer_for(chosen));
-  QString detail;
-  if (chosen.size() == 2 && null_)
-    detail = tr("The early part, up to 80 ms after the onset, leaves %1 dBr; the tail %2 dBr.")
-                 .arg(number(null_->early_db, 1), number(null_->late_db, 1));
-  if (const int taken = taken_for_->currentData().toInt(); taken > 0 && !rows_.empty()) {
-    const ResponseRow& row = rows_[chosen.empty() ? 0 : chosen.front()];
-    if (row.reading && row.reading->sample_rate_hz != taken) {
-      const WrongRate wrong = at_wrong_rate(row.reading->sample_rate_hz, taken);
-      detail += (detail.isEmpty() ? "" : " ") +
-                tr("Taken for %1 kHz, everything in %2 shifts by %3 cents, and it rings %4 times as long.")
-                    .arg(taken / 1000.0)
-                    .arg(name_of(row), number(wrong.cents, 0), number(wrong.length_factor, 2));
-    }
-  }
-  detail_->setText(detail);
-  detail_->setVisible(!detail.isEmpty());
+  detail_->setText(detail_for(chosen));
+  detail_->setVisible(!detail_->text().isEmpty());
   decays_->show_series([this] { return series(); });
 }
 
 QString ResponsesView::csv() const {
   std::vector<Json> table;
-  for (const ResponseRow& row : rows_) {
-    if (!row.reading) continue;
-    const ImpulseResponse& r = *row.reading;
-    Json line{{"response", row.file.filename().string()},
-              {"rate_hz", r.sample_rate_hz},
-              {"channels", r.channels},
-              {"length_s", r.length_s},
-              {"onset_s", r.onset_s},
-              {"edt_s", number_or_null(r.edt_s)},
-              {"t20_s", number_or_null(r.t20_s)},
-              {"t30_s", number_or_null(r.t30_s)},
-              {"clarity_db", number_or_null(r.clarity_db)},
-              {"noise_dbr", number_or_null(r.noise_dbr)}};
-    for (size_t n = 0; n < row.enough.size(); ++n)
-      line["enough_at_" + std::to_string(int(-enough_db()[n])) + "_s"] =
-          row.enough[n] ? Json(double(*row.enough[n]) / r.sample_rate_hz) : Json(nullptr);
-    line["work_share"] = number_or_null(row.cost);
-    table.push_back(std::move(line));
-  }
+  for (const ResponseRow& row : rows_)
+    if (row.study) table.push_back(response_json(row.file, *row.study));
   return QString::fromStdString(csv_of(table, {"response"}));
 }
 
@@ -388,11 +369,11 @@ void ResponsesView::dragEnterEvent(QDragEnterEvent* event) {
 }
 
 void ResponsesView::dropEvent(QDropEvent* event) {
-  std::vector<std::filesystem::path> files;
+  QStringList files;
   for (const QUrl& url : event->mimeData()->urls())
-    if (url.isLocalFile()) files.push_back(url.toLocalFile().toStdString());
+    if (url.isLocalFile()) files << url.toLocalFile();
   event->acceptProposedAction();
-  add(files);
+  emit files_dropped(files);
 }
 
 }  // namespace heathmist::app

@@ -1,5 +1,5 @@
-// Impulse responses side by side: how long they ring, how much of each is enough for a master, and how far two are
-// apart.
+// Impulse responses of the bench side by side: how long they ring, how much of each is enough for a master, and how far
+// two are apart.
 #pragma once
 #include <QComboBox>
 #include <QLabel>
@@ -9,15 +9,13 @@
 #include "app/plots/graph_plate.hpp"
 #include "app/widgets/result_table.hpp"
 #include "core/bench/document.hpp"
-#include "core/measure/impulse_response.hpp"
+#include "core/delivery/responses.hpp"
 
 namespace heathmist::app {
 
 struct ResponseRow {
   std::filesystem::path file;
-  std::optional<ImpulseResponse> reading{};
-  std::vector<std::optional<int64_t>> enough{};  ///< as `enough_db`
-  std::optional<double> cost{};                  ///< seconds of work for a second of stereo, on one core
+  std::optional<ResponseStudy> study{};  ///< for the programme that is chosen
   QString failure{};
 };
 
@@ -26,15 +24,15 @@ class ResponsesView : public QWidget {
 
  public:
   explicit ResponsesView(Queue& queue, QWidget* parent = nullptr);
+  /// Takes up the bench's responses and masters; what was read stays.
   void show_bench(const Bench& bench);
-  void add(const std::vector<std::filesystem::path>& files);
-  void remove_chosen();
   void forget(const std::filesystem::path& file);
-  std::vector<std::filesystem::path> files() const;
+  std::vector<std::filesystem::path> chosen() const;
   const std::vector<ResponseRow>& rows() const { return rows_; }
   ResultTable* table() const { return table_; }
   GraphPlate* decays() const { return decays_; }
   QString answer() const { return answer_->text(); }
+  QString detail() const { return detail_->text(); }
   QString csv() const;
   bool is_reading() const { return work_.is_running() || nulling_.is_running(); }
   QComboBox* programme() const { return programme_; }
@@ -42,7 +40,9 @@ class ResponsesView : public QWidget {
 
  signals:
   void rested();
-  void files_changed();
+  void files_dropped(const QStringList& files);
+  void adding_wanted();
+  void taking_out_wanted();
 
  protected:
   void dragEnterEvent(QDragEnterEvent* event) override;
@@ -51,20 +51,25 @@ class ResponsesView : public QWidget {
  private:
   QWidget* make_head();
   void make_table(QWidget* parent);
+  void fill_programmes(const Bench& bench);
   void run();
   void take(const ResponseRow& row);
-  void look_at_chosen();
+  void null_chosen();
   void draw();
   QString answer_for(const std::vector<size_t>& chosen) const;
+  QString detail_for(const std::vector<size_t>& chosen) const;
   std::vector<Series> series() const;
   std::filesystem::path programme_file() const;
+  std::shared_ptr<const Spectrum> programme(const Job& job, const Tell& tell, const std::filesystem::path& file,
+                                            std::shared_ptr<const Spectrum> known);
   std::vector<ResponseRow> rows_;
   QComboBox *programme_, *taken_for_;
   QLabel *answer_, *detail_, *note_;
   GraphPlate* decays_;
   ResultTable* table_;
   LongWork work_, nulling_;
-  std::optional<ResponseNull> null_;  // of the two that are chosen
+  std::shared_ptr<const Spectrum> spectrum_;  // of the programme, once it was worked out
+  std::optional<ResponseNull> null_;          // of the two that are chosen
 };
 
 }  // namespace heathmist::app
