@@ -91,8 +91,13 @@ struct ReadCall {
   Shared shared;
   std::string kind, csv, score;
   std::vector<std::string> files;
+  std::vector<double> positions;
   int channel = 1;
 };
+
+void print_findings(const Session& session, const ProbeReading& reading) {
+  for (const Finding& f : engine_findings(reading)) session.say("    {:<7} {}\n", name_of(f.severity), f.text);
+}
 
 void print_reading(const Session& session, const std::string& name, const ProbeReading& reading) {
   session.say("{}: written at {} Hz, came back at {} Hz, {:.2f} samples late\n", printable(name), reading.score.rate_hz,
@@ -103,7 +108,7 @@ void print_reading(const Session& session, const std::string& name, const ProbeR
                 s.step.tones_hz.empty() ? "silence" : fmt::format("{:.1f} Hz", s.step.tones_hz.front()),
                 s.lines.thd_n_db ? fmt::format("THD+N {:.1f} dB", *s.lines.thd_n_db)
                                  : "noise " + shown(s.lines.noise_dbfs, 1, "dBFS"));
-  for (const Finding& f : engine_findings(reading)) session.say("    {:<7} {}\n", name_of(f.severity), f.text);
+  print_findings(session, reading);
   if (reading.impulse)
     session.say("    rings {:.2f} ms before and {:.2f} ms after\n", 1000 * reading.impulse->pre_ringing_s,
                 1000 * reading.impulse->post_ringing_s);
@@ -116,17 +121,47 @@ ReadOptions options_of(Session& session, const ReadCall& call) {
   return options;
 }
 
+/// One render for each position.
+Json held_at(double position) {
+  return {{"moves", {{{"from_s", 0}, {"until_s", probe_score("pan", 48000).length_s}, {"position", position}}}}};
+}
+
+void check_positions(const ReadCall& call, size_t renders) {
+  if (call.positions.empty()) return;
+  if (call.kind != "pan") throw std::invalid_argument("--positions: only of renders of the probe 'pan'");
+  if (!call.score.empty()) throw std::invalid_argument("--positions: give these or a --score, not both");
+  if (call.positions.size() != renders)
+    throw std::invalid_argument(
+        fmt::format("--positions: there are {} for {} renders; give one for each", call.positions.size(), renders));
+}
+
+/// Law and kind of renders that were made at one position each.
+void tell_together(const Session& session, Answer& answer, std::vector<PanPoint> points, int inputs) {
+  ProbeReading together;
+  together.pan = judge_pan(std::move(points), inputs);
+  Json findings = Json::array();
+  for (const Finding& f : engine_findings(together)) findings.push_back(finding_json(f));
+  answer.set("together", {{"pan", engine_json(together)}, {"findings", findings}});
+  session.say("together:\n");
+  print_findings(session, together);
+}
+
 void read(const ReadCall& call) {
   if (!probe_kind(call.kind)) probe_score(call.kind, 48000);  // says what there is
   Session session(call.shared);
   const auto sources = session.sources(call.files);
-  const auto options = options_of(session, call);
+  check_positions(call, sources.size());
+  auto options = options_of(session, call);
   session.check_output(call.csv);
   std::vector<Json> table;
+  std::vector<PanPoint> held;
+  size_t place = 0;
+  int inputs = 2;
   Answer answer(session, "returns");
   answer.set("kind", call.kind);
   answer.each(sources, [&](const Source& source) {
     const Job job = session.watched(source.name);
+    if (!call.positions.empty()) options.asked_score = held_at(call.positions[place++]);
     const auto clip = Clip::open(source.file, job.part(0, 0.3));
     if (call.channel > clip->format().channels)
       throw InputError(source.name,
@@ -140,8 +175,13 @@ void read(const ReadCall& call) {
       table.back().update(point);
     }
     print_reading(session, source.name, reading);
+    if (!call.positions.empty()) {
+      held.insert(held.end(), reading.pan->positions.begin(), reading.pan->positions.end());
+      inputs = std::min(inputs, reading.pan->inputs);
+    }
     return json;
   });
+  if (held.size() > 1) tell_together(session, answer, held, inputs);
   if (!call.csv.empty()) session.write_text(call.csv, csv_of(table, {"path"}));
   answer.print();
 }
@@ -191,6 +231,9 @@ void add_read(CLI::App& app) {
       ->capture_default_str()
       ->check(between(1, most_channels, ""));
   verb->add_option("--csv", call->csv, "write its points to this file (- for standard output)");
+  verb->add_option("--positions", call->positions, "of several renders of 'pan', the position that each was made at")
+      ->delimiter(',')
+      ->check(between(-100, 100, ""));
   verb->add_option("--score", call->score, "what was asked instead of the kind's own score, as JSON");
   add_common(*verb, call->shared);
   add_lists(*verb, call->shared);

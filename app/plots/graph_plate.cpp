@@ -124,7 +124,7 @@ void GraphPlate::fit() {
   const bool labels = std::any_of(series_.begin(), series_.end(), [](const Series& s) { return !s.labels.empty(); });
   const double x_room = std::max(0.1, right - left), y_room = std::max(0.1, high - low);
   xAxis->setRange(left - 0.06 * x_room, right + (labels ? 0.3 : 0.06) * x_room);
-  yAxis->setRange(low - 0.12 * y_room, high + 0.2 * y_room);
+  yAxis->setRange(low - 0.12 * y_room, high + room_above_ * y_room);
   if (isVisible()) replot(rpQueuedReplot);
 }
 

@@ -28,6 +28,12 @@ class GraphPlate : public Plate {
     auto* layout = axisRect()->insetLayout();
     layout->setInsetAlignment(layout->elementCount() - 1, corner);
   }
+  /// In one row, above the curves.
+  void set_names_in_a_row() {
+    names_->setFillOrder(QCPLayoutGrid::foColumnsFirst);
+    set_names_at(Qt::AlignHCenter | Qt::AlignTop);
+    room_above_ = 0.4;
+  }
   void fit();
   QString csv() const override;
   QString read_out(double x, double y) const;  ///< of the point nearest by; coordinates of the axes
@@ -47,6 +53,7 @@ class GraphPlate : public Plate {
   QCPItemStraightLine* limit_line_;
   QCPItemText* text_;
   QCPLegend* names_;
+  double room_above_ = 0.2;  // of the span of all curves
 };
 
 }  // namespace heathmist::app

@@ -57,6 +57,22 @@ Json finding_json(const Finding& f) {
           {"at_s", number_or_null(f.at_s)}};
 }
 
+Json causes_json(const std::vector<Cause>& causes) {
+  Json list = Json::array();
+  for (const Cause& c : causes)
+    list.push_back({{"code", c.code},
+                    {"text", c.text},
+                    {"before_db", number_or_null(c.before_db)},
+                    {"after_db", number_or_null(c.after_db)},
+                    {"channels", c.channels},
+                    {"from_s", number_or_null(c.from_s)},
+                    {"until_s", number_or_null(c.until_s)},
+                    {"values", c.values},
+                    {"by_octave", left_json(c.by_octave)},
+                    {"over_time", left_json(c.over_time)}});
+  return list;
+}
+
 Json null_json(const NullReport& r) {
   Json channels = Json::array(), findings = Json::array();
   for (size_t p = 0; p < r.fit.pairs.size(); ++p) {
@@ -71,18 +87,6 @@ Json null_json(const NullReport& r) {
                         {"residual_relative_db", number_or_null(sums.residual_relative_db())}});
   }
   for (const auto& f : r.findings) findings.push_back(finding_json(f));
-  Json causes = Json::array();
-  for (const Cause& c : r.causes)
-    causes.push_back({{"code", c.code},
-                      {"text", c.text},
-                      {"before_db", number_or_null(c.before_db)},
-                      {"after_db", number_or_null(c.after_db)},
-                      {"channels", c.channels},
-                      {"from_s", number_or_null(c.from_s)},
-                      {"until_s", number_or_null(c.until_s)},
-                      {"values", c.values},
-                      {"by_octave", left_json(c.by_octave)},
-                      {"over_time", left_json(c.over_time)}});
   return {{"identical", r.identical},
           {"kind", name_of(r.kind)},
           {"delay_samples", number_or_null(r.fit.delay_samples)},
@@ -101,7 +105,7 @@ Json null_json(const NullReport& r) {
            {{"master", number_or_null(r.master_bandwidth_hz)}, {"return", number_or_null(r.return_bandwidth_hz)}}},
           {"channels", channels},
           {"findings", findings},
-          {"causes", causes}};
+          {"causes", causes_json(r.causes)}};
 }
 
 namespace {

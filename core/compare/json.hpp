@@ -10,6 +10,7 @@ Json facts_json(const std::string& path, const ClipFormat& format, const Levels&
                 std::optional<double> bandwidth_hz);
 
 Json finding_json(const Finding& finding);
+Json causes_json(const std::vector<Cause>& causes);
 Json null_json(const NullReport& report);
 
 /// What the explanation adds: one object, `explanation` in the answer to `null`.

@@ -85,10 +85,26 @@ std::vector<std::pair<double, double>> decay_of(const std::vector<double>& e, si
   return decay;
 }
 
+SpectrumLine gain_of(const Planar& sound, double rate) {
+  dsp::RealFft<double> fft(dsp::good_fft_size(size_t(std::max<int64_t>(4096, sound.frames()))));
+  Spectrum spectrum{rate / double(fft.size()), std::vector<double>(fft.bins(), 0)};
+  for (int c = 0; c < sound.channels(); ++c) {
+    std::copy_n(sound.channel(c).begin(), sound.frames(), fft.time().begin());
+    std::fill(fft.time().begin() + sound.frames(), fft.time().end(), 0.0);
+    fft.forward();
+    for (size_t k = 0; k < fft.bins(); ++k) spectrum.power[k] += std::norm(fft.spectrum()[k]) / sound.channels();
+  }
+  SpectrumLine line = smoothed(spectrum, 20, 20000, response_lines, true, 6);
+  for (size_t n = 0; n < line.hz.size(); ++n)
+    if (line.hz[n] > rate / 2) line.db[n] = -200;
+  return line;
+}
+
 }  // namespace
 
 ImpulseResponse study_response(const Clip& clip, const Job& job) {
-  const auto e = energy_of(all_of(clip));
+  const Planar sound = all_of(clip);
+  const auto e = energy_of(sound);
   job.check();
   const double rate = clip.format().sample_rate_hz;
   const auto peak = size_t(std::max_element(e.begin(), e.end()) - e.begin());
@@ -110,6 +126,7 @@ ImpulseResponse study_response(const Clip& clip, const Job& job) {
   double early = 0, late = 0;
   for (size_t n = onset; n < knee; ++n) (n < border ? early : late) += std::max(0.0, e[n] - noise);
   if (late > 0 && early > 0) r.clarity_db = 10 * std::log10(early / late);
+  r.gain = gain_of(sound, rate);
   job.report(1);
   return r;
 }

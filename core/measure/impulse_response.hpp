@@ -22,7 +22,11 @@ struct ImpulseResponse {
                                                  ///< does not fall 10 dB further (ISO 3382-1)
   std::optional<double> clarity_db;              ///< energy of the first 80 ms after the onset against the rest
   std::optional<double> noise_dbr;               ///< steady at its end, against its peak; none: there is none
+  /// Gain of a convolution with it, mean over the channels and a sixth octave about each of `response_lines`
+  /// frequencies from 20 Hz to 20 kHz; -200 dB above half its rate.
+  SpectrumLine gain;
 };
+inline constexpr int response_lines = 301;
 /// Throws InputError for a silent one, or one over a minute; Cancelled.
 ImpulseResponse study_response(const Clip& response, const Job& job = {});
 

@@ -75,6 +75,27 @@ bool same_samples(const Planar& got, const Planar& own, int64_t first_own, Probe
   return true;
 }
 
+/// Whether it is the probe bit for bit, as written at any word length, from this frame of the return on.
+void find_identity(const Clip& ret, const ProbeScore& score, int64_t place, TransitReading& r, const Job& job) {
+  const int64_t first = std::llround(score.identity.from_s * score.rate_hz),
+                frames = std::llround((score.identity.until_s - score.identity.from_s) * score.rate_hz);
+  Planar got;
+  ret.reader()->read(place + first, frames, got);
+  const Planar ideal = render_channels(score);
+  for (const ProbeWord word : probe_words) {
+    if (r.identical) break;
+    job.check();
+    const Planar own = as_written(ideal, score, word);
+    for (const bool swap : {false, true}) {
+      if (r.identical || (swap && (own.channels() < 2 || got.channels() < 2)) ||
+          !same_samples(got, own, first, word, swap))
+        continue;
+      r.identical = true, r.probe_bits = bits_of(word), r.latency_samples = double(place), r.gain_db = 0;
+      r.residual_db.reset();
+    }
+  }
+}
+
 }  // namespace
 
 TransitReading read_transit(const Clip& ret, const ProbeScore& score, const ProbeFit& fit, const Job& job) {
@@ -107,27 +128,10 @@ TransitReading read_transit(const Clip& ret, const ProbeScore& score, const Prob
     for (const double v : quiet.channel(c)) mean += v / double(quiet.frames());
     if (std::abs(mean) > std::abs(r.dc)) r.dc = mean;
   }
-  const auto place = fit.whole_frame(ret.format().sample_rate_hz);
-  if (!place) return r;
   ProbeScore own_score = score;
   if (mono) own_score.channels = 1;
-  const int64_t first = std::llround(score.identity.from_s * score.rate_hz),
-                frames = std::llround((score.identity.until_s - score.identity.from_s) * score.rate_hz);
-  Planar got;
-  ret.reader()->read(*place + first, frames, got);
-  const Planar ideal = render_channels(own_score);
-  for (const ProbeWord word : probe_words) {
-    if (r.identical) break;
-    job.check();
-    const Planar own = as_written(ideal, own_score, word);
-    for (const bool swap : {false, true}) {
-      if (r.identical || (swap && (own.channels() < 2 || got.channels() < 2)) ||
-          !same_samples(got, own, first, word, swap))
-        continue;
-      r.identical = true, r.probe_bits = bits_of(word), r.latency_samples = double(*place), r.gain_db = 0;
-      r.residual_db.reset();
-    }
-  }
+  if (const auto place = fit.whole_frame(ret.format().sample_rate_hz)) find_identity(ret, own_score, *place, r, job);
+  if (!r.identical) r.causes = causes_of_transit(ret, own_score, job.part(0.4, 1));
   return r;
 }
 

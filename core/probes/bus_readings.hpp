@@ -6,6 +6,7 @@
 #include <vector>
 
 #include "core/audio/clip.hpp"
+#include "core/compare/causes/cause.hpp"
 #include "core/probes/probe.hpp"
 
 namespace heathmist {
@@ -22,8 +23,13 @@ struct TransitReading {
   double dc = 0;                      ///< greatest of the channels, full scale = 1
   double probe_bits = 0;              ///< of the probe that was found in it
   std::optional<double> residual_db;  ///< of what is not the probe at its gain, against it
+  std::vector<Cause> causes;          ///< what the null of the probe with its render finds beside the above
 };
 TransitReading read_transit(const Clip& ret, const ProbeScore& score, const ProbeFit& fit, const Job& job = {});
+
+/// The null of the probe, at the word length that leaves least, with its render: the causes beside delay, drift, gain,
+/// places of channels, polarity and DC. Throws as null_test().
+std::vector<Cause> causes_of_transit(const Clip& ret, const ProbeScore& score, const Job& job = {});
 
 enum class Arithmetic { fixed, floating, transparent };
 const char* name_of(Arithmetic arithmetic);

@@ -2,6 +2,7 @@
 
 #include <algorithm>
 #include <cmath>
+#include <numeric>
 
 namespace heathmist {
 
@@ -149,12 +150,10 @@ double CarrierTrack::at(double s) const {
 }
 
 double CarrierTrack::mean(const std::vector<double>& gain, Stretch where) const {
-  double sum = 0;
-  int64_t count = 0;
-  for (auto n = std::max<int64_t>(0, std::llround(frame(where.from_s)));
-       n < std::min<int64_t>(int64_t(gain.size()), std::llround(frame(where.until_s))); ++n, ++count)
-    sum += gain[size_t(n)];
-  return count > 0 ? sum / double(count) : 0;
+  const auto from = std::max<int64_t>(0, std::llround(frame(where.from_s)));
+  const auto until = std::min<int64_t>(int64_t(gain.size()), std::llround(frame(where.until_s)));
+  if (until <= from) return 0;
+  return std::accumulate(gain.begin() + from, gain.begin() + until, 0.0) / double(until - from);
 }
 
 CarrierTrack track_carriers(const Clip& ret, const ProbeScore& score, const ProbeFit& fit, const CarrierRest& rest,

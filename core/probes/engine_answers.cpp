@@ -108,7 +108,8 @@ Json transit_json(const TransitReading& r) {
           {"word_bits", r.word_bits ? Json(*r.word_bits) : Json(nullptr)},
           {"dithered", r.dithered},
           {"dc", r.dc},
-          {"residual_relative_db", number_or_null(r.residual_db)}};
+          {"residual_relative_db", number_or_null(r.residual_db)},
+          {"causes", causes_json(r.causes)}};
 }
 
 Json trim_json(const TrimReading& r) {
@@ -141,7 +142,7 @@ Json silence_json(const SilenceReading& r, const LineReading& lines) {
 
 // --- sentences
 
-Finding finding(const char* code, Severity severity, std::string text, std::optional<double> value = {},
+Finding finding(const std::string& code, Severity severity, std::string text, std::optional<double> value = {},
                 const char* unit = "", std::string detail = {}) {
   Finding f;
   f.code = code, f.severity = severity, f.text = std::move(text), f.value = value, f.unit = unit,
@@ -357,6 +358,8 @@ void tell_transit(const TransitReading& r, std::vector<Finding>& all) {
   if (std::abs(r.dc) > 1e-5)
     all.push_back(finding("transit_dc", Severity::caution,
                           fmt::format("There is a DC offset of {:.4f} % of full scale.", 100 * r.dc), r.dc, ""));
+  for (const Cause& cause : r.causes)
+    all.push_back(finding("transit_" + cause.code, Severity::caution, cause.text, cause.before_db, "dB"));
   if (r.silence_dbfs)
     all.push_back(
         finding("transit_silence", *r.silence_dbfs > -90 ? Severity::caution : Severity::note,

@@ -3,7 +3,9 @@
 #include <algorithm>
 #include <array>
 #include <cmath>
+#include <functional>
 #include <numbers>
+#include <numeric>
 
 namespace heathmist {
 
@@ -164,13 +166,13 @@ std::optional<Stairs> stairs_at(std::span<const double> along, double step_s, do
   const auto change = changes(along, reach, noise);
   if (change.size() < 8 * reach) return {};
   std::vector<double> order(change);
-  std::sort(order.rbegin(), order.rend());
-  double all = 0, most = 0;
-  for (size_t n = 0; n < order.size(); ++n) {
-    all += order[n];
-    if (n < order.size() * 3 / 10) most += order[n];
-  }
-  const double jump = order[std::min(order.size() - 1, reach)];
+  const size_t top =
+      order.size() * 3 / 10;  // the greatest three tenths come first; a jump is as great as the next below
+  std::nth_element(order.begin(), order.begin() + long(top), order.end(), std::greater<>());
+  const double most = std::accumulate(order.begin(), order.begin() + long(top), 0.0),
+               all = std::accumulate(order.begin() + long(top), order.end(), most);
+  std::nth_element(order.begin(), order.begin() + long(reach), order.begin() + long(top), std::greater<>());
+  const double jump = order[reach];
   if (all == 0 || most < 0.9 * all) return {};
   const auto at = jumps_in(change, 0.3 * jump);
   if (at.size() < 3) return {};

@@ -51,6 +51,36 @@ class TestCliEngines : public QObject {
     }
   }
 
+  /// A control that is set by hand, and a render for each position.
+  void renders_of_one_position_each_tell_a_law_together() {
+    QCOMPARE(call({"probe", "pan", "-o", path("held.wav"), "--rate", "44100"}).status, 0);
+    QStringList renders, positions;
+    for (const int position : {-100, -50, 0, 50, 100}) {
+      const QString score = path(QString("held%1.json").arg(position));
+      QFile file(score);
+      QVERIFY(file.open(QIODevice::WriteOnly));
+      file.write(QString(R"({"moves": [{"from_s": 0, "until_s": 40, "position": %1}]})").arg(position).toUtf8());
+      file.close();
+      renders << path(QString("held%1.wav").arg(position));
+      positions << QString::number(position);
+      const auto made =
+          call({"perform", "pan", path("held.wav"), "--engine", "alder", "--score", score, "-o", renders.last()});
+      QVERIFY2(made.status == 0, made.err);
+    }
+    const auto whole = call({"read", "pan", path("pan-r.wav"), "--json"}).json()["returns"].toArray()[0].toObject();
+    const auto read =
+        call(QStringList{"read", "pan"} + renders + QStringList{"--positions=" + positions.join(","), "--json"});
+    QVERIFY2(read.status == 0, read.err);
+    QVERIFY(read.json()["returns"].toArray()[0].toObject()["pan"].toObject()["kind"].isNull());
+    const auto pan = read.json()["together"].toObject()["pan"].toObject(), moved = whole["pan"].toObject();
+    QCOMPARE(pan["kind"].toString(), QString("balance"));
+    QCOMPARE(pan["taper"].toString(), moved["taper"].toString());
+    QVERIFY(std::abs(pan["centre_db"].toDouble() - moved["centre_db"].toDouble()) < 0.02);
+    QCOMPARE(pan["positions"].toArray().size(), 5);
+    QCOMPARE(call(QStringList{"read", "pan"} + renders + QStringList{"--positions", "-100,0"}).status, 2);
+    QCOMPARE(call({"read", "gain", path("gain-r.wav"), "--positions", "0"}).status, 2);
+  }
+
   void readings_have_the_keys_that_are_promised() {
     const auto reading = [&](const QString& kind) {
       return call({"read", kind, path(kind + "-r.wav"), "--json"})

@@ -278,6 +278,28 @@ class TestMixingProbes : public RenderTest {
     NEAR("latency", read_probe(*late, "transit").transit->latency_samples, 100.37, 0.01);
   }
 
+  void what_the_null_finds_in_transit_is_told() {
+    const int rate = 48000;
+    const auto causes = [&](ProbeWord word, const std::vector<Json>& stages) {
+      const auto own = sound(sound_of(probe_score("transit", rate), word), rate);
+      const auto ret = pass(own, chain_from_json({{"stages", Json(stages)}})).ret;
+      std::vector<std::string> codes;
+      const ProbeReading read = read_probe(*ret, "transit");
+      for (const Cause& c : read.transit->causes) codes.push_back(c.code);
+      return codes;
+    };
+    using Codes = std::vector<std::string>;
+    const Json late{{"type", "delay"}, {"delay_samples", 33}}, quieter{{"type", "gain"}, {"gain_db", -1.5}};
+    const Json cut{{"type", "word_length"}, {"bits", 16}, {"dither", "triangular"}};
+    QCOMPARE(causes(ProbeWord::pcm24, {}), Codes{});
+    for (const ProbeWord word : {ProbeWord::pcm16, ProbeWord::float32})  // whichever was written
+      QCOMPARE(causes(word, {late, quieter}), Codes{});                  // these are told by themselves
+    QCOMPARE(causes(ProbeWord::pcm24, {quieter, cut}), Codes{"word_length"});
+    const auto bell =
+        causes(ProbeWord::pcm24, {{{"type", "filter"}, {"shape", "bell"}, {"hz", 1000}, {"gain_db", 3}, {"q", 1}}});
+    QVERIFY2(bell.size() == 1 && bell[0] == "eq", bell.empty() ? "nothing" : bell[0].c_str());
+  }
+
  private:
   void check_matrix(const QString& label, const MixMatrix& got, const Matrix& truth, double by_db) {
     for (size_t i = 0; i < 2; ++i)

@@ -48,6 +48,30 @@ class TestResponses : public StageTest {
       }
   }
 
+  void its_gain_is_that_of_convolving_with_it() {
+    for (const int rate : {16000, 44100, 96000}) {
+      // a one-pole low pass, whose gain is known at every frequency, and one sample of 0.5 in the other channel
+      const double hold = std::exp(-2 * pi * 1000 / rate);
+      Planar response(2, rate);
+      for (int64_t n = 0; n < rate; ++n) response.channel(0)[size_t(n)] = (1 - hold) * std::pow(hold, double(n));
+      response.channel(1)[0] = 0.5;
+      const SpectrumLine gain = study_response(*clip(response, rate)).gain;
+      QCOMPARE(gain.hz.size(), size_t(response_lines));
+      for (size_t n = 0; n < gain.hz.size(); ++n) {
+        if (gain.hz[n] > rate / 2.0) {
+          QCOMPARE(gain.db[n], -200.0);
+        } else if (gain.hz[n] < 0.4 * rate) {
+          const double w = 2 * pi * gain.hz[n] / rate;
+          const double power = std::pow(1 - hold, 2) / (1 - 2 * hold * std::cos(w) + hold * hold);
+          const double truth = 10 * std::log10(0.5 * (power + 0.25));
+          QVERIFY2(
+              std::abs(gain.db[n] - truth) < 0.1,
+              qPrintable(QString("%1 Hz of %2: %3, truth %4").arg(gain.hz[n]).arg(rate).arg(gain.db[n]).arg(truth)));
+        }
+      }
+    }
+  }
+
   void noise_shortens_no_time_and_a_short_range_tells_none() {
     const auto r = study_response(*clip(decaying(1, 3, 48000, 6, 0, 1e-4)));
     QVERIFY(r.noise_dbr && std::abs(*r.noise_dbr - 20 * std::log10(1e-4 * std::sqrt(2.0) / 0.92)) < 1.5);

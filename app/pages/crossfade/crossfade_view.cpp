@@ -13,6 +13,8 @@ namespace heathmist::app {
 
 namespace {
 
+constexpr double even_db = 0.5;  // less is not heard as a dip
+
 QString capital(const char* words) {
   QString text = QObject::tr(words);
   return text.left(1).toUpper() + text.mid(1);
@@ -49,7 +51,7 @@ CrossfadeView::CrossfadeView(Queue& queue, QWidget* parent) : QWidget(parent), w
   levels_ = new GraphPlate("crossfade", tr("Level over the fade by each law"), plots);
   levels_->axisRect()->setMinimumMargins(QMargins(48, 8, 14, 20));
   levels_->set_axes({}, tr("level, dB"));
-  levels_->set_names_at(Qt::AlignLeft | Qt::AlignBottom);
+  levels_->set_names_in_a_row();
   alike_ = new GraphPlate("correlation", tr("Correlation of the two clips over the fade"), plots);
   alike_->set_axes(tr("seconds of the fade"), tr("correlation"));
   plot_rows->addWidget(levels_, 3);
@@ -149,18 +151,18 @@ void CrossfadeView::make_table(QWidget* parent) {
                           return Cell{number(db, 2),
                                       db,
                                       {},
-                                      std::abs(db) < 0.3   ? Role::moss
-                                      : std::abs(db) < 1.5 ? Role::gorse
-                                                           : Role::rust};
+                                      std::abs(db) < even_db ? Role::moss
+                                      : std::abs(db) < 1.5   ? Role::gorse
+                                                             : Role::rust};
                         },
                         true, 170},
                        {tr("Verdict"),
                         {},
                         [this, law](size_t n) {
-                          return Cell{n == study_->best                     ? tr("keeps it even best")
-                                      : std::abs(law(n).departure_db) < 0.3 ? tr("even")
-                                      : law(n).departure_db < 0             ? tr("dips")
-                                                                            : tr("swells")};
+                          return Cell{n == study_->best                         ? tr("keeps it even best")
+                                      : std::abs(law(n).departure_db) < even_db ? tr("even")
+                                      : law(n).departure_db < 0                 ? tr("dips")
+                                                                                : tr("swells")};
                         },
                         false,
                         150}});
@@ -263,7 +265,7 @@ std::vector<Series> CrossfadeView::level_series() const {
   if (!study_) return all;
   const auto rows = table_->chosen();
   const size_t chosen = rows.empty() ? study_->best : rows.front();
-  constexpr Qt::PenStyle styles[] = {Qt::DashLine, Qt::DotLine, Qt::DashDotLine, Qt::DashDotDotLine, Qt::DotLine};
+  constexpr Qt::PenStyle styles[] = {Qt::DashLine, Qt::DotLine, Qt::DashLine, Qt::DashDotLine, Qt::DashDotDotLine};
   for (size_t n = 0; n < study_->laws.size(); ++n) {
     const bool bold = n == chosen;
     Series s;

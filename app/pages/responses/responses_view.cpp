@@ -53,8 +53,13 @@ ResponsesView::ResponsesView(Queue& queue, QWidget* parent) : QWidget(parent), w
   auto* split = new QSplitter(Qt::Vertical, this);
   split->setHandleWidth(1);
   make_table(split);
-  decays_ = new GraphPlate("decay", tr("Energy that is left of each response over time"), split);
+  auto* plots = new QSplitter(Qt::Horizontal, split);
+  plots->setChildrenCollapsible(false);
+  decays_ = new GraphPlate("decay", tr("Energy that is left of each response over time"), plots);
   decays_->set_axes(tr("seconds after its onset"), tr("left of it, dB"));
+  gains_ = new LinesPlate("gain", tr("Gain of each response over frequency, by sixth octaves"), false, plots);
+  gains_->set_legend(false);
+  plots->setSizes({500, 500});
   split->setSizes({200, 360});
   rows->addWidget(split, 1);
   connect(&work_, &LongWork::ended, this, [this](Outcome outcome, const QString& failure) {
@@ -314,20 +319,35 @@ QString ResponsesView::answer_for(const std::vector<size_t>& chosen) const {
            programme_->currentText());
 }
 
-std::vector<Series> ResponsesView::series() const {
+/// The chosen ones stand out; each keeps its dashes in both plots.
+ResponsesView::Stroke ResponsesView::stroke_of(size_t row) const {
   constexpr Qt::PenStyle styles[] = {Qt::DashLine, Qt::DotLine, Qt::DashDotLine, Qt::DashDotDotLine};
   const auto chosen = table_->chosen();
+  const bool bold = chosen.empty() ? row == 0 : std::find(chosen.begin(), chosen.end(), row) != chosen.end();
+  const bool solid = bold && (chosen.empty() || row == chosen.front());
+  return {colour(bold ? Role::residual : Role::soft), solid ? Qt::SolidLine : styles[row % std::size(styles)]};
+}
+
+std::vector<Series> ResponsesView::decay_series() const {
   std::vector<Series> all;
   for (size_t n = 0; n < rows_.size(); ++n) {
     if (!rows_[n].study) continue;
-    const bool bold = chosen.empty() ? n == 0 : std::find(chosen.begin(), chosen.end(), n) != chosen.end();
     Series s;
     s.name = name_of(rows_[n]), s.marked = false;
-    s.ink = colour(bold ? Role::residual : Role::soft),
-    s.style = bold && (chosen.empty() || n == chosen.front()) ? Qt::SolidLine : styles[n % std::size(styles)];
+    s.ink = stroke_of(n).ink, s.style = stroke_of(n).style;
     for (const auto& [at, db] : rows_[n].study->reading.decay)
       if (db > -120) s.xs.push_back(at), s.ys.push_back(db);
     all.push_back(std::move(s));
+  }
+  return all;
+}
+
+std::vector<NamedLine> ResponsesView::gain_lines() const {
+  std::vector<NamedLine> all;
+  for (size_t n = 0; n < rows_.size(); ++n) {
+    if (!rows_[n].study) continue;
+    const SpectrumLine& gain = rows_[n].study->reading.gain;
+    all.push_back({name_of(rows_[n]), gain.hz, gain.db, stroke_of(n).ink, stroke_of(n).style});
   }
   return all;
 }
@@ -354,7 +374,8 @@ void ResponsesView::draw() {
   answer_->setText(answer_for(chosen));
   detail_->setText(detail_for(chosen));
   detail_->setVisible(!detail_->text().isEmpty());
-  decays_->show_series([this] { return series(); });
+  decays_->show_series([this] { return decay_series(); });
+  gains_->show_lines([this] { return gain_lines(); });
 }
 
 QString ResponsesView::csv() const {

@@ -7,6 +7,7 @@
 
 #include "app/model/long_work.hpp"
 #include "app/plots/graph_plate.hpp"
+#include "app/plots/lines_plate.hpp"
 #include "app/widgets/result_table.hpp"
 #include "core/bench/document.hpp"
 #include "core/delivery/responses.hpp"
@@ -31,6 +32,7 @@ class ResponsesView : public QWidget {
   const std::vector<ResponseRow>& rows() const { return rows_; }
   ResultTable* table() const { return table_; }
   GraphPlate* decays() const { return decays_; }
+  LinesPlate* gains() const { return gains_; }
   QString answer() const { return answer_->text(); }
   QString detail() const { return detail_->text(); }
   QString csv() const;
@@ -58,7 +60,13 @@ class ResponsesView : public QWidget {
   void draw();
   QString answer_for(const std::vector<size_t>& chosen) const;
   QString detail_for(const std::vector<size_t>& chosen) const;
-  std::vector<Series> series() const;
+  struct Stroke {
+    QColor ink;
+    Qt::PenStyle style;
+  };
+  Stroke stroke_of(size_t row) const;
+  std::vector<Series> decay_series() const;
+  std::vector<NamedLine> gain_lines() const;
   std::filesystem::path programme_file() const;
   std::shared_ptr<const Spectrum> programme(const Job& job, const Tell& tell, const std::filesystem::path& file,
                                             std::shared_ptr<const Spectrum> known);
@@ -66,6 +74,7 @@ class ResponsesView : public QWidget {
   QComboBox *programme_, *taken_for_;
   QLabel *answer_, *detail_, *note_;
   GraphPlate* decays_;
+  LinesPlate* gains_;
   ResultTable* table_;
   LongWork work_, nulling_;
   std::shared_ptr<const Spectrum> spectrum_;  // of the programme, once it was worked out
