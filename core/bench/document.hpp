@@ -10,6 +10,7 @@
 #include <vector>
 
 #include "core/compare/manual_fit.hpp"
+#include "core/hearing/blind_test.hpp"
 #include "core/stages/chain.hpp"
 
 namespace heathmist {
@@ -80,13 +81,14 @@ struct TestedEngine {
 };
 
 struct Bench {
-  static constexpr int version = 3;  ///< without engines and responses a bench is written as 2
+  static constexpr int version = 3;  ///< without engines, responses and blind tests a bench is written as 2
   std::string name;
   std::vector<Master> masters;
   std::optional<Floor> floor;
   std::vector<Chain> chains{};  ///< kept by name, to be used again
   std::vector<TestedEngine> engines{};
   std::vector<FileRef> responses{};  ///< impulse responses, side by side
+  std::vector<BlindTest> blind{};    ///< blind tests, the latest last
   Json settings = Json::object();
   bool operator==(const Bench&) const = default;
 

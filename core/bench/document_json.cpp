@@ -8,6 +8,7 @@
 #include "core/audio/atomic_file.hpp"
 #include "core/audio/fingerprint.hpp"
 #include "core/bench/document.hpp"
+#include "core/json_place.hpp"
 #include "core/printable.hpp"
 
 namespace heathmist {
@@ -76,55 +77,7 @@ Json json_of(const TestedEngine& engine, const std::filesystem::path& folder) {
   return json;
 }
 
-/// A value on its way in: it knows where in the document it stands, and says so where it is not what is meant.
-class Place {
- public:
-  Place(const Json& value, std::string where) : value_(value), where_(std::move(where)) {}
-
-  [[noreturn]] void refuse(const std::string& what) const {
-    throw std::invalid_argument((where_.empty() ? "it" : where_) + " " + what);
-  }
-  bool has(const char* key) const { return value_.is_object() && value_.contains(key); }
-  Place at(const char* key) const {
-    object();
-    if (!value_.contains(key)) refuse(fmt::format("lacks \"{}\"", key));
-    return {value_.at(key), where_.empty() ? key : where_ + "." + key};
-  }
-  const Json& object() const {
-    if (!value_.is_object()) refuse("must be an object in braces");
-    return value_;
-  }
-  std::vector<Place> list() const {
-    if (!value_.is_array()) refuse("must be a list in brackets");
-    std::vector<Place> places;
-    for (size_t n = 0; n < value_.size(); ++n) places.emplace_back(value_[n], fmt::format("{}[{}]", where_, n));
-    return places;
-  }
-  std::string text() const {
-    if (!value_.is_string()) refuse("must be text in quotes");
-    return value_.get<std::string>();
-  }
-  double number() const {
-    if (!value_.is_number() || !std::isfinite(value_.get<double>())) refuse("must be a number");
-    return value_.get<double>();
-  }
-  int whole(int low, int high) const {
-    if (!value_.is_number_integer() || value_ < low || value_ > high)
-      refuse(fmt::format("must be a whole number from {} to {}", low, high));
-    return value_.get<int>();
-  }
-  bool flag() const {
-    if (!value_.is_boolean()) refuse("must be true or false");
-    return value_.get<bool>();
-  }
-  const Json& json() const { return value_; }
-
- private:
-  const Json& value_;
-  std::string where_;
-};
-
-std::string bytes_from_hex(const Place& place) {
+std::string bytes_from_hex(const JsonPlace& place) {
   const std::string text = place.text();
   std::string bytes;
   for (size_t n = 0; n + 1 < text.size(); n += 2) {
@@ -134,8 +87,8 @@ std::string bytes_from_hex(const Place& place) {
   return bytes;
 }
 
-FileRef ref_from(const Place& place, const std::filesystem::path& folder) {
-  const Place named = place.at("file");
+FileRef ref_from(const JsonPlace& place, const std::filesystem::path& folder) {
+  const JsonPlace named = place.at("file");
   std::filesystem::path file = place.has("file_bytes") ? bytes_from_hex(place.at("file_bytes")) : named.text();
   if (file.empty() || file.native().find('\0') != std::string::npos) named.refuse("must name a file");
   if (file.is_relative()) file = (folder / file).lexically_normal();
@@ -143,7 +96,7 @@ FileRef ref_from(const Place& place, const std::filesystem::path& folder) {
   return {file, is_fingerprint(print) ? print : std::string()};  // what earlier versions kept said less
 }
 
-FitBy by_from(const Place& place) {
+FitBy by_from(const JsonPlace& place) {
   const std::string part = place.at("part").text();
   const auto found = std::find(std::begin(part_names), std::end(part_names), part);
   if (found == std::end(part_names)) place.at("part").refuse("must be all, channel, mid or side");
@@ -154,7 +107,7 @@ FitBy by_from(const Place& place) {
   return by;
 }
 
-FitHold hold_from(const Place& place) {
+FitHold hold_from(const JsonPlace& place) {
   place.object();
   FitHold hold;
   if (place.has("delay_samples")) hold.delay_samples = place.at("delay_samples").number();
@@ -166,7 +119,7 @@ FitHold hold_from(const Place& place) {
   return hold;
 }
 
-Chain chain_from(const Place& place, const std::filesystem::path& folder) {
+Chain chain_from(const JsonPlace& place, const std::filesystem::path& folder) {
   try {
     return unchecked_chain_from_json(place.json(), folder);
   } catch (const ChainError& error) {
@@ -174,7 +127,7 @@ Chain chain_from(const Place& place, const std::filesystem::path& folder) {
   }
 }
 
-Trial trial_from(const Place& place, const std::filesystem::path& folder) {
+Trial trial_from(const JsonPlace& place, const std::filesystem::path& folder) {
   Trial trial{place.at("id").text(), place.at("name").text(), {}, {}};
   if (place.has("chain"))
     trial.chain = chain_from(place.at("chain"), folder);
@@ -184,17 +137,17 @@ Trial trial_from(const Place& place, const std::filesystem::path& folder) {
   return trial;
 }
 
-Master master_from(const Place& place, const std::filesystem::path& folder) {
+Master master_from(const JsonPlace& place, const std::filesystem::path& folder) {
   Master master{place.at("id").text(), place.at("name").text(), ref_from(place.at("audio"), folder), {}};
-  for (const Place& t : place.at("trials").list()) master.trials.push_back(trial_from(t, folder));
+  for (const JsonPlace& t : place.at("trials").list()) master.trials.push_back(trial_from(t, folder));
   if (place.has("album")) master.album = place.at("album").text();
   return master;
 }
 
-TestedEngine engine_from(const Place& place, const std::filesystem::path& folder) {
+TestedEngine engine_from(const JsonPlace& place, const std::filesystem::path& folder) {
   TestedEngine engine{place.at("id").text(), place.at("name").text()};
   if (place.has("stand_in")) engine.stand_in = place.at("stand_in").text();
-  for (const Place& r : place.at("renders").list()) {
+  for (const JsonPlace& r : place.at("renders").list()) {
     EngineRender render{r.at("id").text(), r.at("kind").text(), {}};
     if (r.has("render"))
       render.render = ref_from(r.at("render"), folder);
@@ -230,19 +183,21 @@ void renumber(Bench& bench, std::vector<std::string>* notes) {
                                  fresh == 1 ? "its" : "their"));
 }
 
-Bench bench_from(const Place& place, const std::filesystem::path& folder) {
+Bench bench_from(const JsonPlace& place, const std::filesystem::path& folder) {
   Bench bench;
   bench.name = place.at("name").text();
   if (place.has("settings")) bench.settings = place.at("settings").object();
-  for (const Place& m : place.at("masters").list()) bench.masters.push_back(master_from(m, folder));
+  for (const JsonPlace& m : place.at("masters").list()) bench.masters.push_back(master_from(m, folder));
   if (place.has("chains"))
-    for (const Place& c : place.at("chains").list()) bench.chains.push_back(chain_from(c, folder));
+    for (const JsonPlace& c : place.at("chains").list()) bench.chains.push_back(chain_from(c, folder));
   if (place.has("engines"))
-    for (const Place& e : place.at("engines").list()) bench.engines.push_back(engine_from(e, folder));
+    for (const JsonPlace& e : place.at("engines").list()) bench.engines.push_back(engine_from(e, folder));
   if (place.has("responses"))
-    for (const Place& r : place.at("responses").list()) bench.responses.push_back(ref_from(r, folder));
+    for (const JsonPlace& r : place.at("responses").list()) bench.responses.push_back(ref_from(r, folder));
+  if (place.has("blind"))
+    for (const JsonPlace& t : place.at("blind").list()) bench.blind.push_back(blind_test_from(t));
   if (place.has("floor")) {
-    const Place floor = place.at("floor");
+    const JsonPlace floor = place.at("floor");
     bench.floor = Floor{floor.at("name").text(), ref_from(floor.at("recording"), folder), {}};
     if (floor.has("master")) bench.floor->master = ref_from(floor.at("master"), folder);
   }
@@ -265,7 +220,7 @@ Bench bench_from_json(const Json& json, const std::filesystem::path& folder, con
                      fmt::format("this bench was saved by a newer Heathmist (format {}); update the program to open it",
                                  head->dump()));
   try {
-    const Place place(json, "");
+    const JsonPlace place(json, "");
     place.at("heathmist_bench").whole(1, Bench::version);
     Bench bench = bench_from(place, folder);
     renumber(bench, notes);
@@ -292,7 +247,7 @@ Json bench_json(const Bench& bench, const std::filesystem::path& folder) {
     masters.push_back({{"id", m.id}, {"name", m.name}, {"audio", json_of(m.audio, folder)}, {"trials", trials}});
     if (!m.album.empty()) masters.back()["album"] = m.album;
   }
-  const bool as_before = bench.engines.empty() && bench.responses.empty();
+  const bool as_before = bench.engines.empty() && bench.responses.empty() && bench.blind.empty();
   Json json{{"heathmist_bench", as_before ? 2 : Bench::version}, {"name", bench.name}, {"masters", masters}};
   if (bench.floor) {
     json["floor"] = {{"name", bench.floor->name}, {"recording", json_of(bench.floor->recording, folder)}};
@@ -309,6 +264,10 @@ Json bench_json(const Bench& bench, const std::filesystem::path& folder) {
   if (!bench.responses.empty()) {
     json["responses"] = Json::array();
     for (const FileRef& r : bench.responses) json["responses"].push_back(json_of(r, folder));
+  }
+  if (!bench.blind.empty()) {
+    json["blind"] = Json::array();
+    for (const BlindTest& t : bench.blind) json["blind"].push_back(blind_test_json(t));
   }
   json["settings"] = bench.settings;
   return json;

@@ -1,0 +1,105 @@
+#include "core/hearing/design.hpp"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <array>
+#include <numeric>
+#include <stdexcept>
+
+#include "core/dsp/noise.hpp"
+
+namespace heathmist {
+
+namespace {
+
+constexpr std::array names{"abx", "triple", "multi", "preference", "threshold"};
+constexpr int most_rounds = 1000, most_stimuli = 12;
+
+/// Each order equally likely (Fisher and Yates 1938).
+void shuffle(std::vector<int>& order, size_t from, dsp::Noise& chance) {
+  for (size_t n = order.size(); n > from + 1; --n)
+    std::swap(order[n - 1], order[from + size_t(chance.uniform() * double(n - from))]);
+}
+
+/// Rounds of one seed have nothing to do with one another.
+dsp::Noise chance_of(uint64_t seed, int round) {
+  return dsp::Noise(seed ^ (0x9e3779b97f4a7c15ULL * uint64_t(round + 1)));
+}
+
+}  // namespace
+
+const char* name_of(BlindMethod method) { return names[size_t(method)]; }
+
+BlindMethod blind_method(const std::string& name) {
+  for (size_t n = 0; n < names.size(); ++n)
+    if (name == names[n]) return BlindMethod(n);
+  throw std::invalid_argument(
+      fmt::format("'{}' is no method of blind listening; there are {}", name, fmt::join(names, ", ")));
+}
+
+void check_design(const BlindDesign& d) {
+  const auto refuse = [](const std::string& sentence) { throw std::invalid_argument(sentence); };
+  if (d.rounds < 1 || d.rounds > most_rounds)
+    refuse(fmt::format("there are 1 to {} rounds, not {}", most_rounds, d.rounds));
+  if (!(d.catches >= 0 && d.catches <= 1)) refuse("the share of catches is 0 to 1");
+  if (d.catches > 0 && d.method != BlindMethod::preference) refuse("catches are among preferences alone");
+  switch (d.method) {
+    case BlindMethod::abx:
+    case BlindMethod::triple:
+    case BlindMethod::preference:
+      if (d.stimuli != 2) refuse("two are compared with each other; choose one trial");
+      break;
+    case BlindMethod::multi:
+      if (d.stimuli < 3 || d.stimuli > most_stimuli)
+        refuse(fmt::format("3 to {} are graded at once with the anchors, not {}", most_stimuli, d.stimuli));
+      break;
+    case BlindMethod::threshold:
+      if (size_t(d.stimuli) != d.rule.rungs + 1) refuse("a threshold has a stimulus for each rung");
+      staircase(d.rule, {});
+      break;
+  }
+}
+
+int open_buttons(BlindMethod method) {
+  return method == BlindMethod::triple || method == BlindMethod::multi || method == BlindMethod::threshold ? 1 : 0;
+}
+
+int choices_of(BlindMethod method) { return method == BlindMethod::abx || method == BlindMethod::threshold ? 2 : 0; }
+
+Round round_of(const BlindDesign& d, uint64_t seed, int number, size_t rung) {
+  dsp::Noise chance = chance_of(seed, number);
+  Round r;
+  switch (d.method) {
+    case BlindMethod::abx:
+    case BlindMethod::preference:
+      r.buttons = {0, 1};
+      shuffle(r.buttons, 0, chance);
+      break;
+    case BlindMethod::triple:
+      r.buttons = {0, 0, 1};
+      shuffle(r.buttons, 1, chance);
+      break;
+    case BlindMethod::multi:
+      r.buttons.resize(size_t(d.stimuli) + 1);
+      std::iota(r.buttons.begin() + 1, r.buttons.end(), 0);
+      shuffle(r.buttons, 1, chance);
+      break;
+    case BlindMethod::threshold:
+      r.buttons = {0, 0, 1 + int(std::min(rung, d.rule.rungs - 1))};
+      shuffle(r.buttons, 1, chance);
+      r.truth = r.buttons[1] == 0 ? 2 : 1;
+      break;
+  }
+  if (d.method == BlindMethod::abx) {
+    r.truth = int(chance.bits() >> 63);
+    r.buttons.push_back(r.buttons[size_t(r.truth)]);
+  }
+  if (d.method == BlindMethod::preference && chance.uniform() < d.catches) {
+    r.is_catch = true;
+    r.buttons[1] = r.buttons[0];
+  }
+  return r;
+}
+
+}  // namespace heathmist
