@@ -8,6 +8,7 @@
 #include <QTimer>
 
 #include "app/model/log.hpp"
+#include "app/pages/blind/blind_view.hpp"
 #include "app/pages/ceiling/ceiling_view.hpp"
 #include "app/pages/converters/converters_view.hpp"
 #include "app/pages/crossfade/crossfade_view.hpp"
@@ -103,6 +104,15 @@ bool run_first(MainWindow& window, const std::string& page, const QCommandLinePa
       if (which.size() > 2) view->table()->choose({size_t(which[2].toInt())});
       draw();
     });
+  } else if (page == "blind" && words.isSet("plates")) {  // 1,METHOD: it is gone through; 2: what a test came to
+    auto* view = window.part<BlindView>();
+    const QStringList which = words.value("plates").split(',');
+    const auto& tests = window.workspace().bench().blind;
+    if (which[0] == "2" && !tests.empty()) view->go_on(tests.front().id);
+    if (which[0] != "1") return false;
+    view->setup()->choose(heathmist::BlindMethod(which.value(1).toInt()));
+    once(view, &BlindView::rested, window, draw);
+    view->begin();
   } else if (page == "loudness") {
     once(&window.loudness(), &LoudnessReadings::rested, window, [&window, draw] {
       window.part<LoudnessView>()->table()->selectRow(0);
@@ -226,7 +236,8 @@ int main(int argc, char** argv) {
   QSettings settings;
   Theme::instance().apply(words.isSet("night") || (!words.isSet("picture") && settings.value("window/night").toBool()));
   if (!words.isSet("picture")) begin_log(log_file());
-  MainWindow window(words.isSet("picture") ? simulated_output() : open_output());
+  if (words.isSet("picture")) qputenv("HEATHMIST_AUDIO", "simulated");
+  MainWindow window(open_output());
   keep_log_of(window);
   window.show();
   window.take_files(words.positionalArguments());

@@ -15,6 +15,7 @@
 #include "core/dsp/noise.hpp"
 #include "core/engines/engine.hpp"
 #include "core/stages/encoder.hpp"
+#include "core/stages/returns.hpp"
 #include "demo/pieces.hpp"
 
 namespace heathmist::demo {
@@ -120,7 +121,7 @@ Planar exchanged(const Planar& sound) {
 }
 
 constexpr const char* bench_file = "curlew-hours.heathmist";
-constexpr int demo_version = 9;  // raised when any of its files changes
+constexpr int demo_version = 10;  // raised when any of its files changes
 
 /// The demo of an earlier run is there, and so is every file of it, as it was written.
 bool is_whole(const path& file) {
@@ -201,6 +202,23 @@ class Writer {
   void response(const std::string& file, int rate, const Planar& sound) {
     keep(file, [&](const path& f) { write_sound(f, sound, rate, WordFormat::pcm24); });
     bench_.responses.push_back({folder_ / file, fingerprint(folder_ / file)});
+  }
+
+  /// A blind test of a trial, answered by somebody who is right where `right` says so, as far as it goes.
+  void blind(const std::string& trial, const BlindDesign& design, const std::string& chance,
+             const std::vector<bool>& right) {
+    const Trial* of = bench_.trial(trial);
+    const auto content = of->chain ? chain_fingerprint(*of->chain) : of->ret.fingerprint;
+    const Master* master = bench_.master_of(trial);
+    BlindTest test = begin_blind_test(
+        design, {{"the master", {}, master->audio.fingerprint}, {title_of(*of), trial, content}}, chance);
+    test.id = "blind-" + trial, test.master = master->id, test.from_s = 12, test.until_s = 18;
+    for (const bool r : right) {
+      const int64_t at_ms = 1773482400000 + 21000 * int64_t(test.answers.size());
+      const int truth = std::max(0, next_round(test).truth);
+      answer(test, {.button = r ? truth : 1 - truth, .at_ms = at_ms, .took_s = 9.5 + double(test.answers.size() % 5)});
+    }
+    bench_.blind.push_back(std::move(test));
   }
 
   path finish() {
@@ -323,6 +341,14 @@ void write_engines(Writer& w) {
   w.own_engine("The mix room", {{"transit", "rowan"}, {"gain", "hazel"}, {"pan", "rowan"}});
 }
 
+/// One blind test that was answered to its end, and one that waits to be gone on with.
+void write_blind_tests(Writer& w) {
+  w.blind("trial-mill-race-pushed", {BlindMethod::abx, 2, 16}, "5b1e0c94d27fa683906e1f4bb82d57ca3f60d9e8147ab25c",
+          {true, true, false, true, true, true, true, true, false, true, true, true, true, true, false, true});
+  w.blind("trial-slack-water-16", {BlindMethod::abx, 2, 12}, "c07d93e2514f8ab6e3195d80f2a74c1b6d9e02f785a3b14c",
+          {true, false, false, true, true});
+}
+
 }  // namespace
 
 path write_demo(const path& folder) {
@@ -335,6 +361,7 @@ path write_demo(const path& folder) {
   write_weir_by_lamplight(w);
   write_engines(w);
   write_responses(w);
+  write_blind_tests(w);
   return w.finish();
 }
 

@@ -19,18 +19,19 @@ Page aliasing_page();
 Page word_lengths_page();
 Page engines_page();
 Page responses_page();
+Page blind_page();
 
 const std::vector<Page>& pages() {
   static const std::vector<Page> all{null_page(),      trials_page(),     matrix_page(),   ceiling_page(),
                                      crossfade_page(), loudness_page(),   outlets_page(),  lines_page(),
                                      over_time_page(), converters_page(), aliasing_page(), word_lengths_page(),
-                                     engines_page(),   responses_page()};
+                                     engines_page(),   responses_page(),  blind_page()};
   return all;
 }
 
 const char* title_of(PageGroup group) {
-  static constexpr const char* titles[] = {QT_TR_NOOP("Compare"), QT_TR_NOOP("Make"), QT_TR_NOOP("Levels"),
-                                           QT_TR_NOOP("Spectrum"), QT_TR_NOOP("Probes")};
+  static constexpr const char* titles[] = {QT_TR_NOOP("Compare"),  QT_TR_NOOP("Make"),   QT_TR_NOOP("Levels"),
+                                           QT_TR_NOOP("Spectrum"), QT_TR_NOOP("Probes"), QT_TR_NOOP("Listening")};
   return titles[int(group)];
 }
 

@@ -1,11 +1,15 @@
 #include "app/shell/page_stack.hpp"
 
+#include <QPushButton>
+
 namespace heathmist::app {
 
 PageStack::PageStack(PageContext& context, QWidget* parent) : QStackedWidget(parent) {
   for (const Page& page : pages()) {
     made_.push_back(page.make(context, this));
     if (indexOf(made_.back().widget) < 0) addWidget(made_.back().widget);
+    for (auto* button : made_.back().widget->findChildren<QPushButton*>())
+      button->setAutoDefault(true);  // Enter presses it where it has the focus: the space bar plays
   }
   const auto tell = [this](std::function<void()> MadePage::*what) {
     return [this, what] {

@@ -191,15 +191,18 @@ void judge_threshold(const BlindTest& test, const Course& course, BlindResult& r
 
 }  // namespace
 
-BlindTest begin_blind_test(const BlindDesign& design, std::vector<BlindStimulus> stimuli) {
+BlindTest begin_blind_test(const BlindDesign& design, std::vector<BlindStimulus> stimuli, const std::string& chance) {
   BlindTest test;
   test.design = design;
   test.design.stimuli = int(stimuli.size());
+  if (chance.size() != 48) throw std::invalid_argument("48 hexadecimal digits are the chance of a blind test");
   check_design(test.design);
   Json names = Json::array();
   for (const BlindStimulus& s : stimuli) names.push_back(s.name);
-  const Json key{
-      {"method", name_of(design.method)}, {"stimuli", names}, {"seed", random_hex(8)}, {"salt", random_hex(16)}};
+  const Json key{{"method", name_of(design.method)},
+                 {"stimuli", names},
+                 {"seed", chance.substr(0, 16)},
+                 {"salt", chance.substr(16)}};
   test.key = seal(text_of(key, -1));
   test.stimuli = std::move(stimuli);
   return test;

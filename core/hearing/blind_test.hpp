@@ -48,8 +48,10 @@ struct BlindTest {
   bool operator==(const BlindTest&) const = default;
 };
 
-/// Seals a fresh key. Throws std::invalid_argument where the design does not fit the stimuli.
-BlindTest begin_blind_test(const BlindDesign& design, std::vector<BlindStimulus> stimuli);
+/// Seals a fresh key. `chance`: 48 hexadecimal digits that nobody knows, the seed and what keeps its hash from being
+/// guessed. Throws std::invalid_argument where the design does not fit the stimuli.
+BlindTest begin_blind_test(const BlindDesign& design, std::vector<BlindStimulus> stimuli,
+                           const std::string& chance = random_hex(24));
 
 /// Answers that count.
 int counted(const BlindTest& test);

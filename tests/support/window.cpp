@@ -10,6 +10,7 @@ namespace heathmist::test {
 
 void prepare_window(const Folder& folder) {
   qputenv("XDG_CACHE_HOME", QByteArray((folder / "cache").c_str()));
+  qputenv("HEATHMIST_AUDIO", "simulated");
   QStandardPaths::setTestModeEnabled(true);
   QCoreApplication::setOrganizationName("Heathmist tests");
   QSettings::setPath(QSettings::NativeFormat, QSettings::UserScope,

@@ -1,0 +1,68 @@
+// Several sounds of one length, played round and round from memory; which one is heard changes at the same place and
+// without a click. All are treated alike: the same work for each, whichever is heard.
+#pragma once
+#include <QObject>
+#include <QTimer>
+#include <array>
+#include <atomic>
+
+#include "app/listen/device.hpp"
+#include "core/hearing/stimuli.hpp"
+
+namespace heathmist::app {
+
+class Deck : public QObject {
+  Q_OBJECT
+
+ public:
+  static constexpr size_t most = 13;         ///< sounds
+  static constexpr double switch_s = 0.010;  ///< a crossfade in straight lines
+  static constexpr double seam_s = 0.005;    ///< at either end of a round, and at start and stop
+
+  using Open = std::function<std::unique_ptr<OutputDevice>()>;
+  /// The device is opened when something is first played.
+  explicit Deck(Open open, QObject* parent = nullptr);
+  ~Deck() override;
+
+  /// Stops, and starts at the beginning when it is played.
+  void load(std::shared_ptr<const Stimuli> stimuli);
+  void play();
+  void pause();
+  bool is_playing() const { return playing_; }
+  /// Heard from the device's next block on.
+  void choose(int sound) { chosen_ = sound; }
+  int chosen() const { return chosen_; }
+  double place_s() const;
+  /// Loudness of what was really sent of a sound: its own, and by how much what left here was louder than it. None: it
+  /// was not heard yet.
+  std::optional<double> sent_lufs(size_t sound) const;
+
+ signals:
+  void playing_changed(bool playing);
+  void dropped_out();  ///< the device asks for nothing any more; it is stopped
+
+ private:
+  static constexpr int patience_ms = 1000;
+  void render(std::span<double> out) noexcept;
+  double seam_gain(int64_t frame) const;
+  void look_after();
+
+  Open open_;
+  std::unique_ptr<OutputDevice> device_;
+  std::shared_ptr<const Stimuli> stimuli_;
+  QTimer watch_;
+  bool playing_ = false;
+  int64_t seen_ = 0;  // frames given when it was last looked at
+  std::atomic<int> chosen_{0};
+  std::atomic<bool> stopping_{false};
+  std::atomic<int64_t> given_{0}, at_{0};
+  // the device's thread alone
+  std::array<double, most> weight_{};
+  double fade_ = 0;  // of start and stop, 0..1
+  struct Sent {
+    std::atomic<double> product{0}, energy{0};  // of what was sent with its own, and of its own
+  };
+  std::array<Sent, most> sent_{};
+};
+
+}  // namespace heathmist::app

@@ -1,0 +1,249 @@
+#include "app/pages/blind/blind_setup.hpp"
+
+#include <QDateTime>
+#include <QHBoxLayout>
+#include <QVBoxLayout>
+
+#include "app/theme/theme.hpp"
+#include "app/widgets/labels.hpp"
+#include "core/hearing/stimuli.hpp"
+
+namespace heathmist::app {
+
+namespace {
+
+struct MethodWords {
+  BlindMethod method;
+  const char *name, *what;
+  int rounds;
+};
+constexpr MethodWords methods[] = {
+    {BlindMethod::abx, QT_TR_NOOP("ABX"), QT_TR_NOOP("is it heard at all: X is A or B"), 16},
+    {BlindMethod::triple, QT_TR_NOOP("Triple stimulus, hidden reference"),
+     QT_TR_NOOP("small differences graded (ITU-R BS.1116)"), 8},
+    {BlindMethod::multi, QT_TR_NOOP("Several graded at once"),
+     QT_TR_NOOP("all measured trials, with anchors of 3.5 and 7 kHz (ITU-R BS.1534)"), 4},
+    {BlindMethod::preference, QT_TR_NOOP("Preference"), QT_TR_NOOP("which of two sounds better"), 16}};
+
+const MethodWords& words_of(BlindMethod method) {
+  for (const MethodWords& m : methods)
+    if (m.method == method) return m;
+  return methods[0];
+}
+
+NumberField* seconds_field(QWidget* parent, const QString& hint) {
+  auto* field = new NumberField(parent);
+  field->setRange(0, 1e6);
+  field->setDecimals(3);
+  field->setSuffix(" s");
+  field->setMinimumWidth(96);
+  field->setAccessibleName(hint);
+  field->setToolTip(hint);
+  return field;
+}
+
+QString when_of(const BlindTest& test) {
+  if (test.answers.empty()) return QObject::tr("not begun");
+  return QDateTime::fromMSecsSinceEpoch(test.answers.front().at_ms).toString("yyyy-MM-dd hh:mm");
+}
+
+}  // namespace
+
+BlindSetup::BlindSetup(QWidget* parent) : QWidget(parent) {
+  auto* rows = new QVBoxLayout(this);
+  rows->setContentsMargins(16, 4, 16, 8);
+  rows->setSpacing(6);
+  rows->addWidget(answer_ = answer_label(this));
+  rows->addWidget(note_ = soft_label({}, this));
+  note_->setWordWrap(true);
+  note_->hide();
+  rows->addWidget(make_form());
+  rows->addWidget(chances_ = soft_label({}, this));
+  chances_->setWordWrap(true);
+  rows->addSpacing(8);
+  rows->addWidget(title_label(tr("Tests of this bench"), this));
+  make_table();
+  rows->addWidget(table_, 1);
+  refresh();
+}
+
+QWidget* BlindSetup::make_form() {
+  auto* form = new QWidget(this);
+  auto* lines = new QVBoxLayout(form);
+  lines->setContentsMargins(0, 2, 0, 2);
+  const auto line = [&] {
+    auto* row = new QHBoxLayout;
+    row->setSpacing(6);
+    lines->addLayout(row);
+    return row;
+  };
+  auto* first = line();
+  method_ = new QComboBox(form);
+  for (const MethodWords& m : methods) method_->addItem(QString("%1: %2").arg(tr(m.name), tr(m.what)), int(m.method));
+  method_->setAccessibleName(tr("Method"));
+  trial_ = new QComboBox(form);
+  trial_->setAccessibleName(tr("The trial that is heard against its master"));
+  trial_->setToolTip(trial_->accessibleName());
+  trial_->setMinimumContentsLength(24);
+  trial_->setSizeAdjustPolicy(QComboBox::AdjustToMinimumContentsLengthWithIcon);
+  first->addWidget(soft_label(tr("listen to"), form));
+  first->addWidget(trial_, 1);
+  first->addWidget(soft_label(tr("by"), form));
+  first->addWidget(method_, 1);
+  auto* second = line();
+  from_ = seconds_field(form, tr("Where the excerpt begins"));
+  until_ = seconds_field(form, tr("Where it ends; it is played round and round"));
+  until_->setValue(8);
+  rounds_ = new QSpinBox(form);
+  rounds_->setRange(1, 200);
+  rounds_->setValue(16);
+  rounds_->setAccessibleName(tr("Rounds"));
+  rounds_->setMinimumWidth(64);
+  catches_ = new QCheckBox(tr("a third of the pairs are equal"), form);
+  catches_->setToolTip(tr("A catch test: how often is one preferred where both are the same?"));
+  train_ = new QPushButton(tr("Train first"), form);
+  train_->setToolTip(tr("The same, with names shown; nothing is kept"));
+  begin_ = new QPushButton(tr("Begin"), form);
+  begin_->setProperty("main", true);
+  second->addWidget(soft_label(tr("from"), form));
+  second->addWidget(from_);
+  second->addWidget(soft_label(tr("to"), form));
+  second->addWidget(until_);
+  second->addWidget(soft_label(tr("rounds"), form));
+  second->addWidget(rounds_);
+  second->addWidget(catches_);
+  second->addStretch(1);
+  second->addWidget(train_);
+  second->addWidget(begin_);
+  connect(begin_, &QPushButton::clicked, this, &BlindSetup::begin_wanted);
+  connect(train_, &QPushButton::clicked, this, &BlindSetup::training_wanted);
+  connect(method_, &QComboBox::currentIndexChanged, this, [this] {
+    rounds_->setValue(words_of(choice().method).rounds);
+    refresh();
+  });
+  connect(rounds_, &QSpinBox::valueChanged, this, &BlindSetup::refresh);
+  connect(trial_, &QComboBox::currentIndexChanged, this, &BlindSetup::refresh);
+  return form;
+}
+
+void BlindSetup::make_table() {
+  table_ = new ResultTable(tr("Blind tests of this bench"), this);
+  const auto of = [this](size_t n) -> const BlindTest& { return bench_.blind[bench_.blind.size() - 1 - n]; };
+  table_->set_columns(
+      {{tr("When"), {}, [of](size_t n) { return Cell{when_of(of(n))}; }, false, 120},
+       {tr("Method"), {}, [of](size_t n) { return Cell{tr(words_of(of(n).design.method).name)}; }, false, 190},
+       {tr("Listened to"),
+        {},
+        [of](size_t n) {
+          const BlindTest& t = of(n);
+          return Cell{t.stimuli.size() == 2 ? QString::fromStdString(t.stimuli[1].name)
+                                            : tr("%1 at once").arg(t.stimuli.size())};
+        },
+        false,
+        190},
+       {tr("What it shows"), {}, [this, of](size_t n) { return result_cell(of(n)); }, false, Column::stretch},
+       {tr("Hash of its key"), tr("SHA-256 of the sealed order, shown before the first answer"),
+        [of](size_t n) {
+          const QString hash = QString::fromStdString(of(n).key.hash);
+          return Cell{hash.left(12) + QChar(0x2026), {}, hash};
+        },
+        false, 120}});
+  connect(table_, &ResultTable::opened, this, [this, of](size_t n) { emit test_opened(of(n).id); });
+}
+
+Cell BlindSetup::result_cell(const BlindTest& test) const {
+  try {
+    if (!is_ended(test))
+      return {test.design.method == BlindMethod::threshold
+                  ? tr("sealed after %1 answers: open it to go on").arg(counted(test))
+                  : tr("sealed, %1 of %2 answered: open it to go on").arg(counted(test)).arg(test.design.rounds)};
+    return {QString::fromStdString(result_of(test).sentence)};
+  } catch (const SealError& error) {
+    return {QString::fromUtf8(error.what()), {}, QString::fromUtf8(error.what()), Role::rust};
+  }
+}
+
+std::string BlindSetup::chosen_test() const {
+  const auto rows = table_->chosen();
+  return rows.empty() ? std::string() : bench_.blind[bench_.blind.size() - 1 - rows.front()].id;
+}
+
+/// Only where they are others: a list that is open stays open.
+void BlindSetup::show_bench(const Bench& bench) {
+  bench_ = bench;
+  std::vector<std::pair<QString, QString>> items, now;
+  for (const Master& m : bench.masters)
+    for (const Trial& t : m.trials)
+      items.emplace_back(QString::fromStdString(m.name + ": " + title_of(t)), QString::fromStdString(t.id));
+  for (int n = 0; n < trial_->count(); ++n) now.emplace_back(trial_->itemText(n), trial_->itemData(n).toString());
+  if (items != now) {
+    const QSignalBlocker quiet(trial_);
+    const auto before = trial_->currentData();
+    trial_->clear();
+    for (const auto& [name, id] : items) trial_->addItem(name, id);
+    trial_->setCurrentIndex(std::max(0, trial_->findData(before)));
+  }
+  table_->set_rows(bench_.blind.size(),
+                   [this](size_t n) { return QString::fromStdString(bench_.blind[bench_.blind.size() - 1 - n].id); });
+  refresh();
+}
+
+void BlindSetup::propose(const std::string& trial, const std::optional<std::pair<double, double>>& seconds,
+                         double length_s) {
+  if (const int at = trial_->findData(QString::fromStdString(trial)); at >= 0 && trial != proposed_) {
+    proposed_ = trial;
+    trial_->setCurrentIndex(at);
+  }
+  if (seconds) {
+    from_->setValue(seconds->first), until_->setValue(seconds->second);
+  } else if (length_s > 0 && until_->value() > length_s) {
+    from_->setValue(0), until_->setValue(std::min(8.0, length_s));
+  }
+}
+
+BlindChoice BlindSetup::choice() const {
+  BlindChoice c;
+  c.method = BlindMethod(method_->currentData().toInt());
+  c.rounds = rounds_->value(), c.catches = catches_->isChecked() && c.method == BlindMethod::preference;
+  c.from_s = from_->value(), c.until_s = until_->value();
+  const std::string id = trial_->currentData().toString().toStdString();
+  const Master* master = bench_.master_of(id);
+  if (!master) return c;
+  c.master = master->id;
+  if (c.method != BlindMethod::multi) return c.trials = {id}, c;
+  for (const Trial& t : master->trials) c.trials.push_back(t.id);
+  return c;
+}
+
+void BlindSetup::choose(BlindMethod method) { method_->setCurrentIndex(method_->findData(int(method))); }
+
+void BlindSetup::say(const QString& sentence) {
+  note_->setText(sentence);
+  note_->setVisible(!sentence.isEmpty());
+}
+
+void BlindSetup::refresh() {
+  const BlindMethod method = choice().method;
+  const bool any = trial_->count() > 0;
+  catches_->setVisible(method == BlindMethod::preference);
+  begin_->setEnabled(any), train_->setEnabled(any);
+  answer_->setText(any ? tr("Can it be heard? Listen without knowing which is which.")
+                       : tr("Put a master and its return on the bench, then find out by ear."));
+  const int rounds = rounds_->value();
+  QString words;
+  if (method == BlindMethod::abx && needed_right(rounds) > rounds)
+    words = tr("%1 rounds can't show anything: %2 are needed, all of them right.").arg(rounds).arg(needed_answers());
+  else if (method == BlindMethod::abx)
+    words =
+        tr("%1 of %2 right would happen by guessing less than 1 time in 20. Who hears it 8 times in 10 reaches that "
+           "with a chance of %3 %.")
+            .arg(needed_right(rounds))
+            .arg(rounds)
+            .arg(100 * power_of(rounds, 0.9), 0, 'f', 0);
+  else
+    words = tr("Both are brought to the master's loudness within %1 LU, and switch at the same place.")
+                .arg(equal_within_lu);
+  chances_->setText(words);
+}
+
+}  // namespace heathmist::app

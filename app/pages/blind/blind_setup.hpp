@@ -1,0 +1,63 @@
+// What is to be listened to blind, and the tests there were.
+#pragma once
+#include <QCheckBox>
+#include <QComboBox>
+#include <QLabel>
+#include <QPushButton>
+#include <QSpinBox>
+
+#include "app/widgets/number_field.hpp"
+#include "app/widgets/result_table.hpp"
+#include "core/bench/document.hpp"
+
+namespace heathmist::app {
+
+struct BlindChoice {
+  std::string master;
+  std::vector<std::string> trials;
+  BlindMethod method = BlindMethod::abx;
+  int rounds = 16;
+  bool catches = false;
+  double from_s = 0, until_s = 0;
+};
+
+class BlindSetup : public QWidget {
+  Q_OBJECT
+
+ public:
+  explicit BlindSetup(QWidget* parent = nullptr);
+  void show_bench(const Bench& bench);
+  /// The trial that is looked at is proposed, and what is selected of it.
+  void propose(const std::string& trial, const std::optional<std::pair<double, double>>& seconds, double length_s);
+  BlindChoice choice() const;
+  void choose(BlindMethod method);
+  void say(const QString& sentence);
+  QString answer() const { return answer_->text(); }
+  QString chances() const { return chances_->text(); }
+  ResultTable* table() const { return table_; }
+  QComboBox* trial() const { return trial_; }
+  /// The test that is chosen in the table; empty: none.
+  std::string chosen_test() const;
+
+ signals:
+  void begin_wanted();
+  void training_wanted();
+  void test_opened(const std::string& id);
+
+ private:
+  QWidget* make_form();
+  void make_table();
+  void refresh();
+  Cell result_cell(const BlindTest& test) const;
+  Bench bench_;
+  QLabel *answer_, *chances_, *note_;
+  QComboBox *trial_, *method_;
+  QSpinBox* rounds_;
+  QCheckBox* catches_;
+  NumberField *from_, *until_;
+  QPushButton *begin_, *train_;
+  ResultTable* table_;
+  std::string proposed_;
+};
+
+}  // namespace heathmist::app

@@ -1,0 +1,307 @@
+#include "app/pages/blind/blind_view.hpp"
+
+#include <QDateTime>
+#include <algorithm>
+
+namespace heathmist::app {
+
+namespace {
+
+constexpr double anchors_hz[] = {3500, 7000};  // ITU-R BS.1534-3
+constexpr double share_of_catches = 1.0 / 3;
+constexpr int rest_after = 10;
+
+QString sentence_of(const std::exception& error) { return QString::fromUtf8(error.what()); }
+
+}  // namespace
+
+BlindView::BlindView(Workspace& workspace, Deck::Open device, QWidget* parent)
+    : QStackedWidget(parent), workspace_(workspace), deck_(std::move(device)), making_(workspace.queue()) {
+  addWidget(setup_ = new BlindSetup(this));
+  addWidget(run_ = new BlindRun(this));
+  addWidget(result_ = new BlindResultView(this));
+  connect(setup_, &BlindSetup::begin_wanted, this, &BlindView::begin);
+  connect(setup_, &BlindSetup::training_wanted, this, &BlindView::train);
+  connect(setup_, &BlindSetup::test_opened, this, &BlindView::go_on);
+  connect(run_, &BlindRun::heard_changed, this, [this](int button) {
+    if (button < int(round_.buttons.size())) deck_.choose(round_.buttons[size_t(button)]);
+  });
+  connect(run_, &BlindRun::play_wanted, this, [this] { deck_.is_playing() ? deck_.pause() : deck_.play(); });
+  connect(run_, &BlindRun::answered, this, &BlindView::take);
+  connect(run_, &BlindRun::taking_back_wanted, this, &BlindView::take_back_last);
+  connect(run_, &BlindRun::leaving_wanted, this, &BlindView::leave);
+  connect(result_, &BlindResultView::back_wanted, this, [this] {
+    setCurrentWidget(setup_);
+    show_bench();
+  });
+  connect(&deck_, &Deck::playing_changed, run_, &BlindRun::show_playing);
+  connect(&deck_, &Deck::dropped_out, this, &BlindView::drop_out);
+  connect(&workspace_, &Workspace::trial_ready, this, [this] {
+    if (const auto go = std::exchange(measured_, {})) go();
+  });
+  connect(&workspace_, &Workspace::trial_failed, this, [this](const QString& sentence) {
+    if (!std::exchange(measured_, {})) return;
+    setup_->say(sentence);
+    emit rested();
+  });
+  connect(&making_, &LongWork::ended, this, [this](Outcome outcome, const QString& failure) {
+    setup_->say(how_it_ended(outcome, failure));
+    if (failure.isEmpty() && made_.stimuli && then_) then_();
+    then_ = {};
+    emit rested();
+  });
+}
+
+void BlindView::show_bench() {
+  setup_->show_bench(workspace_.bench());
+  const auto result = workspace_.current_result();
+  setup_->propose(workspace_.current(), workspace_.selection(), result ? result->report->master.duration_s() : 0);
+  if (is_running() && !training_ && !test()) leave();  // it was undone, or another bench is open
+}
+
+const BlindTest* BlindView::test() const {
+  if (training_) return &*training_;
+  for (const BlindTest& t : workspace_.bench().blind)
+    if (t.id == running_) return &t;
+  return nullptr;
+}
+
+/// Answers are one step of the bench with their test: to undo is to undo all of it, not an answer.
+void BlindView::change(const QString& what, const std::function<void(BlindTest&)>& how) {
+  if (training_) return how(*training_);
+  workspace_.model().edit(
+      what,
+      [&](Bench& bench) {
+        for (BlindTest& t : bench.blind)
+          if (t.id == running_) how(t);
+      },
+      int(std::hash<std::string>{}(running_) | 1));
+}
+
+BlindView::Made BlindView::make(const BlindChoice& choice, const std::vector<std::shared_ptr<const TrialResult>>& of,
+                                const Job& job) const {
+  std::vector<ToHear> others;
+  Made made;
+  made.named.push_back({"the master", {}, of.front()->master_print});
+  for (const auto& result : of) {
+    const Trial* trial = workspace_.bench().trial(result->spec.id);
+    const std::string name = trial ? title_of(*trial) : result->spec.id;
+    others.push_back({name, result->pair.ret, result->report->fit});
+    made.named.push_back({name, result->spec.id, result->ret_print});
+  }
+  if (choice.method == BlindMethod::multi)
+    for (const double hz : anchors_hz) {
+      const std::string name = QString("anchor of %1 kHz").arg(hz / 1000).toStdString();
+      others.push_back({name, {}, {}, hz});
+      made.named.push_back({name});
+    }
+  made.stimuli = std::make_shared<const Stimuli>(
+      make_stimuli(*of.front()->pair.master, choice.from_s, choice.until_s, others, job));
+  for (size_t n = 0; n < made.named.size(); ++n) made.named[n].gain_db = made.stimuli->gain_db[n];
+  return made;
+}
+
+void BlindView::prepare(const BlindChoice& choice, std::function<void()> then) {
+  std::vector<std::shared_ptr<const TrialResult>> of;
+  bool missing = false;
+  for (const std::string& id : choice.trials)
+    if (auto result = workspace_.results().result(id))
+      of.push_back(std::move(result));
+    else
+      missing = true;
+  if (of.empty() || (missing && choice.method != BlindMethod::multi)) {
+    if (choice.trials.size() != 1 || choice.trials.front() == waited_for_) {
+      setup_->say(tr("Choose a trial that is measured."));
+      return emit rested();
+    }
+    waited_for_ = choice.trials.front();
+    measured_ = [this, choice, then = std::move(then)] { prepare(choice, then); };
+    setup_->say(tr("measuring %1 first\u2026").arg(workspace_.name_of(waited_for_)));
+    return workspace_.look_at(waited_for_);
+  }
+  waited_for_.clear();
+  choice_ = choice, made_ = {}, then_ = std::move(then);
+  emit starting();
+  setup_->say(tr("making them equally loud\u2026"));
+  const BlindChoice c = choice;
+  making_.start([this, c, of](const Job& job, const Tell& tell) {
+    auto made = make(c, of, job);
+    tell([this, made = std::move(made)] { made_ = made; });
+  });
+}
+
+bool BlindView::refuse_the_same(const BlindChoice& choice) {
+  if (choice.method == BlindMethod::multi || choice.catches || !made_.stimuli->same(0, 1)) return false;
+  setup_->say(
+      tr("Both are bit-identical there: there is nothing to hear. To see what suggestion does, choose Preference "
+         "with equal pairs."));
+  return true;
+}
+
+void BlindView::begin() {
+  const BlindChoice choice = setup_->choice();
+  prepare(choice, [this, choice] {
+    if (refuse_the_same(choice)) return;
+    BlindDesign design{choice.method, int(made_.named.size()), choice.rounds};
+    if (choice.catches) design.catches = made_.stimuli->same(0, 1) ? 1 : share_of_catches;
+    BlindTest fresh;
+    try {
+      fresh = begin_blind_test(design, made_.named);
+    } catch (const std::exception& error) {
+      return setup_->say(sentence_of(error));
+    }
+    fresh.id = fresh_id(), fresh.master = choice.master, fresh.from_s = choice.from_s, fresh.until_s = choice.until_s;
+    training_.reset(), running_ = fresh.id;
+    workspace_.model().edit(
+        tr("Blind test"), [&](Bench& bench) { bench.blind.push_back(fresh); },
+        int(std::hash<std::string>{}(running_) | 1));
+    start_run();
+    run_->say(tr("The order is sealed: SHA-256 %1\u2026").arg(QString::fromStdString(fresh.key.hash).left(16)));
+  });
+}
+
+void BlindView::train() {
+  const BlindChoice choice = setup_->choice();
+  prepare(choice, [this, choice] {
+    BlindDesign design{choice.method, int(made_.named.size()), choice.rounds};
+    try {
+      training_ = begin_blind_test(design, made_.named);
+    } catch (const std::exception& error) {
+      return setup_->say(sentence_of(error));
+    }
+    running_.clear();
+    start_run();
+  });
+}
+
+void BlindView::go_on(const std::string& id) {
+  for (const BlindTest& t : workspace_.bench().blind) {
+    if (t.id != id) continue;
+    try {
+      if (is_ended(t)) {
+        result_->show_test(t);
+        return setCurrentWidget(result_);
+      }
+    } catch (const std::exception& error) {
+      return setup_->say(sentence_of(error));
+    }
+    BlindChoice choice{t.master, {}, t.design.method, t.design.rounds, t.design.catches > 0, t.from_s, t.until_s};
+    for (const BlindStimulus& s : t.stimuli)
+      if (!s.trial.empty()) choice.trials.push_back(s.trial);
+    return prepare(choice, [this, t] {
+      const bool same =
+          std::equal(made_.named.begin(), made_.named.end(), t.stimuli.begin(), t.stimuli.end(),
+                     [](const auto& a, const auto& b) { return a.content == b.content && a.trial == b.trial; });
+      if (!same)
+        return setup_->say(tr("What is listened to has changed since this test began: it can't be gone on with."));
+      training_.reset(), running_ = t.id;
+      start_run();
+    });
+  }
+}
+
+void BlindView::start_run() {
+  deck_.load(made_.stimuli);
+  setCurrentWidget(run_);
+  run_->say({});
+  next();
+  deck_.play();
+}
+
+void BlindView::next() {
+  const BlindTest* t = test();
+  if (!t) return leave();
+  round_ = next_round(*t);
+  QStringList names;
+  if (training_)
+    for (const int n : round_.buttons) names << QString::fromStdString(t->stimuli[size_t(n)].name);
+  run_->ask(*t, round_, names);
+}
+
+void BlindView::take(const BlindAnswer& given) {
+  if (!test()) return leave();
+  if (training_) {  // it goes round without an end, and keeps nothing
+    make_void(*training_, "training", given.at_ms);
+    return next();
+  }
+  try {
+    change(tr("Blind test"), [&](BlindTest& t) { answer(t, given); });
+  } catch (const std::invalid_argument& error) {
+    return run_->say(sentence_of(error));
+  }
+  if (is_ended(*test())) return finish();
+  run_->say(counted(*test()) % rest_after == 0 ? tr("Rest your ears for a minute, if you like: it waits.") : QString());
+  next();
+}
+
+void BlindView::take_back_last() {
+  if (training_ || !test()) return;
+  const int64_t now = QDateTime::currentMSecsSinceEpoch();
+  BlindTest trying = *test();
+  const bool taken = take_back(trying, now);
+  if (taken) change(tr("Blind test"), [&](BlindTest& t) { take_back(t, now); });
+  if (taken) next();
+  run_->say(taken ? tr("Taken back.") : tr("Only the last answer can be taken back, for two seconds."));
+}
+
+void BlindView::drop_out() {
+  if (!is_running()) return;
+  if (!training_ && test()) {
+    change(tr("Blind test"),
+           [](BlindTest& t) { make_void(t, "the device dropped out", QDateTime::currentMSecsSinceEpoch()); });
+    next();
+  }
+  run_->say(tr("The output device dropped out: that round is void, another takes its place. Play when it is back."));
+}
+
+/// What left here is as loud as it was made to be, or that is said.
+QString BlindView::unequal() const {
+  std::optional<double> low, high;
+  for (size_t n = 0; n < made_.named.size(); ++n) {
+    if (n > 0 && made_.named[n].trial.empty()) continue;
+    if (const auto lufs = deck_.sent_lufs(n))
+      low = std::min(low.value_or(*lufs), *lufs), high = std::max(high.value_or(*lufs), *lufs);
+  }
+  if (!low || *high - *low <= equal_within_lu) return {};
+  return tr("What was sent to the device was not equally loud, by %1 LU.").arg(*high - *low, 0, 'f', 2);
+}
+
+void BlindView::finish() {
+  const BlindTest ended = *test();
+  deck_.pause();
+  running_.clear();
+  result_->show_test(ended, unequal());
+  setCurrentWidget(result_);
+}
+
+void BlindView::leave() {
+  deck_.pause();
+  making_.drop();
+  measured_ = {}, waited_for_.clear();
+  if (!is_running()) return;
+  const bool kept = !training_ && test();
+  training_.reset(), running_.clear();
+  setCurrentWidget(setup_);
+  show_bench();
+  setup_->say(kept ? tr("The test is kept as far as it went: open it below to go on.") : QString());
+}
+
+void BlindView::forget(const std::filesystem::path& file) {
+  const BlindTest* t = is_running() ? test() : nullptr;
+  if (!t) return;
+  const Bench& bench = workspace_.bench();
+  bool is_of = false;
+  for (const Master& m : bench.masters) {
+    const bool own = m.id == choice_.master;
+    is_of = is_of || (own && m.audio.file == file);
+    for (const Trial& trial : m.trials)
+      is_of = is_of || (own && !trial.chain && trial.ret.file == file &&
+                        std::find(choice_.trials.begin(), choice_.trials.end(), trial.id) != choice_.trials.end());
+  }
+  if (!is_of) return;
+  leave();
+  setup_->say(tr("%1 changed while it was listened to: this test can't be gone on with.")
+                  .arg(QString::fromStdString(file.filename().string())));
+}
+
+}  // namespace heathmist::app
