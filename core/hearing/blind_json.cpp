@@ -6,6 +6,8 @@ namespace heathmist {
 
 namespace {
 
+constexpr size_t most_rounds_kept = 5000;  // void ones too
+
 Json json_of(const BlindStimulus& s) {
   Json json{{"name", s.name}};
   if (!s.trial.empty()) json["trial"] = s.trial;
@@ -32,13 +34,21 @@ BlindStimulus stimulus_from(const JsonPlace& place) {
   return s;
 }
 
-BlindAnswer answer_from(const JsonPlace& place) {
+BlindAnswer answer_from(const JsonPlace& place, const BlindDesign& design) {
   BlindAnswer a;
-  a.at_ms = int64_t(place.at("at_ms").number()), a.took_s = place.at("took_s").number();
+  const double at_ms = place.at("at_ms").number();
+  if (!(at_ms >= 0 && at_ms < 1e15)) place.at("at_ms").refuse("must be milliseconds since 1970");
+  a.at_ms = int64_t(at_ms), a.took_s = place.at("took_s").number();
   if (place.has("button")) a.button = place.at("button").whole(0, 2);
   if (place.has("grades"))
     for (const JsonPlace& g : place.at("grades").list()) a.grades.push_back(g.number());
   if (place.has("void")) a.void_why = place.at("void").text();
+  if (!a.void_why.empty()) return a;
+  try {
+    check_answer(design, a);
+  } catch (const std::invalid_argument& error) {
+    place.refuse(std::string("is no answer: ") + error.what());
+  }
   return a;
 }
 
@@ -97,7 +107,9 @@ BlindTest blind_test_from(const JsonPlace& place) {
     place.refuse(std::string("is no blind test: ") + error.what());
   }
   t.key = {place.at("key_sha256").text(), place.at("sealed_key").text()};
-  for (const JsonPlace& a : place.at("answers").list()) t.answers.push_back(answer_from(a));
+  const auto answers = place.at("answers").list();
+  if (answers.size() > most_rounds_kept) place.at("answers").refuse("are more than anybody gives");
+  for (const JsonPlace& a : answers) t.answers.push_back(answer_from(a, t.design));
   return t;
 }
 

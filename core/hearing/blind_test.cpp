@@ -59,35 +59,6 @@ bool is_ended(const BlindTest& test, const Course& course) {
   return counted(test) >= test.design.rounds;
 }
 
-void check_answer(const BlindTest& test, const Round& round, const BlindAnswer& given) {
-  const int open = open_buttons(test.design.method), all = int(round.buttons.size());
-  const auto refuse = [](const char* sentence) { throw std::invalid_argument(sentence); };
-  const auto graded = [&](double low, double high) {
-    if (int(given.grades.size()) != all - open) refuse("every button but the open reference is graded");
-    for (const double g : given.grades)
-      if (!(g >= low && g <= high)) refuse("a grade lies on its scale");
-  };
-  switch (test.design.method) {
-    case BlindMethod::abx:
-      if (given.button != 0 && given.button != 1) refuse("X is A or B");
-      break;
-    case BlindMethod::threshold:
-      if (given.button != 1 && given.button != 2) refuse("one of the two is not the reference");
-      break;
-    case BlindMethod::preference:
-      if (given.button < -1 || given.button > 1) refuse("the first is better, the second, or neither");
-      break;
-    case BlindMethod::triple:
-      graded(1, 5);
-      if (*std::max_element(given.grades.begin(), given.grades.end()) < 5)
-        refuse("one of the two is the reference again: one is graded 5.0");
-      break;
-    case BlindMethod::multi:
-      graded(0, 100);
-      break;
-  }
-}
-
 GradeMean mean_of(const std::vector<double>& grades) {
   GradeMean m{int(grades.size())};
   if (grades.empty()) return m;
@@ -208,6 +179,35 @@ BlindTest begin_blind_test(const BlindDesign& design, std::vector<BlindStimulus>
   return test;
 }
 
+void check_answer(const BlindDesign& design, const BlindAnswer& given) {
+  const int open = open_buttons(design.method), all = int(round_of(design, 0, 0).buttons.size());
+  const auto refuse = [](const char* sentence) { throw std::invalid_argument(sentence); };
+  const auto graded = [&](double low, double high) {
+    if (int(given.grades.size()) != all - open) refuse("every button but the open reference is graded");
+    for (const double g : given.grades)
+      if (!(g >= low && g <= high)) refuse("a grade lies on its scale");
+  };
+  switch (design.method) {
+    case BlindMethod::abx:
+      if (given.button != 0 && given.button != 1) refuse("X is A or B");
+      break;
+    case BlindMethod::threshold:
+      if (given.button != 1 && given.button != 2) refuse("one of the two is not the reference");
+      break;
+    case BlindMethod::preference:
+      if (given.button < -1 || given.button > 1) refuse("the first is better, the second, or neither");
+      break;
+    case BlindMethod::triple:
+      graded(1, 5);
+      if (*std::max_element(given.grades.begin(), given.grades.end()) < 5)
+        refuse("one of the two is the reference again: one is graded 5.0");
+      break;
+    case BlindMethod::multi:
+      graded(0, 100);
+      break;
+  }
+}
+
 int counted(const BlindTest& test) {
   return int(
       std::count_if(test.answers.begin(), test.answers.end(), [](const BlindAnswer& a) { return a.void_why.empty(); }));
@@ -220,7 +220,7 @@ Round next_round(const BlindTest& test) { return course_of(test).next; }
 void answer(BlindTest& test, BlindAnswer given) {
   const Course course = course_of(test);
   if (is_ended(test, course)) throw std::invalid_argument("it is ended");
-  check_answer(test, course.next, given);
+  check_answer(test.design, given);
   given.void_why.clear();
   test.answers.push_back(std::move(given));
 }

@@ -58,7 +58,9 @@ int counted(const BlindTest& test);
 bool is_ended(const BlindTest& test);
 /// The round that is to be answered next. Throws SealError.
 Round next_round(const BlindTest& test);
-/// Throws std::invalid_argument for an answer that the round does not take.
+/// Throws std::invalid_argument with a sentence for an answer that such a test does not take.
+void check_answer(const BlindDesign& design, const BlindAnswer& given);
+/// As check_answer(), and where the test is ended.
 void answer(BlindTest& test, BlindAnswer given);
 /// The round that runs does not count, and is not heard again.
 void make_void(BlindTest& test, const std::string& why, int64_t at_ms);

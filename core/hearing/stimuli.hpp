@@ -31,7 +31,7 @@ struct Stimuli {
   bool same(size_t one, size_t other) const;  ///< to the last bit
 };
 
-inline constexpr double least_excerpt_s = 0.5, longest_excerpt_s = 60;
+inline constexpr double least_excerpt_s = 0.5, longest_excerpt_s = 30;
 inline constexpr double equal_within_lu = 0.05;
 
 /// `from_s` to `until_s` of the master. Throws InputError with a sentence where the excerpt is too short, too long or

@@ -354,6 +354,16 @@ class TestHearing : public QObject {
       other = json, other[key] = value;
       QVERIFY2(!refusal([&] { blind_test_from(JsonPlace(other, "it")); }).isEmpty(), key.c_str());
     }
+    for (const char* wrong :
+         {R"({"button": 0})", R"({"at_ms": 1, "took_s": 1})", R"({"at_ms": 1e300, "took_s": 1, "button": 1})",
+          R"({"at_ms": 1, "took_s": 1, "button": 0})", R"({"at_ms": 1, "took_s": 1, "grades": [5]})"}) {
+      other = json, other["answers"][0] = json_from(wrong);
+      QVERIFY2(!refusal([&] { blind_test_from(JsonPlace(other, "it")); }).isEmpty(), wrong);
+    }
+    Json graded =
+        blind_test_json(test_of(BlindMethod::multi, 4, 4));  // fewer grades than buttons would be read beyond their end
+    graded["answers"] = json_from(R"([{"at_ms": 1, "took_s": 1, "grades": [50, 50]}])");
+    QVERIFY(refusal([&] { blind_test_from(JsonPlace(graded, "it")); }).contains("is no answer"));
   }
 };
 

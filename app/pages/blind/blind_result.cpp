@@ -152,11 +152,12 @@ void BlindResultView::set_columns() {
   }
   columns.push_back(
       {tr("Took, s"), {}, [this](size_t n) { return number_cell(log_[n]["took_s"].get<double>(), 1); }, true, 80});
-  columns.push_back({tr("Void"),
-                     {},
-                     [this](size_t n) { return Cell{QString::fromStdString(log_[n]["void"].get<std::string>())}; },
-                     false,
-                     120});
+  if (counted(test_) < int(test_.answers.size()))
+    columns.push_back({tr("Void"),
+                       {},
+                       [this](size_t n) { return Cell{QString::fromStdString(log_[n]["void"].get<std::string>())}; },
+                       false,
+                       120});
   table_->set_columns(std::move(columns));
 }
 

@@ -3,6 +3,7 @@
 #include <QDateTime>
 #include <QHBoxLayout>
 #include <QVBoxLayout>
+#include <algorithm>
 
 #include "app/theme/theme.hpp"
 #include "app/widgets/labels.hpp"
@@ -128,7 +129,7 @@ QWidget* BlindSetup::make_form() {
 
 void BlindSetup::make_table() {
   table_ = new ResultTable(tr("Blind tests of this bench"), this);
-  const auto of = [this](size_t n) -> const BlindTest& { return bench_.blind[bench_.blind.size() - 1 - n]; };
+  const auto of = [this](size_t n) -> const BlindTest& { return tests_[n]; };
   table_->set_columns(
       {{tr("When"), {}, [of](size_t n) { return Cell{when_of(of(n))}; }, false, 120},
        {tr("Method"), {}, [of](size_t n) { return Cell{tr(words_of(of(n).design.method).name)}; }, false, 190},
@@ -165,16 +166,22 @@ Cell BlindSetup::result_cell(const BlindTest& test) const {
 
 std::string BlindSetup::chosen_test() const {
   const auto rows = table_->chosen();
-  return rows.empty() ? std::string() : bench_.blind[bench_.blind.size() - 1 - rows.front()].id;
+  return rows.empty() ? std::string() : tests_[rows.front()].id;
 }
 
 /// Only where they are others: a list that is open stays open.
 void BlindSetup::show_bench(const Bench& bench) {
-  bench_ = bench;
+  if (!std::equal(tests_.rbegin(), tests_.rend(), bench.blind.begin(), bench.blind.end()))
+    tests_.assign(bench.blind.rbegin(), bench.blind.rend());
   std::vector<std::pair<QString, QString>> items, now;
-  for (const Master& m : bench.masters)
-    for (const Trial& t : m.trials)
+  masters_.clear();
+  for (const Master& m : bench.masters) {
+    masters_.push_back({m.id, {}});
+    for (const Trial& t : m.trials) {
       items.emplace_back(QString::fromStdString(m.name + ": " + title_of(t)), QString::fromStdString(t.id));
+      masters_.back().trials.push_back(t.id);
+    }
+  }
   for (int n = 0; n < trial_->count(); ++n) now.emplace_back(trial_->itemText(n), trial_->itemData(n).toString());
   if (items != now) {
     const QSignalBlocker quiet(trial_);
@@ -183,8 +190,7 @@ void BlindSetup::show_bench(const Bench& bench) {
     for (const auto& [name, id] : items) trial_->addItem(name, id);
     trial_->setCurrentIndex(std::max(0, trial_->findData(before)));
   }
-  table_->set_rows(bench_.blind.size(),
-                   [this](size_t n) { return QString::fromStdString(bench_.blind[bench_.blind.size() - 1 - n].id); });
+  table_->set_rows(tests_.size(), [this](size_t n) { return QString::fromStdString(tests_[n].id); });
   refresh();
 }
 
@@ -194,11 +200,12 @@ void BlindSetup::propose(const std::string& trial, const std::optional<std::pair
     proposed_ = trial;
     trial_->setCurrentIndex(at);
   }
-  if (seconds) {
+  if (seconds && seconds != proposed_seconds_) {
     from_->setValue(seconds->first), until_->setValue(seconds->second);
-  } else if (length_s > 0 && until_->value() > length_s) {
+  } else if (!seconds && length_s > 0 && until_->value() > length_s) {
     from_->setValue(0), until_->setValue(std::min(8.0, length_s));
   }
+  proposed_seconds_ = seconds;
 }
 
 BlindChoice BlindSetup::choice() const {
@@ -207,11 +214,11 @@ BlindChoice BlindSetup::choice() const {
   c.rounds = rounds_->value(), c.catches = catches_->isChecked() && c.method == BlindMethod::preference;
   c.from_s = from_->value(), c.until_s = until_->value();
   const std::string id = trial_->currentData().toString().toStdString();
-  const Master* master = bench_.master_of(id);
-  if (!master) return c;
-  c.master = master->id;
-  if (c.method != BlindMethod::multi) return c.trials = {id}, c;
-  for (const Trial& t : master->trials) c.trials.push_back(t.id);
+  for (const MasterTrials& f : masters_) {
+    if (std::find(f.trials.begin(), f.trials.end(), id) == f.trials.end()) continue;
+    c.master = f.master;
+    c.trials = c.method == BlindMethod::multi ? f.trials : std::vector{id};
+  }
   return c;
 }
 

@@ -49,7 +49,12 @@ class BlindSetup : public QWidget {
   void make_table();
   void refresh();
   Cell result_cell(const BlindTest& test) const;
-  Bench bench_;
+  struct MasterTrials {
+    std::string master;
+    std::vector<std::string> trials;
+  };
+  std::vector<MasterTrials> masters_;
+  std::vector<BlindTest> tests_;  // the latest first
   QLabel *answer_, *chances_, *note_;
   QComboBox *trial_, *method_;
   QSpinBox* rounds_;
@@ -57,7 +62,8 @@ class BlindSetup : public QWidget {
   NumberField *from_, *until_;
   QPushButton *begin_, *train_;
   ResultTable* table_;
-  std::string proposed_;
+  std::string proposed_;  // what was taken over once is not put over what was typed since
+  std::optional<std::pair<double, double>> proposed_seconds_;
 };
 
 }  // namespace heathmist::app

@@ -34,7 +34,10 @@ BlindView::BlindView(Workspace& workspace, Deck::Open device, QWidget* parent)
     setCurrentWidget(setup_);
     show_bench();
   });
-  connect(&deck_, &Deck::playing_changed, run_, &BlindRun::show_playing);
+  connect(&deck_, &Deck::playing_changed, this, [this](bool playing) {
+    run_->show_playing(playing);
+    if (playing) emit starting();
+  });
   connect(&deck_, &Deck::dropped_out, this, &BlindView::drop_out);
   connect(&workspace_, &Workspace::trial_ready, this, [this] {
     if (const auto go = std::exchange(measured_, {})) go();
@@ -189,6 +192,8 @@ void BlindView::go_on(const std::string& id) {
     for (const BlindStimulus& s : t.stimuli)
       if (!s.trial.empty()) choice.trials.push_back(s.trial);
     return prepare(choice, [this, t] {
+      if (made_.named.size() != t.stimuli.size())
+        return setup_->say(tr("Not all that is listened to is measured: look at each of its trials once, then go on."));
       const bool same =
           std::equal(made_.named.begin(), made_.named.end(), t.stimuli.begin(), t.stimuli.end(),
                      [](const auto& a, const auto& b) { return a.content == b.content && a.trial == b.trial; });
