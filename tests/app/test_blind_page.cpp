@@ -59,10 +59,12 @@ struct HandDeck {
   }};
 };
 
-BlindTest a_test(BlindMethod method, size_t stimuli = 2) {
+/// `number`: another order for each.
+BlindTest a_test(BlindMethod method, size_t stimuli, int number) {
   std::vector<BlindStimulus> heard;
   for (size_t n = 0; n < stimuli; ++n) heard.push_back({"sound " + std::to_string(n), n ? "t" : ""});
-  return begin_blind_test({method, int(stimuli), 8}, heard);
+  const QString chance = QString("%1%2").arg(number + 1, 16, 16, QChar('0')).arg(number, 32, 16, QChar('0'));
+  return begin_blind_test({method, int(stimuli), 8}, heard, chance.toStdString());
 }
 
 }  // namespace
@@ -150,7 +152,7 @@ class TestBlindPage : public WindowTest {
       std::vector<QImage> first;
       std::set<std::vector<int>> orders;
       for (int n = 0; n < 8; ++n) {
-        const BlindTest test = a_test(method, stimuli);
+        const BlindTest test = a_test(method, stimuli, n);
         const Round round = next_round(test);
         auto hidden = round.buttons;
         hidden.push_back(round.truth);
