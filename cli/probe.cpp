@@ -132,7 +132,7 @@ void check_positions(const ReadCall& call, size_t renders) {
   if (!call.score.empty()) throw std::invalid_argument("--positions: give these or a --score, not both");
   if (call.positions.size() != renders)
     throw std::invalid_argument(
-        fmt::format("--positions: there are {} for {} renders; give one for each", call.positions.size(), renders));
+        fmt::format("--positions: {} given, and renders {}; give one for each", call.positions.size(), renders));
 }
 
 /// Law and kind of renders that were made at one position each.

@@ -35,7 +35,7 @@ void check_answers(int right, int of, int choices) {
 }  // namespace
 
 std::string chance_words(double p) {
-  if (p <= 0.1) return fmt::format("1 time in {:.0f}", 1 / p);
+  if (p <= 0.25) return fmt::format("1 time in {:.0f}", 1 / p);
   const auto tenths = int(std::lround(10 * p));
   return tenths >= 10 ? "nearly always" : fmt::format("{} times in 10", tenths);
 }

@@ -86,6 +86,7 @@ class TestHearing : public QObject {
     QVERIFY(std::abs(judge_answers(13, 16).p_value - 697.0 / 65536) < 1e-15);
     QCOMPARE(judge_answers(13, 16).sentence, std::string("13 of 16: by guessing 1 time in 94"));
     QCOMPARE(judge_answers(8, 16).sentence, std::string("8 of 16: by guessing 6 times in 10"));
+    QVERIFY(judge_answers(3, 3).sentence.starts_with("3 of 3: by guessing 1 time in 8;"));
     QCOMPARE(judge_answers(0, 16).p_value, 1.0);
     QCOMPARE(judge_answers(0, 16).sentence, std::string("0 of 16: by guessing nearly always"));
   }
