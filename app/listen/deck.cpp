@@ -2,22 +2,27 @@
 
 #include <algorithm>
 #include <cmath>
-#include <numbers>
-#include <thread>
 
 namespace heathmist::app {
 
 Deck::Deck(Open open, QObject* parent) : QObject(parent), open_(std::move(open)) {
   watch_.setInterval(patience_ms);
   connect(&watch_, &QTimer::timeout, this, &Deck::look_after);
+  fading_out_.setSingleShot(true);
+  fading_out_.setInterval(fade_out_ms);
+  connect(&fading_out_, &QTimer::timeout, this, &Deck::stop_device);
 }
 
-Deck::~Deck() {
+Deck::~Deck() { stop_device(); }
+
+void Deck::stop_device() {
+  fading_out_.stop();
   if (device_) device_->stop();
 }
 
 void Deck::load(std::shared_ptr<const Stimuli> stimuli) {
   pause();
+  stop_device();  // nothing of the one before is read any more
   stimuli_ = std::move(stimuli);
   at_ = 0, chosen_ = 0;
   for (Sent& s : sent_) s.product = 0, s.energy = 0;
@@ -25,8 +30,11 @@ void Deck::load(std::shared_ptr<const Stimuli> stimuli) {
 
 void Deck::play() {
   if (playing_ || !stimuli_ || stimuli_->sound.empty() || stimuli_->sound.size() > most) return;
+  stop_device();  // it may still be fading out
   if (!device_) device_ = open_();
-  weight_.fill(0), weight_[size_t(chosen_)] = 1, fade_ = 0, stopping_ = false;
+  weight_.fill(0), weight_[std::min(size_t(chosen_), stimuli_->sound.size() - 1)] = 1;
+  seam_ = Seam(stimuli_->rate_hz);
+  since_jump_ = 0, fades_out_ = false, stopping_ = false;
   seen_ = given_;
   playing_ = device_->start(stimuli_->rate_hz, [this](std::span<double> out) { render(out); });
   if (!playing_) return emit dropped_out();
@@ -36,11 +44,10 @@ void Deck::play() {
 
 void Deck::pause() {
   if (!playing_) return;
-  stopping_ = true;  // it fades out while the device takes what it still asks for
-  std::this_thread::sleep_for(std::chrono::milliseconds(30));
-  device_->stop();
+  stopping_ = true;
   playing_ = false;
   watch_.stop();
+  fading_out_.start();
   emit playing_changed(false);
 }
 
@@ -56,46 +63,58 @@ std::optional<double> Deck::sent_lufs(size_t sound) const {
 void Deck::look_after() {
   const int64_t now = given_;
   if (std::exchange(seen_, now) != now) return;
-  device_->stop();
+  stop_device();
   playing_ = false;
   watch_.stop();
   emit playing_changed(false);
   emit dropped_out();
 }
 
-/// A round begins from nothing and ends in it, so that its end and its beginning make no click.
-double Deck::seam_gain(int64_t frame) const {
-  const double rate = stimuli_->rate_hz, frames = double(stimuli_->sound.front().frames());
-  const double edge = std::min(double(frame) + 0.5, frames - double(frame) - 0.5) / (seam_s * rate);
-  return edge >= 1 ? 1 : 0.5 - 0.5 * std::cos(std::numbers::pi * edge);
-}
-
 void Deck::render(std::span<double> out) noexcept {
-  const auto& sounds = stimuli_->sound;
-  const int64_t frames = sounds.front().frames();
-  const auto target = std::min(size_t(std::max(0, int(chosen_))), sounds.size() - 1);
-  const double step = 1 / (switch_s * stimuli_->rate_hz), fade_step = 1 / (seam_s * stimuli_->rate_hz);
-  const bool stopping = stopping_;
+  const int64_t frames = stimuli_->sound.front().frames();
+  const auto target = std::min(size_t(std::max(0, int(chosen_))), stimuli_->sound.size() - 1);
+  given_ = given_ + int64_t(out.size() / 2);
+  if (stopping_) {
+    if (!std::exchange(fades_out_, true)) seam_.jump();
+    std::fill(out.begin(), out.end(), 0.0);
+    return seam_.process(out);
+  }
   int64_t at = at_;
-  for (size_t n = 0; n + 1 < out.size(); n += 2) {
-    fade_ = std::clamp(fade_ + (stopping ? -fade_step : fade_step), 0.0, 1.0);
-    const double gain = fade_ * seam_gain(at);
-    double left = 0, right = 0;
-    for (size_t k = 0; k < sounds.size(); ++k) {
-      weight_[k] = std::clamp(weight_[k] + (k == target ? step : -step), 0.0, 1.0);
-      const double l = sounds[k].channel(0)[size_t(at)], r = sounds[k].channel(1)[size_t(at)];
-      left += weight_[k] * l, right += weight_[k] * r;
-    }
-    out[n] = gain * left, out[n + 1] = gain * right;
-    if (gain == 1 && weight_[target] == 1) {
-      const double l = sounds[target].channel(0)[size_t(at)], r = sounds[target].channel(1)[size_t(at)];
-      sent_[target].product = sent_[target].product + out[n] * l + out[n + 1] * r;
-      sent_[target].energy = sent_[target].energy + l * l + r * r;
-    }
-    if (++at == frames) at = 0;
+  while (out.size() >= 2) {
+    const auto piece = out.first(2 * size_t(std::min(int64_t(out.size() / 2), frames - at)));
+    if (since_jump_ == 0) seam_.jump();
+    const bool as_it_is = weight_[target] == 1 && double(since_jump_) >= Seam::fade_s * stimuli_->rate_hz;
+    mix(piece, at, target);
+    seam_.process(piece);
+    if (as_it_is) note_sent(piece, at, target);
+    at += int64_t(piece.size() / 2), since_jump_ += int64_t(piece.size() / 2);
+    if (at == frames) at = 0, since_jump_ = 0;
+    out = out.subspan(piece.size());
   }
   at_ = at;
-  given_ = given_ + int64_t(out.size() / 2);
+}
+
+/// All sounds by their weights, which move towards the chosen one.
+void Deck::mix(std::span<double> out, int64_t at, size_t target) noexcept {
+  const auto& sounds = stimuli_->sound;
+  const double step = 1 / (switch_s * stimuli_->rate_hz);
+  for (size_t n = 0; n + 1 < out.size(); n += 2, ++at) {
+    out[n] = out[n + 1] = 0;
+    for (size_t k = 0; k < sounds.size(); ++k) {
+      weight_[k] = std::clamp(weight_[k] + (k == target ? step : -step), 0.0, 1.0);
+      for (int c = 0; c < 2; ++c) out[n + size_t(c)] += weight_[k] * sounds[k].channel(c)[size_t(at)];
+    }
+  }
+}
+
+void Deck::note_sent(std::span<const double> out, int64_t at, size_t target) noexcept {
+  double product = 0, energy = 0;
+  for (size_t n = 0; n < out.size(); ++n) {
+    const double own = stimuli_->sound[target].channel(int(n % 2))[size_t(at) + n / 2];
+    product += out[n] * own, energy += own * own;
+  }
+  sent_[target].product = sent_[target].product + product;
+  sent_[target].energy = sent_[target].energy + energy;
 }
 
 }  // namespace heathmist::app

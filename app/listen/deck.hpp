@@ -7,6 +7,7 @@
 #include <atomic>
 
 #include "app/listen/device.hpp"
+#include "app/listen/seam.hpp"
 #include "core/hearing/stimuli.hpp"
 
 namespace heathmist::app {
@@ -17,17 +18,16 @@ class Deck : public QObject {
  public:
   static constexpr size_t most = 13;         ///< sounds
   static constexpr double switch_s = 0.010;  ///< a crossfade in straight lines
-  static constexpr double seam_s = 0.005;    ///< at either end of a round, and at start and stop
 
   using Open = std::function<std::unique_ptr<OutputDevice>()>;
   /// The device is opened when something is first played.
   explicit Deck(Open open, QObject* parent = nullptr);
   ~Deck() override;
 
-  /// Stops, and starts at the beginning when it is played.
+  /// Stops, and starts at the beginning when it is played. One to `most` sounds.
   void load(std::shared_ptr<const Stimuli> stimuli);
   void play();
-  void pause();
+  void pause();  ///< it fades out by itself
   bool is_playing() const { return playing_; }
   /// Heard from the device's next block on.
   void choose(int sound) { chosen_ = sound; }
@@ -42,15 +42,17 @@ class Deck : public QObject {
   void dropped_out();  ///< the device asks for nothing any more; it is stopped
 
  private:
-  static constexpr int patience_ms = 1000;
-  void render(std::span<double> out) noexcept;
-  double seam_gain(int64_t frame) const;
+  static constexpr int patience_ms = 1000, fade_out_ms = 60;
+  void stop_device();
   void look_after();
+  void render(std::span<double> out) noexcept;
+  void mix(std::span<double> out, int64_t at, size_t target) noexcept;
+  void note_sent(std::span<const double> out, int64_t at, size_t target) noexcept;
 
   Open open_;
   std::unique_ptr<OutputDevice> device_;
   std::shared_ptr<const Stimuli> stimuli_;
-  QTimer watch_;
+  QTimer watch_, fading_out_;
   bool playing_ = false;
   int64_t seen_ = 0;  // frames given when it was last looked at
   std::atomic<int> chosen_{0};
@@ -58,7 +60,9 @@ class Deck : public QObject {
   std::atomic<int64_t> given_{0}, at_{0};
   // the device's thread alone
   std::array<double, most> weight_{};
-  double fade_ = 0;  // of start and stop, 0..1
+  Seam seam_{48000};
+  int64_t since_jump_ = 0;  // frames since the sound last did not follow on
+  bool fades_out_ = false;
   struct Sent {
     std::atomic<double> product{0}, energy{0};  // of what was sent with its own, and of its own
   };

@@ -18,16 +18,9 @@ uint64_t seed_in(const std::string& key) {
   }
 }
 
-/// A round as it was played, and what was answered.
-struct Played {
-  Round round;
-  const BlindAnswer* given;
-  bool right = false;
-};
-
 /// All rounds so far, and the one that is next.
 struct Course {
-  std::vector<Played> played;
+  std::vector<BlindRound> played;
   std::vector<bool> right;  ///< of those that count
   StaircaseCourse stairs;
   Round next;
@@ -41,11 +34,13 @@ Course course_of(const BlindTest& test) {
   const auto next = [&] {
     return round_of(test.design, seed, int(c.played.size()), stairs ? c.stairs.rungs.back() : 0);
   };
+  int right = 0;
   for (const BlindAnswer& a : test.answers) {
-    Played p{next(), &a};
-    p.right = p.round.truth >= 0 && a.button == p.round.truth;
+    BlindRound p{next(), a};
     if (a.void_why.empty()) {
-      c.right.push_back(p.right);
+      const bool is_right = p.round.truth >= 0 && a.button == p.round.truth;
+      c.right.push_back(is_right), right += is_right;
+      if (p.round.truth >= 0) p.right = is_right, p.share_so_far = double(right) / double(c.right.size());
       if (stairs) c.stairs = staircase(test.design.rule, c.right);
     }
     c.played.push_back(std::move(p));
@@ -76,10 +71,9 @@ GradeMean mean_of(const std::vector<double>& grades) {
 /// The grades of each stimulus, by what stood behind the buttons.
 std::vector<std::vector<double>> grades_by_stimulus(const BlindTest& test, const Course& course) {
   std::vector<std::vector<double>> grades(test.stimuli.size());
-  const auto open = size_t(open_buttons(test.design.method));
-  for (const Played& p : course.played)
-    for (size_t b = open; p.given->void_why.empty() && b < p.round.buttons.size(); ++b)
-      grades[size_t(p.round.buttons[b])].push_back(p.given->grades[b - open]);
+  for (const BlindRound& p : course.played)
+    for (size_t n = 0; n < grades.size(); ++n)
+      if (const auto grade = grade_of(test, p, n)) grades[n].push_back(*grade);
   return grades;
 }
 
@@ -117,14 +111,14 @@ void judge_multi(const BlindTest& test, const Course& course, BlindResult& r) {
 
 void judge_preferred(const BlindTest& test, const Course& course, BlindResult& r) {
   int reference = 0, other = 0;
-  for (const Played& p : course.played) {
-    if (!p.given->void_why.empty()) continue;
+  for (const BlindRound& p : course.played) {
+    if (!p.given.void_why.empty()) continue;
     if (p.round.is_catch) {
-      ++r.catches, r.caught += p.given->button >= 0;
-    } else if (p.given->button < 0) {
+      ++r.catches, r.caught += p.given.button >= 0;
+    } else if (p.given.button < 0) {
       ++r.no_preference;
     } else {
-      ++(p.round.buttons[size_t(p.given->button)] == 0 ? reference : other);
+      ++(p.round.buttons[size_t(p.given.button)] == 0 ? reference : other);
     }
   }
   const std::string catches =
@@ -266,19 +260,29 @@ BlindResult result_of(const BlindTest& test) {
   return r;
 }
 
-std::vector<Json> blind_log(const BlindTest& test) {
-  const Course course = course_of(test);
+std::vector<BlindRound> blind_rounds(const BlindTest& test) {
+  Course course = course_of(test);
   if (!is_ended(test, course)) throw std::invalid_argument("it is not ended: its key stays sealed");
+  return std::move(course.played);
+}
+
+std::optional<double> grade_of(const BlindTest& test, const BlindRound& round, size_t stimulus) {
+  const auto open = size_t(open_buttons(test.design.method));
+  for (size_t b = open; b < round.round.buttons.size() && b - open < round.given.grades.size(); ++b)
+    if (size_t(round.round.buttons[b]) == stimulus && round.given.void_why.empty()) return round.given.grades[b - open];
+  return {};
+}
+
+std::vector<Json> blind_log(const BlindTest& test) {
   std::vector<Json> rows;
-  for (size_t n = 0; n < course.played.size(); ++n) {
-    const Played& p = course.played[n];
-    Json row{{"round", n + 1}, {"at_ms", p.given->at_ms}, {"took_s", p.given->took_s}};
+  for (const BlindRound& p : blind_rounds(test)) {
+    Json row{{"round", rows.size() + 1}, {"at_ms", p.given.at_ms}, {"took_s", p.given.took_s}};
     for (size_t b = 0; b < p.round.buttons.size(); ++b)
       row[fmt::format("button_{}", b + 1)] = test.stimuli[size_t(p.round.buttons[b])].name;
-    row["answer"] = p.given->button >= 0 ? Json(p.given->button + 1) : Json(nullptr);
-    row["right"] = p.round.truth >= 0 && p.given->void_why.empty() ? Json(p.right) : Json(nullptr);
-    row["grades"] = p.given->grades;
-    row["void"] = p.given->void_why;
+    row["answer"] = p.given.button >= 0 ? Json(p.given.button + 1) : Json(nullptr);
+    row["right"] = p.right ? Json(*p.right) : Json(nullptr);
+    row["grades"] = p.given.grades;
+    row["void"] = p.given.void_why;
     rows.push_back(std::move(row));
   }
   return rows;

@@ -74,6 +74,14 @@ struct GradeMean {
   double mean = 0, low = 0, high = 0;
 };
 
+/// A round as it was played, and what was answered.
+struct BlindRound {
+  Round round;
+  BlindAnswer given;
+  std::optional<bool> right{};           ///< none: it is void, or no answer is right
+  std::optional<double> share_so_far{};  ///< of right answers, this one with them
+};
+
 struct BlindResult {
   std::string key;  ///< as it was sealed
   int voids = 0;
@@ -89,7 +97,11 @@ struct BlindResult {
 /// Throws SealError; std::invalid_argument where the test is not ended.
 BlindResult result_of(const BlindTest& test);
 
-/// A line a round, with what was played: only where it is ended. Flat, for CSV.
+/// All rounds: only where it is ended. Throws as result_of().
+std::vector<BlindRound> blind_rounds(const BlindTest& test);
+/// The grade of a stimulus in a round that counts; none: it was not graded.
+std::optional<double> grade_of(const BlindTest& test, const BlindRound& round, size_t stimulus);
+/// The same, a flat line a round, for CSV.
 std::vector<Json> blind_log(const BlindTest& test);
 
 Json blind_test_json(const BlindTest& test);

@@ -65,6 +65,12 @@ int open_buttons(BlindMethod method) {
   return method == BlindMethod::triple || method == BlindMethod::multi || method == BlindMethod::threshold ? 1 : 0;
 }
 
+std::string button_name(BlindMethod method, int button) {
+  const int open = open_buttons(method);
+  if (button < open) return "Reference";
+  return method == BlindMethod::abx && button == 2 ? "X" : std::string(1, char('A' + button - open));
+}
+
 int choices_of(BlindMethod method) { return method == BlindMethod::abx || method == BlindMethod::threshold ? 2 : 0; }
 
 Round round_of(const BlindDesign& d, uint64_t seed, int number, size_t rung) {

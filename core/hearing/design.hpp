@@ -45,6 +45,8 @@ struct Round {
 };
 /// `rung`: of `threshold`, the staircase's.
 Round round_of(const BlindDesign& design, uint64_t seed, int round, size_t rung = 0);
+/// What a button is called: Reference, A, B ... or X.
+std::string button_name(BlindMethod method, int button);
 /// How many answers a guesser chooses from; 0: there is no right one.
 int choices_of(BlindMethod method);
 

@@ -76,12 +76,12 @@ bool same_samples(const Planar& got, const Planar& own, int64_t first_own, Probe
 }
 
 /// Whether it is the probe bit for bit, as written at any word length, from this frame of the return on.
-void find_identity(const Clip& ret, const ProbeScore& score, int64_t place, TransitReading& r, const Job& job) {
+void find_identity(const Clip& ret, const ProbeScore& score, const Planar& ideal, int64_t place, TransitReading& r,
+                   const Job& job) {
   const int64_t first = std::llround(score.identity.from_s * score.rate_hz),
                 frames = std::llround((score.identity.until_s - score.identity.from_s) * score.rate_hz);
   Planar got;
   ret.reader()->read(place + first, frames, got);
-  const Planar ideal = render_channels(score);
   for (const ProbeWord word : probe_words) {
     if (r.identical) break;
     job.check();
@@ -130,8 +130,10 @@ TransitReading read_transit(const Clip& ret, const ProbeScore& score, const Prob
   }
   ProbeScore own_score = score;
   if (mono) own_score.channels = 1;
-  if (const auto place = fit.whole_frame(ret.format().sample_rate_hz)) find_identity(ret, own_score, *place, r, job);
-  if (!r.identical) r.causes = causes_of_transit(ret, own_score, job.part(0.4, 1));
+  const Planar ideal = render_channels(own_score);
+  if (const auto place = fit.whole_frame(ret.format().sample_rate_hz))
+    find_identity(ret, own_score, ideal, *place, r, job);
+  if (!r.identical) r.causes = causes_of_transit(ret, own_score, ideal, job.part(0.4, 1));
   return r;
 }
 

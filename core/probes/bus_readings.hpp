@@ -27,9 +27,10 @@ struct TransitReading {
 };
 TransitReading read_transit(const Clip& ret, const ProbeScore& score, const ProbeFit& fit, const Job& job = {});
 
-/// The null of the probe, at the word length that leaves least, with its render: the causes beside delay, drift, gain,
-/// places of channels, polarity and DC. Throws as null_test().
-std::vector<Cause> causes_of_transit(const Clip& ret, const ProbeScore& score, const Job& job = {});
+/// `ideal`: the probe before its word length. The null of the probe, at the word length that leaves least, with its
+/// render: the causes beside delay, drift, gain, places of channels, polarity and DC. Throws as null_test().
+std::vector<Cause> causes_of_transit(const Clip& ret, const ProbeScore& score, const Planar& ideal,
+                                     const Job& job = {});
 
 enum class Arithmetic { fixed, floating, transparent };
 const char* name_of(Arithmetic arithmetic);

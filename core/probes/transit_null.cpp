@@ -35,8 +35,7 @@ Nulled null_with(const Clip& ret, const Planar& own, int rate_hz, const Job& job
 
 }  // namespace
 
-std::vector<Cause> causes_of_transit(const Clip& ret, const ProbeScore& score, const Job& job) {
-  const Planar ideal = render_channels(score);
+std::vector<Cause> causes_of_transit(const Clip& ret, const ProbeScore& score, const Planar& ideal, const Job& job) {
   std::optional<Nulled> best;
   double begun = 0;
   for (const ProbeWord word : {ProbeWord::pcm24, ProbeWord::pcm16, ProbeWord::float32}) {

@@ -13,11 +13,7 @@ class TestEngines : public RenderTest {
   Q_OBJECT
 
  private slots:
-  void initTestCase() {
-    offer_engine_stage();
-    qputenv("XDG_CACHE_HOME", QByteArray((folder_ / "cache").c_str()));
-    qputenv("XDG_CONFIG_HOME", QByteArray((folder_ / "config").c_str()));
-  }
+  void initTestCase() { offer_engine_stage(); }
 
   void every_stand_in_is_read_as_what_it_says() {
     const auto engines = known_engines();

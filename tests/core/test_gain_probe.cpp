@@ -26,11 +26,6 @@ class TestGainProbe : public RenderTest {
   Q_OBJECT
 
  private slots:
-  void initTestCase() {
-    qputenv("XDG_CACHE_HOME", QByteArray((folder_ / "cache").c_str()));
-    qputenv("XDG_CONFIG_HOME", QByteArray((folder_ / "config").c_str()));
-  }
-
   void steps_are_read_as_they_were_glided() {
     dsp::Noise chance(16);
     for (int round = 0; round < 14; ++round) {

@@ -22,11 +22,6 @@ class TestMixingProbes : public RenderTest {
   Q_OBJECT
 
  private slots:
-  void initTestCase() {
-    qputenv("XDG_CACHE_HOME", QByteArray((folder_ / "cache").c_str()));
-    qputenv("XDG_CONFIG_HOME", QByteArray((folder_ / "config").c_str()));
-  }
-
   void positions_are_read_as_they_were_mixed() {
     dsp::Noise chance(17);
     const int rate = 44100;

@@ -34,6 +34,12 @@ inline std::vector<Route> routes() {
 }
 
 class RenderTest : public StageTest {
+ public:
+  RenderTest() {
+    qputenv("XDG_CACHE_HOME", QByteArray((folder_ / "cache").c_str()));
+    qputenv("XDG_CONFIG_HOME", QByteArray((folder_ / "config").c_str()));
+  }
+
  protected:
   std::shared_ptr<const Clip> sound(const Planar& planar, int rate) { return clip(planar, rate); }
   /// A render as it comes back by a route.

@@ -39,13 +39,13 @@ BlindResultView::BlindResultView(QWidget* parent) : QWidget(parent) {
 void BlindResultView::show_test(const BlindTest& test, const QString& beside) {
   test_ = test;
   const BlindResult result = result_of(test);
-  log_ = blind_log(test);
+  rounds_ = blind_rounds(test);
   answer_->setText(QString::fromStdString(result.sentence));
   detail_->setText((detail_of(result) + " " + beside).trimmed());
   key_->setText(tr("Key, sealed before the first answer: %1\nSHA-256: %2")
                     .arg(QString::fromStdString(result.key), QString::fromStdString(test.key.hash)));
   set_columns();
-  table_->set_rows(log_.size());
+  table_->set_rows(rounds_.size());
   const bool graded = !result.grades.empty();
   plot_->set_axes(tr("round"), graded ? tr("grade") : tr("right so far, of all"));
   plot_->setVisible(test.design.method != BlindMethod::preference);
@@ -53,10 +53,11 @@ void BlindResultView::show_test(const BlindTest& test, const QString& beside) {
 }
 
 QString BlindResultView::detail_of(const BlindResult& r) const {
-  QStringList words{tr("%1, from %2 to %3 s.")
-                        .arg(QString::fromStdString(test_.stimuli.size() == 2 ? test_.stimuli[1].name : "All at once"))
-                        .arg(test_.from_s, 0, 'f', 1)
-                        .arg(test_.until_s, 0, 'f', 1)};
+  QStringList words{
+      tr("%1, from %2 to %3 s.")
+          .arg(test_.stimuli.size() == 2 ? QString::fromStdString(test_.stimuli[1].name) : tr("All at once"))
+          .arg(test_.from_s, 0, 'f', 1)
+          .arg(test_.until_s, 0, 'f', 1)};
   if (r.verdict)
     words << tr("%1 % right (95 % interval %2 to %3 %).")
                  .arg(100 * r.verdict->share, 0, 'f', 0)
@@ -74,93 +75,79 @@ QString BlindResultView::detail_of(const BlindResult& r) const {
   return words.join(" ");
 }
 
-/// Right answers as a share of all so far, with the share that would have to be reached; grades of each stimulus.
+/// Right answers as a share of all so far, beside what guessing comes to; or the grades of each stimulus.
 std::vector<Series> BlindResultView::series() const {
-  std::vector<Series> all;
-  Series share, half;
+  Series share, guessed;
   share.name = tr("right so far"), share.ink = colour(Role::residual), share.marked = false;
-  half.name = tr("by guessing"), half.ink = colour(Role::soft), half.style = Qt::DashLine, half.marked = false;
-  int right = 0, count = 0;
-  for (const Json& row : log_) {
-    if (!row["right"].is_boolean()) continue;
-    ++count, right += row["right"].get<bool>();
-    share.xs.push_back(count), share.ys.push_back(double(right) / count);
-    half.xs.push_back(count), half.ys.push_back(0.5);
-  }
-  if (count > 0) return {share, half};
-  const auto open = size_t(open_buttons(test_.design.method));
+  guessed.name = tr("by guessing"), guessed.ink = colour(Role::soft), guessed.style = Qt::DashLine,
+  guessed.marked = false;
+  for (size_t n = 0; n < rounds_.size(); ++n)
+    if (rounds_[n].share_so_far) {
+      share.xs.push_back(double(n + 1)), share.ys.push_back(*rounds_[n].share_so_far);
+      guessed.xs.push_back(double(n + 1)), guessed.ys.push_back(1.0 / choices_of(test_.design.method));
+    }
+  if (!share.xs.empty()) return {share, guessed};
   constexpr Qt::PenStyle styles[] = {Qt::SolidLine, Qt::DashLine, Qt::DotLine, Qt::DashDotLine};
-  for (size_t n = 0; n < test_.stimuli.size() && open > 0; ++n) {
+  std::vector<Series> all;
+  for (size_t n = 0; n < test_.stimuli.size(); ++n) {
     Series s;
     s.name = QString::fromStdString(test_.stimuli[n].name);
     s.ink = colour(n == 0 ? Role::master : test_.stimuli[n].trial.empty() ? Role::soft : Role::residual);
     s.style = styles[n % std::size(styles)];
-    for (const Json& row : log_)
-      for (size_t b = open; b - open < row["grades"].size(); ++b)
-        if (row["button_" + std::to_string(b + 1)] == test_.stimuli[n].name)
-          s.xs.push_back(row["round"].get<double>()), s.ys.push_back(row["grades"][b - open].get<double>());
+    for (size_t r = 0; r < rounds_.size(); ++r)
+      if (const auto grade = grade_of(test_, rounds_[r], n)) s.xs.push_back(double(r + 1)), s.ys.push_back(*grade);
     all.push_back(std::move(s));
   }
   return all;
 }
 
+Cell BlindResultView::played_cell(size_t row, size_t button) const {
+  const BlindRound& r = rounds_[row];
+  const auto stimulus = size_t(r.round.buttons[button]);
+  const QString name = QString::fromStdString(test_.stimuli[stimulus].name);
+  const auto grade = grade_of(test_, r, stimulus);
+  const bool graded = grade && button >= size_t(open_buttons(test_.design.method));
+  return {graded ? tr("%1: %2").arg(name).arg(*grade) : name, grade};
+}
+
+Cell BlindResultView::answer_cell(size_t row) const {
+  const BlindRound& r = rounds_[row];
+  if (!r.given.void_why.empty()) return {QString::fromUtf8("\u2013")};
+  if (r.given.button < 0) return {tr("no difference")};
+  return {QString::fromStdString(button_name(test_.design.method, r.given.button))};
+}
+
 void BlindResultView::set_columns() {
-  size_t buttons = 0;
-  for (const Json& row : log_)
-    while (row.contains("button_" + std::to_string(buttons + 1))) ++buttons;
-  const auto open = size_t(open_buttons(test_.design.method));
-  const auto letter = [open, abx = test_.design.method == BlindMethod::abx](size_t b) {
-    return b < open ? tr("Reference") : abx && b == 2 ? QString("X") : QString(QChar('A' + int(b - open)));
-  };
-  std::vector<Column> columns{{tr("Round"),
-                               {},
-                               [](size_t n) {
-                                 return Cell{QString::number(n + 1), double(n)};
-                               },
-                               true,
-                               60}};
-  const bool graded = test_.design.method == BlindMethod::triple || test_.design.method == BlindMethod::multi;
-  for (size_t b = graded ? open : 0; b < buttons; ++b)
-    columns.push_back({letter(b), tr("What was played"),
-                       [this, b, open, graded](size_t n) {
-                         const Json& row = log_[n];
-                         const QString name =
-                             QString::fromStdString(row["button_" + std::to_string(b + 1)].get<std::string>());
-                         if (!graded || row["grades"].size() <= b - open) return Cell{name};
-                         return Cell{tr("%1: %2").arg(name).arg(row["grades"][b - open].get<double>())};
-                       },
-                       false, Column::stretch});
-  if (!graded) {
-    columns.push_back({tr("Answer"),
+  const BlindMethod method = test_.design.method;
+  const bool graded = method == BlindMethod::triple || method == BlindMethod::multi;
+  const auto number_of = [](size_t n) { return Cell{QString::number(n + 1), double(n)}; };
+  std::vector<Column> columns{{tr("Round"), {}, number_of, true, 60}};
+  const size_t buttons = rounds_.empty() ? 0 : rounds_.front().round.buttons.size();
+  for (size_t b = size_t(open_buttons(method)); b < buttons; ++b)
+    columns.push_back({QString::fromStdString(button_name(method, int(b))), tr("What was played"),
+                       [this, b](size_t n) { return played_cell(n, b); }, false, Column::stretch});
+  if (!graded) columns.push_back({tr("Answer"), {}, [this](size_t n) { return answer_cell(n); }, false, 100});
+  if (choices_of(method) > 0)
+    columns.push_back({tr("Right"),
                        {},
-                       [this, letter](size_t n) {
-                         const Json& given = log_[n]["answer"];
-                         return Cell{given.is_null() ? tr("none") : letter(given.get<size_t>() - 1)};
+                       [this](size_t n) {
+                         const auto& right = rounds_[n].right;
+                         if (!right) return Cell{QString::fromUtf8("\u2013")};
+                         return *right ? Cell{tr("right"), {}, {}, Role::moss} : Cell{tr("wrong"), {}, {}, Role::rust};
                        },
                        false,
-                       80});
-    columns.push_back(
-        {tr("Right"),
-         {},
-         [this](size_t n) {
-           const Json& right = log_[n]["right"];
-           if (!right.is_boolean()) return Cell{QString::fromUtf8("\u2013")};
-           return right.get<bool>() ? Cell{tr("right"), {}, {}, Role::moss} : Cell{tr("wrong"), {}, {}, Role::rust};
-         },
-         false,
-         70});
-  }
+                       70});
   columns.push_back(
-      {tr("Took, s"), {}, [this](size_t n) { return number_cell(log_[n]["took_s"].get<double>(), 1); }, true, 80});
+      {tr("Took, s"), {}, [this](size_t n) { return number_cell(rounds_[n].given.took_s, 1); }, true, 80});
   if (counted(test_) < int(test_.answers.size()))
     columns.push_back({tr("Void"),
                        {},
-                       [this](size_t n) { return Cell{QString::fromStdString(log_[n]["void"].get<std::string>())}; },
+                       [this](size_t n) { return Cell{QString::fromStdString(rounds_[n].given.void_why)}; },
                        false,
-                       120});
+                       160});
   table_->set_columns(std::move(columns));
 }
 
-QString BlindResultView::csv() const { return QString::fromStdString(csv_of(log_, {"round"})); }
+QString BlindResultView::csv() const { return QString::fromStdString(csv_of(blind_log(test_), {"round"})); }
 
 }  // namespace heathmist::app

@@ -28,8 +28,10 @@ class BlindResultView : public QWidget {
   QString detail_of(const BlindResult& result) const;
   std::vector<Series> series() const;
   void set_columns();
+  Cell played_cell(size_t row, size_t button) const;
+  Cell answer_cell(size_t row) const;
   BlindTest test_;
-  std::vector<Json> log_;
+  std::vector<BlindRound> rounds_;
   QLabel *answer_, *detail_, *key_;
   GraphPlate* plot_;
   ResultTable* table_;

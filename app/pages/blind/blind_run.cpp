@@ -11,12 +11,6 @@ namespace heathmist::app {
 
 namespace {
 
-QString letter_of(BlindMethod method, int button, int open) {
-  if (method == BlindMethod::abx && button == 2) return "X";
-  if (button < open) return QObject::tr("Reference");
-  return QChar('A' + button - open);
-}
-
 /// Grades are kept as whole steps: tenths of ITU-R BS.1116's five, hundredths of ITU-R BS.1534's.
 QString grade_word(BlindMethod method, int step) {
   if (method == BlindMethod::triple) {
@@ -136,7 +130,7 @@ void BlindRun::ask(const BlindTest& test, const Round& round, const QStringList&
 void BlindRun::add_button(int n, const QString& name) {
   auto* column = new QVBoxLayout;
   column->setSpacing(6);
-  auto* letter = new QPushButton(letter_of(method_, n, open_), this);
+  auto* letter = new QPushButton(QString::fromStdString(button_name(method_, n)), this);
   letter->setCheckable(true);
   letter->setProperty("letter", true);
   letter->setFocusPolicy(Qt::NoFocus);

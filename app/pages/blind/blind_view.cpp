@@ -69,6 +69,8 @@ const BlindTest* BlindView::test() const {
   return nullptr;
 }
 
+int BlindView::step() const { return int(std::hash<std::string>{}(running_) | 1); }
+
 /// Answers are one step of the bench with their test: to undo is to undo all of it, not an answer.
 void BlindView::change(const QString& what, const std::function<void(BlindTest&)>& how) {
   if (training_) return how(*training_);
@@ -78,30 +80,28 @@ void BlindView::change(const QString& what, const std::function<void(BlindTest&)
         for (BlindTest& t : bench.blind)
           if (t.id == running_) how(t);
       },
-      int(std::hash<std::string>{}(running_) | 1));
+      step());
 }
 
-BlindView::Made BlindView::make(const BlindChoice& choice, const std::vector<std::shared_ptr<const TrialResult>>& of,
-                                const Job& job) const {
-  std::vector<ToHear> others;
-  Made made;
-  made.named.push_back({"the master", {}, of.front()->master_print});
+BlindView::Order BlindView::order_for(const BlindChoice& choice,
+                                      const std::vector<std::shared_ptr<const TrialResult>>& of) const {
+  Order order{choice, of.front()->pair.master, {}, {}};
+  order.made.named.push_back({"the master", {}, of.front()->master_print});
+  order.made.files.push_back(of.front()->spec.master);
   for (const auto& result : of) {
     const Trial* trial = workspace_.bench().trial(result->spec.id);
     const std::string name = trial ? title_of(*trial) : result->spec.id;
-    others.push_back({name, result->pair.ret, result->report->fit});
-    made.named.push_back({name, result->spec.id, result->ret_print});
+    order.others.push_back({name, result->pair.ret, result->report->fit});
+    order.made.named.push_back({name, result->spec.id, result->ret_print});
+    order.made.files.push_back(result->spec.ret);
   }
   if (choice.method == BlindMethod::multi)
     for (const double hz : anchors_hz) {
       const std::string name = QString("anchor of %1 kHz").arg(hz / 1000).toStdString();
-      others.push_back({name, {}, {}, hz});
-      made.named.push_back({name});
+      order.others.push_back({name, {}, {}, hz});
+      order.made.named.push_back({name});
     }
-  made.stimuli = std::make_shared<const Stimuli>(
-      make_stimuli(*of.front()->pair.master, choice.from_s, choice.until_s, others, job));
-  for (size_t n = 0; n < made.named.size(); ++n) made.named[n].gain_db = made.stimuli->gain_db[n];
-  return made;
+  return order;
 }
 
 void BlindView::prepare(const BlindChoice& choice, std::function<void()> then) {
@@ -123,12 +123,14 @@ void BlindView::prepare(const BlindChoice& choice, std::function<void()> then) {
     return workspace_.look_at(waited_for_);
   }
   waited_for_.clear();
-  choice_ = choice, made_ = {}, then_ = std::move(then);
+  made_ = {}, then_ = std::move(then);
   emit starting();
   setup_->say(tr("making them equally loud\u2026"));
-  const BlindChoice c = choice;
-  making_.start([this, c, of](const Job& job, const Tell& tell) {
-    auto made = make(c, of, job);
+  making_.start([this, order = order_for(choice, of)](const Job& job, const Tell& tell) {
+    Made made = order.made;
+    made.stimuli = std::make_shared<const Stimuli>(
+        make_stimuli(*order.master, order.choice.from_s, order.choice.until_s, order.others, job));
+    for (size_t n = 0; n < made.named.size(); ++n) made.named[n].gain_db = made.stimuli->gain_db[n];
     tell([this, made = std::move(made)] { made_ = made; });
   });
 }
@@ -156,8 +158,7 @@ void BlindView::begin() {
     fresh.id = fresh_id(), fresh.master = choice.master, fresh.from_s = choice.from_s, fresh.until_s = choice.until_s;
     training_.reset(), running_ = fresh.id;
     workspace_.model().edit(
-        tr("Blind test"), [&](Bench& bench) { bench.blind.push_back(fresh); },
-        int(std::hash<std::string>{}(running_) | 1));
+        tr("Blind test"), [&](Bench& bench) { bench.blind.push_back(fresh); }, step());
     start_run();
     run_->say(tr("The order is sealed: SHA-256 %1\u2026").arg(QString::fromStdString(fresh.key.hash).left(16)));
   });
@@ -292,18 +293,8 @@ void BlindView::leave() {
 }
 
 void BlindView::forget(const std::filesystem::path& file) {
-  const BlindTest* t = is_running() ? test() : nullptr;
-  if (!t) return;
-  const Bench& bench = workspace_.bench();
-  bool is_of = false;
-  for (const Master& m : bench.masters) {
-    const bool own = m.id == choice_.master;
-    is_of = is_of || (own && m.audio.file == file);
-    for (const Trial& trial : m.trials)
-      is_of = is_of || (own && !trial.chain && trial.ret.file == file &&
-                        std::find(choice_.trials.begin(), choice_.trials.end(), trial.id) != choice_.trials.end());
-  }
-  if (!is_of) return;
+  if (!is_running() || training_ || std::find(made_.files.begin(), made_.files.end(), file) == made_.files.end())
+    return;
   leave();
   setup_->say(tr("%1 changed while it was listened to: this test can't be gone on with.")
                   .arg(QString::fromStdString(file.filename().string())));

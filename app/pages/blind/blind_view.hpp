@@ -39,9 +39,18 @@ class BlindView : public QStackedWidget {
   struct Made {
     std::shared_ptr<const Stimuli> stimuli;
     std::vector<BlindStimulus> named;
+    std::vector<std::filesystem::path> files;  ///< what they were made of
+  };
+  /// What is to be made of results, worked out on the interface thread: the bench is its own.
+  struct Order {
+    BlindChoice choice;
+    std::shared_ptr<const Clip> master;
+    std::vector<ToHear> others;
+    Made made;  ///< without its sound
   };
   void prepare(const BlindChoice& choice, std::function<void()> then);
-  Made make(const BlindChoice& choice, const std::vector<std::shared_ptr<const TrialResult>>& of, const Job& job) const;
+  Order order_for(const BlindChoice& choice, const std::vector<std::shared_ptr<const TrialResult>>& of) const;
+  int step() const;  ///< of undo: the test that runs
   bool refuse_the_same(const BlindChoice& choice);
   void start_run();
   void next();
@@ -60,7 +69,6 @@ class BlindView : public QStackedWidget {
   Deck deck_;
   LongWork making_;
   Made made_;
-  BlindChoice choice_;
   std::string running_;  // id on the bench; empty: none, or training
   std::optional<BlindTest> training_;
   Round round_;
