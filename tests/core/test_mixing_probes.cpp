@@ -252,6 +252,7 @@ class TestMixingProbes : public RenderTest {
         QVERIFY(same.transit->identical);
         QCOMPARE(same.transit->latency_samples, 17.0);
         QVERIFY(!same.transit->silence_dbfs);
+        if (rate == 192000 && word != ProbeWord::pcm24) continue;  // the others are the same, and slow
         Planar touched = moved(own, 17, 1);
         touched.channel(1)[size_t(4 * rate)] += std::ldexp(1.0, 1 - std::min(24, bits_of(word)));
         QVERIFY(!read_probe(*sound(touched, rate), "transit").transit->identical);
