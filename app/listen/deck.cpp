@@ -24,8 +24,20 @@ void Deck::load(std::shared_ptr<const Stimuli> stimuli) {
   pause();
   stop_device();  // nothing of the one before is read any more
   stimuli_ = std::move(stimuli);
+  sound_.fill(nullptr);
+  for (size_t k = 0; stimuli_ && k < std::min(most, stimuli_->sound.size()); ++k) sound_[k] = &stimuli_->sound[k];
+  for (Change& c : changes_) c.offer = nullptr, c.offered = c.taken = nullptr;
   at_ = 0, chosen_ = 0;
   for (Sent& s : sent_) s.product = 0, s.energy = 0;
+}
+
+void Deck::put(size_t sound, std::shared_ptr<const Planar> in_its_place) {
+  if (!stimuli_ || sound >= stimuli_->sound.size() || in_its_place->frames() != stimuli_->sound.front().frames())
+    return;
+  Change& c = changes_[sound];
+  const bool was_taken = c.offer.exchange(in_its_place.get()) == nullptr;
+  if (was_taken) c.taken = std::move(c.offered);  // the one before it is not read any more
+  c.offered = std::move(in_its_place);
 }
 
 void Deck::play() {
@@ -72,7 +84,7 @@ void Deck::look_after() {
 
 void Deck::render(std::span<double> out) noexcept {
   const int64_t frames = stimuli_->sound.front().frames();
-  const auto target = std::min(size_t(std::max(0, int(chosen_))), stimuli_->sound.size() - 1);
+  const size_t target = target_now();
   given_ = given_ + int64_t(out.size() / 2);
   if (stopping_) {
     if (!std::exchange(fades_out_, true)) seam_.jump();
@@ -94,15 +106,29 @@ void Deck::render(std::span<double> out) noexcept {
   at_ = at;
 }
 
+/// The chosen one, once what has been put in its place is there.
+size_t Deck::target_now() noexcept {
+  const size_t chosen = std::min(size_t(std::max(0, int(chosen_))), stimuli_->sound.size() - 1);
+  bool waits = false;
+  for (size_t k = 0; k < stimuli_->sound.size(); ++k) {
+    if (!changes_[k].offer.load()) continue;
+    if (weight_[k] > 0)
+      waits = waits || k == chosen;
+    else if (const Planar* next = changes_[k].offer.exchange(nullptr))
+      sound_[k] = next;
+  }
+  return waits ? 0 : chosen;
+}
+
 /// All sounds by their weights, which move towards the chosen one.
 void Deck::mix(std::span<double> out, int64_t at, size_t target) noexcept {
-  const auto& sounds = stimuli_->sound;
+  const size_t count = stimuli_->sound.size();
   const double step = 1 / (switch_s * stimuli_->rate_hz);
   for (size_t n = 0; n + 1 < out.size(); n += 2, ++at) {
     out[n] = out[n + 1] = 0;
-    for (size_t k = 0; k < sounds.size(); ++k) {
+    for (size_t k = 0; k < count; ++k) {
       weight_[k] = std::clamp(weight_[k] + (k == target ? step : -step), 0.0, 1.0);
-      for (int c = 0; c < 2; ++c) out[n + size_t(c)] += weight_[k] * sounds[k].channel(c)[size_t(at)];
+      for (int c = 0; c < 2; ++c) out[n + size_t(c)] += weight_[k] * sound_[k]->channel(c)[size_t(at)];
     }
   }
 }
@@ -110,7 +136,7 @@ void Deck::mix(std::span<double> out, int64_t at, size_t target) noexcept {
 void Deck::note_sent(std::span<const double> out, int64_t at, size_t target) noexcept {
   double product = 0, energy = 0;
   for (size_t n = 0; n < out.size(); ++n) {
-    const double own = stimuli_->sound[target].channel(int(n % 2))[size_t(at) + n / 2];
+    const double own = sound_[target]->channel(int(n % 2))[size_t(at) + n / 2];
     product += out[n] * own, energy += own * own;
   }
   sent_[target].product = sent_[target].product + product;

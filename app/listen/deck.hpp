@@ -26,6 +26,9 @@ class Deck : public QObject {
 
   /// Stops, and starts at the beginning when it is played. One to `most` sounds.
   void load(std::shared_ptr<const Stimuli> stimuli);
+  /// Another sound of the same length takes the place of one, in the middle of it: as soon as nothing of the old one is
+  /// heard any more, until when the first sound is.
+  void put(size_t sound, std::shared_ptr<const Planar> in_its_place);
   void play();
   void pause();  ///< it fades out by itself
   bool is_playing() const { return playing_; }
@@ -46,6 +49,7 @@ class Deck : public QObject {
   void stop_device();
   void look_after();
   void render(std::span<double> out) noexcept;
+  size_t target_now() noexcept;
   void mix(std::span<double> out, int64_t at, size_t target) noexcept;
   void note_sent(std::span<const double> out, int64_t at, size_t target) noexcept;
 
@@ -58,7 +62,15 @@ class Deck : public QObject {
   std::atomic<int> chosen_{0};
   std::atomic<bool> stopping_{false};
   std::atomic<int64_t> given_{0}, at_{0};
+  /// A sound on its way to the device's thread: what is offered is taken once, and what was taken before is let go when
+  /// the next one has been.
+  struct Change {
+    std::atomic<const Planar*> offer{nullptr};
+    std::shared_ptr<const Planar> offered, taken;  // kept for as long as they may be read
+  };
+  std::array<Change, most> changes_;
   // the device's thread alone
+  std::array<const Planar*, most> sound_{};
   std::array<double, most> weight_{};
   Seam seam_{48000};
   int64_t since_jump_ = 0;  // frames since the sound last did not follow on

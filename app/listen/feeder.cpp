@@ -106,7 +106,9 @@ std::string Feeder::lost_file() {
   if (now - looked_at_files_ < std::chrono::milliseconds(500)) return {};
   looked_at_files_ = now;
   std::error_code trouble;
-  for (const auto& clip : {order_.source->pair().master, order_.source->pair().ret}) {
+  const auto other = order_.hearing.other ? order_.hearing.other->clip : nullptr;
+  for (const auto& clip : {order_.source->pair().master, order_.source->pair().ret, other}) {
+    if (!clip) continue;
     const auto& file = clip->path();
     if (!file.is_absolute() || std::filesystem::exists(file, trouble)) continue;
     return tr("%1 is gone while it is heard; put it back, or point to it anew (Ctrl L).")

@@ -221,6 +221,7 @@ void ListeningBar::refresh() {
 
 void ListeningBar::set_pair(std::shared_ptr<const NullReport> report) {
   report_ = std::move(report);
+  if (!player_.has_other()) other_.reset();
   name_cause({});
   length_->setText(report_ ? tr("of %1").arg(clock(report_->master.duration_s())) : tr("nothing to play"));
   place_->setText(clock(player_.place_s()));
@@ -234,7 +235,9 @@ void ListeningBar::match_by(MatchBy by) {
 }
 
 void ListeningBar::find_match() {
-  match_db_ = report_ ? match_gain_db(*report_, match_by_, loop_range_) : std::nullopt;
+  match_db_ = !report_ ? std::nullopt
+              : other_ ? other_->match_db(match_by_, loop_range_)
+                       : match_gain_db(*report_, match_by_, loop_range_);
   push_mix();
 }
 
@@ -243,6 +246,7 @@ void ListeningBar::set_loop(std::optional<std::pair<double, double>> seconds) {
   loop_range_ = seconds;
   find_match();
   show_band(band_);
+  emit loop_changed();
 }
 
 void ListeningBar::show_band(std::optional<std::pair<double, double>> hz) {
@@ -261,6 +265,20 @@ void ListeningBar::hear(Heard heard) {
   push_mix();
 }
 
+void ListeningBar::set_other(std::optional<Other> other) {
+  other_ = std::move(other);
+  name_cause({});
+  find_match();
+}
+
+void ListeningBar::offer(QMenu* others) {
+  auto* button = qobject_cast<QToolButton*>(choice_->button(int(Heard::ret)));
+  button->setMenu(others);
+  button->setPopupMode(QToolButton::MenuButtonPopup);
+}
+
+void ListeningBar::open_others() { qobject_cast<QToolButton*>(choice_->button(int(Heard::ret)))->showMenu(); }
+
 void ListeningBar::name_cause(const QString& cause) {
   const bool short_name = cause.size() <= longest_in_button;
   const QStringList names = cause.isEmpty() ? QStringList{tr("Master"), tr("Return"), tr("Residual")}
@@ -272,8 +290,14 @@ void ListeningBar::name_cause(const QString& cause) {
                       : QStringList{tr("Hear the master"), tr("Hear the return with this taken out: %1").arg(cause),
                                     tr("Hear this alone: %1").arg(cause)};
   for (int n = 0; n < 3; ++n) {
-    choice_->button(n)->setText(tr("%1 %2").arg(n + 1).arg(names[n]));
-    choice_->button(n)->setToolTip(tr("%1 (%2)").arg(hints[n]).arg(n + 1));
+    const bool other = other_ && cause.isEmpty() && Heard(n) == Heard::ret;
+    const QString name = !other ? names[n]
+                         : other_->name.size() <= longest_in_button
+                             ? other_->name
+                             : other_->name.left(longest_in_button - 1) + QChar(0x2026);
+    choice_->button(n)->setText(tr("%1 %2").arg(n + 1).arg(name));
+    choice_->button(n)->setToolTip(
+        tr("%1 (%2)").arg(other ? tr("Hear %1, in the return's place").arg(other_->name) : hints[n]).arg(n + 1));
   }
 }
 

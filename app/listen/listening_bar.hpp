@@ -3,6 +3,7 @@
 #include <QButtonGroup>
 #include <QHBoxLayout>
 #include <QLabel>
+#include <QMenu>
 #include <QSlider>
 #include <QTimer>
 #include <QToolButton>
@@ -28,6 +29,18 @@ class ListeningBar : public QWidget {
   /// One cause by itself stands in place of the residual, and the return without it; no name: both as they are.
   void name_cause(const QString& cause);
   Heard heard() const { return mix_.heard; }
+  /// Another sound that the player has in the return's place.
+  struct Other {
+    QString name;
+    /// dB that make it as loud as the master, in the loop where there is one.
+    std::function<std::optional<double>(MatchBy by, const std::optional<std::pair<double, double>>& loop)> match_db;
+  };
+  void set_other(std::optional<Other> other);
+  const std::optional<Other>& other() const { return other_; }
+  void say(const QString& words) { match_note_->setText(words); }  ///< until the next match
+  void offer(QMenu* others);  ///< what can be heard in the return's place, at its button
+  void open_others();
+  std::optional<std::pair<double, double>> loop() const { return loop_range_; }
   void set_matched(bool on);
   bool matched() const { return matched_->isChecked(); }
   void set_lift(int db);
@@ -35,6 +48,7 @@ class ListeningBar : public QWidget {
   void toggle_play();
 
  signals:
+  void loop_changed();  ///< what is matched within it has been
   void heard_changed(Heard heard, double lift_db);
   void loop_cleared();
 
@@ -51,6 +65,7 @@ class ListeningBar : public QWidget {
   MixSettings mix_;
   std::optional<std::pair<double, double>> loop_range_, band_;
   std::shared_ptr<const NullReport> report_;
+  std::optional<Other> other_;
   MatchBy match_by_ = MatchBy::integrated;
   std::optional<double> match_db_;
   QToolButton *play_, *matched_, *loop_;

@@ -30,6 +30,12 @@ void PairStream::read(int64_t first, const Hearing& hearing, std::span<MixFrame>
     cause_ = cause_clip_ ? cause_clip_->reader() : nullptr;
   }
   if (cause_) put_cause(first, out);
+  if (hearing.other != other_) {
+    other_ = hearing.other;
+    other_laid_.reset();
+    if (other_) other_laid_.emplace(*other_->clip, other_->fit);
+  }
+  if (other_laid_) put_other(first, out);
   keep_band(hearing, out);
 }
 
@@ -47,6 +53,15 @@ void PairStream::put_cause(int64_t first, std::span<MixFrame> out) {
         if (mono_return ? p == 0 : pair.ret == int(c)) out[n].ret[c] -= gain * of[n];
       }
     }
+  }
+}
+
+void PairStream::put_other(int64_t first, std::span<MixFrame> out) {
+  Planar part;
+  other_laid_->read(first, int64_t(out.size()), part);
+  for (size_t c = 0; c < 2; ++c) {
+    const auto from = part.channel(std::min<int>(int(c), part.channels() - 1));
+    for (size_t n = 0; n < out.size(); ++n) out[n].ret[c] = from[n];
   }
 }
 

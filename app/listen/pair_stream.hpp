@@ -12,8 +12,15 @@
 
 namespace heathmist::app {
 
+/// Another sound on the master's time axis, at its rate: another return, or another master.
+struct OtherSound {
+  std::shared_ptr<const Clip> clip;
+  Fit fit;  ///< of delay and drift
+};
+
 /// What is heard of a pair.
 struct Hearing {
+  std::shared_ptr<const OtherSound> other;           ///< in place of the return
   std::shared_ptr<const Clip> cause;                 ///< by itself in place of the residual, and the return without it
   std::optional<std::pair<double, double>> band_hz;  ///< of all three; nothing: all of it
 };
@@ -32,6 +39,7 @@ class PairStream {
 
  private:
   void put_cause(int64_t first, std::span<MixFrame> out);
+  void put_other(int64_t first, std::span<MixFrame> out);
   void keep_band(const Hearing& hearing, std::span<MixFrame> out);
 
   Comparable pair_;
@@ -40,6 +48,8 @@ class PairStream {
   AlignedReturn laid_;
   std::shared_ptr<const Clip> cause_clip_;
   std::unique_ptr<Reader> cause_;
+  std::shared_ptr<const OtherSound> other_;
+  std::optional<AlignedReturn> other_laid_;
   std::optional<std::pair<double, double>> band_hz_;
   std::vector<dsp::BandPass> filters_;  // of master, return and residual, left and right; empty: no band
 };

@@ -55,6 +55,7 @@ void Player::set_source(const Comparable& pair, const Fit& fit) {
   const double at_s = place_s();
   order_.source = std::move(source);
   order_.hearing.cause.reset();
+  order_.hearing.other.reset();
   rate_ = rate;
   length_ = pair.master->format().frames;
   read_from(std::llround(at_s * rate));
@@ -72,6 +73,7 @@ void Player::clear_source() {
   stop_device();
   order_.source.reset();
   order_.hearing.cause.reset();
+  order_.hearing.other.reset();
   rate_ = 0;
   read_from(0);
   emit source_changed();
@@ -143,6 +145,12 @@ void Player::set_loop(std::optional<std::pair<double, double>> seconds) {
 
 void Player::set_band(std::optional<std::pair<double, double>> hz) {
   order_.hearing.band_hz = hz;
+  read_from(place_);
+}
+
+void Player::set_other(std::shared_ptr<const OtherSound> other) {
+  if (other == order_.hearing.other) return;
+  order_.hearing.other = std::move(other);
   read_from(place_);
 }
 

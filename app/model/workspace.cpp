@@ -276,12 +276,16 @@ void Workspace::look_at(const std::string& id) {
   request_current();
 }
 
-std::shared_ptr<const TrialResult> Workspace::current_result() const {
-  const auto done = results_.result(current_);
-  const auto spec = spec_of(current_);
+std::shared_ptr<const TrialResult> Workspace::result_of(const std::string& trial_id) const {
+  const auto done = results_.result(trial_id);
+  const auto spec = spec_of(trial_id);
   const bool same_files = done && spec && done->spec.version == spec->version && done->spec.master == spec->master &&
                           done->spec.ret == spec->ret;
   return same_files ? done : nullptr;
+}
+
+void Workspace::measure(const std::string& trial_id) {
+  if (const auto spec = spec_of(trial_id)) results_.request(*spec, false);
 }
 
 void Workspace::request_current() {

@@ -30,7 +30,9 @@ class Workspace : public QObject {
   void look_at(const std::string& id);
   const std::string& current() const { return current_; }
   /// As it was measured last, of what the files hold now; nothing where they have changed since.
-  std::shared_ptr<const TrialResult> current_result() const;
+  std::shared_ptr<const TrialResult> current_result() const { return result_of(current_); }
+  std::shared_ptr<const TrialResult> result_of(const std::string& trial_id) const;
+  void measure(const std::string& trial_id);  ///< beside what is looked at; results() tells when it is done
   FitHold current_hold() const;
   /// What of the trial is selected, in time and in frequency: every page and the listening follow it. None: all.
   void select(std::optional<Range> seconds);

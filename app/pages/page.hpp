@@ -41,8 +41,9 @@ struct PageContext {
   QWidget* window;                               ///< over which dialogs stand
   std::function<void(const QString&)> say;       ///< a sentence that must not be missed
   std::function<void(const std::string&)> show;  ///< another page, by its key
-  std::function<void()> hear_trial;              ///< the trial that is looked at is heard again, after something else
-  bool quiet = false;                            ///< no dialogs while something is written, and none after
+  std::function<void(bool)> alone;   ///< nothing but the page is seen, no menu and no listening bar; or all is again
+  std::function<void()> hear_trial;  ///< the trial that is looked at is heard again, after something else
+  bool quiet = false;                ///< no dialogs while something is written, and none after
 };
 
 /// A page as it was made. What it wants to be told; what is left empty it is not told.

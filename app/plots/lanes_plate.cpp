@@ -67,15 +67,7 @@ LanesPlate::LaneParts LanesPlate::make_lane(int row) {
   }
   lane.selection->setClipAxisRect(lane.rect);
   lane.selection->setVisible(false);
-  for (auto line : {&LaneParts::playhead, &LaneParts::cursor}) {
-    lane.*line = new QCPItemLine(this);
-    for (auto* position : {(lane.*line)->start, (lane.*line)->end}) {
-      position->setAxes(time, level);
-      position->setAxisRect(lane.rect);
-      position->setTypeY(QCPItemPosition::ptAxisRectRatio);
-    }
-    (lane.*line)->setClipAxisRect(lane.rect);
-  }
+  for (auto line : {&LaneParts::playhead, &LaneParts::cursor}) lane.*line = make_line(lane);
   lane.cursor->setVisible(false);
   for (auto [text, y] : {std::pair{&LaneParts::name, 8}, {&LaneParts::level, 25}}) {
     lane.*text = new QCPItemText(this);
@@ -90,7 +82,63 @@ LanesPlate::LaneParts LanesPlate::make_lane(int row) {
   return lane;
 }
 
+/// Through a lane, at a time.
+QCPItemLine* LanesPlate::make_line(const LaneParts& lane) {
+  auto* line = new QCPItemLine(this);
+  for (auto* position : {line->start, line->end}) {
+    position->setAxes(lane.rect->axis(QCPAxis::atBottom), lane.rect->axis(QCPAxis::atLeft));
+    position->setAxisRect(lane.rect);
+    position->setTypeY(QCPItemPosition::ptAxisRectRatio);
+  }
+  line->setClipAxisRect(lane.rect);
+  return line;
+}
+
+LanesPlate::MarkParts LanesPlate::make_mark(int number) {
+  MarkParts mark{};
+  for (size_t n = 0; n < lanes_.size(); ++n) mark.lines[n] = make_line(lanes_[n]);
+  mark.reach = make_line(lanes_[0]);
+  mark.number = new QCPItemText(this);
+  mark.number->position->setAxes(lanes_[0].rect->axis(QCPAxis::atBottom), lanes_[0].rect->axis(QCPAxis::atLeft));
+  mark.number->position->setAxisRect(lanes_[0].rect);
+  mark.number->position->setTypeY(QCPItemPosition::ptAxisRectRatio);
+  mark.number->setPositionAlignment(Qt::AlignLeft | Qt::AlignTop);
+  mark.number->setPadding({3, 2, 3, 0});
+  mark.number->setClipAxisRect(lanes_[0].rect);
+  mark.number->setText(QString::number(number));
+  return mark;
+}
+
+void LanesPlate::place_mark(const MarkParts& mark, double from_s, double to_s) {
+  const QPen pen(faded(colour(Role::ink), 0.55), 1, Qt::DashLine);
+  for (QCPItemLine* line : mark.lines) {
+    line->setPen(pen);
+    line->start->setCoords(from_s, 0);
+    line->end->setCoords(from_s, 1);
+  }
+  mark.reach->setPen(QPen(faded(colour(Role::ink), 0.55), 3));
+  mark.reach->start->setCoords(from_s, 0.01);
+  mark.reach->end->setCoords(to_s, 0.01);
+  mark.reach->setVisible(to_s > from_s);
+  mark.number->position->setCoords(from_s, 0.01);
+  mark.number->setFont(face(Type::small, true));
+  mark.number->setColor(colour(Role::ink));
+}
+
+void LanesPlate::set_marks(const std::vector<std::pair<double, double>>& seconds) {
+  while (marks_.size() > seconds.size()) {
+    for (QCPItemLine* line : marks_.back().lines) removeItem(line);
+    removeItem(marks_.back().reach);
+    removeItem(marks_.back().number);
+    marks_.pop_back();
+  }
+  while (marks_.size() < seconds.size()) marks_.push_back(make_mark(int(marks_.size()) + 1));
+  for (size_t n = 0; n < marks_.size(); ++n) place_mark(marks_[n], seconds[n].first, seconds[n].second);
+  replot(rpQueuedReplot);
+}
+
 void LanesPlate::recolour() {
+  for (const MarkParts& m : marks_) place_mark(m, m.reach->start->key(), m.reach->end->key());
   for (size_t n = 0; n < lanes_.size(); ++n) {
     LaneParts& lane = lanes_[n];
     dress(lane.rect);

@@ -34,6 +34,8 @@ class LanesPlate : public Plate {
   void set_playhead(double at_s);
   void set_selection(std::optional<std::pair<double, double>> seconds);
   std::optional<std::pair<double, double>> selection() const { return selection_; }
+  /// Where something is noted, counted from 1: a spot (both the same) or a stretch.
+  void set_marks(const std::vector<std::pair<double, double>>& seconds);
   void set_heard(Lane lane);  ///< the lane whose name stands out
   void zoom(double factor, double about_s);
   QString csv() const override;
@@ -66,12 +68,21 @@ class LanesPlate : public Plate {
     LaneContent content;
     double scale = 1;
   };
+  struct MarkParts {
+    std::array<QCPItemLine*, 3> lines;  // through each lane
+    QCPItemLine* reach;                 // of a stretch, along the top
+    QCPItemText* number;
+  };
   LaneParts make_lane(int row);
+  MarkParts make_mark(int number);
+  QCPItemLine* make_line(const LaneParts& lane);
+  void place_mark(const MarkParts& mark, double from_s, double to_s);
   double seconds_at(double x) const;
   void show_shifted(double by_s);
   void place_line(QCPItemLine* LaneParts::*line, double at_s, bool visible);
 
   std::array<LaneParts, 3> lanes_;
+  std::vector<MarkParts> marks_;
   double length_s_ = 1, playhead_s_ = 0;
   std::optional<std::pair<double, double>> selection_;
   Lane heard_ = Lane::master;

@@ -26,6 +26,7 @@ MainWindow::MainWindow(std::unique_ptr<OutputDevice> device)
                this,
                [this](const QString& sentence) { notice_->say(sentence); },
                [this](const std::string& key) { pages_->show_page(key); },
+               [this](bool alone) { show_alone(alone); },
                [this] { hear_trial(); }} {
   setWindowIcon(icon("heathmist", Role::ink));
   setAcceptDrops(true);
@@ -59,9 +60,17 @@ void MainWindow::lay_out() {
   middle_rows->setSpacing(0);
   middle_rows->addWidget(page_row_ = new PageRow(middle));
   middle_rows->addWidget(pages_ = new PageStack(context_, middle), 1);
-  findings_ = new FindingsPanel(columns_);
+  beside_ = new QWidget(columns_);
+  auto* beside_rows = new QVBoxLayout(beside_);
+  beside_rows->setContentsMargins(0, 0, 0, 0);
+  beside_rows->setSpacing(0);
+  beside_rows->addWidget(findings_ = new FindingsPanel(beside_), 3);
+  auto* marks = new MarksPanel(beside_);
+  beside_rows->addWidget(marks, 1);
+  marks_ = new MarksController(context_, marks, this);
+  choice_ = new HeardChoice(context_, this);
   ledger_->setMinimumWidth(170);
-  findings_->setMinimumWidth(190);
+  beside_->setMinimumWidth(190);
   middle->setMinimumWidth(420);
   columns_->setStretchFactor(0, 1);
   columns_->setStretchFactor(1, 3);
@@ -78,6 +87,8 @@ void MainWindow::lay_out() {
 void MainWindow::make_menus() {
   menus_ = new Menus(menuBar(), this);
   commands_ = own_commands();
+  for (const auto& more : {marks_->commands(), choice_->commands()})
+    commands_.insert(commands_.end(), more.begin(), more.end());
   const auto of_pages = pages_->commands();
   commands_.insert(commands_.end(), of_pages.begin(), of_pages.end());
   auto* plots = new PlotMenu(this);
@@ -169,11 +180,11 @@ void MainWindow::show_page_around() {
 
 /// The page takes their room where they go, and gives it back; the ledger stays as it is.
 void MainWindow::show_findings(bool shown) {
-  if (shown == !findings_->isHidden()) return;
+  if (shown == !beside_->isHidden()) return;
   auto sizes = columns_->sizes();
   if (!shown) findings_width_ = sizes[2];
   const int theirs = shown ? findings_width_ : 0;
-  findings_->setVisible(shown);
+  beside_->setVisible(shown);
   columns_->setSizes({sizes[0], sizes[1] + sizes[2] - theirs, theirs});
 }
 

@@ -5,7 +5,9 @@
 #include <QSplitter>
 
 #include "app/shell/bench_files.hpp"
+#include "app/shell/heard_choice.hpp"
 #include "app/shell/ledger.hpp"
+#include "app/shell/marks_controller.hpp"
 #include "app/shell/menus.hpp"
 #include "app/shell/page_stack.hpp"
 #include "app/shell/top_row.hpp"
@@ -57,6 +59,7 @@ class MainWindow : public QMainWindow {
   void connect_workspace();
   void show_page_around();
   void show_findings(bool shown);
+  void show_alone(bool alone);
   void hear_trial();
   void hear_nothing();
   void tell_file_changed(const QString& file, const QString& sentence);
@@ -83,7 +86,10 @@ class MainWindow : public QMainWindow {
   Ledger* ledger_;
   PageRow* page_row_;
   PageStack* pages_;
+  QWidget* beside_;  // findings and marks
   FindingsPanel* findings_;
+  MarksController* marks_;
+  HeardChoice* choice_;
   int findings_width_ = 268;
   Menus* menus_;
 };

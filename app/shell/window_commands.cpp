@@ -107,6 +107,12 @@ std::vector<Command> MainWindow::own_commands() {
   };
 }
 
+/// Nothing but the page is seen, or all is again.
+void MainWindow::show_alone(bool alone) {
+  for (QWidget* around : std::initializer_list<QWidget*>{top_, page_row_, listening_, menuBar()})
+    around->setVisible(!alone);
+}
+
 /// What can be done with a row, which is looked at by then.
 void MainWindow::row_menu(const std::string& id, const QPoint& at) {
   if (id != workspace_.current()) workspace_.look_at(id);

@@ -108,6 +108,7 @@ struct ClipWriter::State {
   void check() const {
     if (channel.error) file.fail(channel.error);
   }
+  void put_chunk(const std::string& id, std::string bytes);
 };
 
 ClipWriter::ClipWriter(const Destination& to, int sample_rate_hz, int channels, WordFormat format) {
@@ -129,19 +130,25 @@ ClipWriter::ClipWriter(const Destination& to, int sample_rate_hz, int channels, 
 
 ClipWriter::~ClipWriter() = default;
 
+void ClipWriter::State::put_chunk(const std::string& id, std::string bytes) {
+  SF_CHUNK_INFO chunk{};
+  id.copy(chunk.id, 4);
+  chunk.id_size = 4;
+  chunk.datalen = unsigned(bytes.size());
+  chunk.data = bytes.data();
+  if (sf_set_chunk(sound, &chunk) != SF_ERR_NO_ERROR)
+    throw InputError(file.file(), "its " + id + " chunk cannot be written; write without it");
+}
+
 void ClipWriter::describe(const BroadcastExtension& bext) {
   if (state_->file.file().extension() != ".wav") return;
-  auto chunks = bext.others;
-  chunks.insert(chunks.begin(), {"bext", bytes_of(bext)});
-  for (auto& [id, bytes] : chunks) {
-    SF_CHUNK_INFO chunk{};
-    id.copy(chunk.id, 4);
-    chunk.id_size = 4;
-    chunk.datalen = unsigned(bytes.size());
-    chunk.data = bytes.data();
-    if (sf_set_chunk(state_->sound, &chunk) != SF_ERR_NO_ERROR)
-      throw InputError(state_->file.file(), "its " + id + " chunk cannot be written; write without tags");
-  }
+  state_->put_chunk("bext", bytes_of(bext));
+  for (const auto& [id, bytes] : bext.others) state_->put_chunk(id, bytes);
+}
+
+void ClipWriter::mark(std::span<const CuePoint> points) {
+  if (state_->file.file().extension() != ".wav") return;
+  for (const auto& [id, bytes] : cue_chunks(points)) state_->put_chunk(id, bytes);
 }
 
 void ClipWriter::expect(int64_t frames) {

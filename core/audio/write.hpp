@@ -6,6 +6,7 @@
 #include <string>
 
 #include "core/audio/atomic_file.hpp"
+#include "core/audio/cue_points.hpp"
 #include "core/audio/planar.hpp"
 #include "core/audio/tags.hpp"
 
@@ -28,6 +29,9 @@ class ClipWriter {
   ClipWriter& operator=(const ClipWriter&) = delete;
   /// Puts a `bext` chunk (EBU Tech 3285) into a WAV file; before the first write(). Elsewhere it does nothing.
   void describe(const BroadcastExtension& bext);
+  /// Puts cue points into a WAV file; before the first write(). Elsewhere it does nothing. Throws
+  /// std::invalid_argument for places beyond what 32 bits count.
+  void mark(std::span<const CuePoint> points);
   /// How many frames will come, for the sentence where the disk is too small for them.
   void expect(int64_t frames);
   void write(const Planar& block);

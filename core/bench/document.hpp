@@ -47,11 +47,21 @@ struct Trial {
 /// Its name, or its chain in a few words.
 std::string title_of(const Trial& trial);
 
+/// A note at a spot or a range of a master.
+struct Mark {
+  std::string id, text;
+  double at_s = 0;
+  std::optional<double> until_s{};  ///< none: a spot
+  std::string trial{};              ///< the one it was made on; empty: it is of the master
+  bool operator==(const Mark&) const = default;
+};
+
 struct Master {
   std::string id, name;
   FileRef audio;
   std::vector<Trial> trials;
-  std::string album{};  ///< masters of one album have one name here, and follow each other as on the bench
+  std::string album{};        ///< masters of one album have one name here, and follow each other as on the bench
+  std::vector<Mark> marks{};  ///< in the order of time (marks.hpp)
   bool operator==(const Master&) const = default;
 };
 
@@ -81,7 +91,7 @@ struct TestedEngine {
 };
 
 struct Bench {
-  static constexpr int version = 3;  ///< without engines, responses and blind tests a bench is written as 2
+  static constexpr int version = 3;  ///< without engines, responses, blind tests and marks a bench is written as 2
   std::string name;
   std::vector<Master> masters;
   std::optional<Floor> floor;

@@ -63,6 +63,14 @@ Json json_of(const Trial& trial, const std::filesystem::path& folder) {
   return json;
 }
 
+Json json_of(const Mark& mark) {
+  Json json{{"id", mark.id}, {"at_s", mark.at_s}};
+  put(json, "until_s", mark.until_s);
+  json["text"] = mark.text;
+  if (!mark.trial.empty()) json["trial"] = mark.trial;
+  return json;
+}
+
 Json json_of(const TestedEngine& engine, const std::filesystem::path& folder) {
   Json renders = Json::array();
   for (const EngineRender& r : engine.renders) {
@@ -137,10 +145,23 @@ Trial trial_from(const JsonPlace& place, const std::filesystem::path& folder) {
   return trial;
 }
 
+Mark mark_from(const JsonPlace& place) {
+  Mark mark{place.at("id").text(), place.at("text").text(), place.at("at_s").number()};
+  if (mark.at_s < 0) place.at("at_s").refuse("must be 0 or more");
+  if (place.has("until_s")) mark.until_s = place.at("until_s").number();
+  if (mark.until_s && *mark.until_s <= mark.at_s) place.at("until_s").refuse("must be later than at_s");
+  if (place.has("trial")) mark.trial = place.at("trial").text();
+  return mark;
+}
+
 Master master_from(const JsonPlace& place, const std::filesystem::path& folder) {
   Master master{place.at("id").text(), place.at("name").text(), ref_from(place.at("audio"), folder), {}};
   for (const JsonPlace& t : place.at("trials").list()) master.trials.push_back(trial_from(t, folder));
   if (place.has("album")) master.album = place.at("album").text();
+  if (place.has("marks"))
+    for (const JsonPlace& m : place.at("marks").list()) master.marks.push_back(mark_from(m));
+  std::stable_sort(master.marks.begin(), master.marks.end(),
+                   [](const Mark& a, const Mark& b) { return a.at_s < b.at_s; });
   return master;
 }
 
@@ -173,6 +194,7 @@ void renumber(Bench& bench, std::vector<std::string>* notes) {
   for (Master& m : bench.masters) {
     own(m.id);
     for (Trial& t : m.trials) own(t.id);
+    for (Mark& mark : m.marks) own(mark.id);
   }
   for (TestedEngine& e : bench.engines) {
     own(e.id);
@@ -246,8 +268,12 @@ Json bench_json(const Bench& bench, const std::filesystem::path& folder) {
     for (const Trial& t : m.trials) trials.push_back(json_of(t, folder));
     masters.push_back({{"id", m.id}, {"name", m.name}, {"audio", json_of(m.audio, folder)}, {"trials", trials}});
     if (!m.album.empty()) masters.back()["album"] = m.album;
+    if (!m.marks.empty()) masters.back()["marks"] = Json::array();
+    for (const Mark& mark : m.marks) masters.back()["marks"].push_back(json_of(mark));
   }
-  const bool as_before = bench.engines.empty() && bench.responses.empty() && bench.blind.empty();
+  const bool any_mark =
+      std::any_of(bench.masters.begin(), bench.masters.end(), [](const Master& m) { return !m.marks.empty(); });
+  const bool as_before = !any_mark && bench.engines.empty() && bench.responses.empty() && bench.blind.empty();
   Json json{{"heathmist_bench", as_before ? 2 : Bench::version}, {"name", bench.name}, {"masters", masters}};
   if (bench.floor) {
     json["floor"] = {{"name", bench.floor->name}, {"recording", json_of(bench.floor->recording, folder)}};

@@ -3,6 +3,8 @@
 #include <algorithm>
 #include <cmath>
 
+#include "core/measure/meter.hpp"
+
 namespace heathmist {
 
 namespace {
@@ -32,7 +34,31 @@ std::optional<double> greatest_sample(const Overview& overview, double first, do
   return peak > 0 ? std::optional(20 * std::log10(peak)) : std::nullopt;
 }
 
+std::optional<double> loudness_of(const Clip& clip, const std::optional<Seconds>& seconds, const Job& job) {
+  const ClipFormat& f = clip.format();
+  const auto place = [&](double at_s) {
+    return std::clamp<int64_t>(std::llround(at_s * f.sample_rate_hz), 0, f.frames);
+  };
+  const int64_t first = seconds ? place(seconds->first) : 0, last = seconds ? place(seconds->second) : f.frames;
+  Meter meter(f.sample_rate_hz, f.channels);
+  const auto reader = clip.reader();
+  Planar block;
+  for (int64_t at = first; at < last; at += f.sample_rate_hz) {
+    job.check();
+    reader->read(at, std::min<int64_t>(f.sample_rate_hz, last - at), block);
+    meter.add(block);
+    job.report(double(at - first) / double(last - first));
+  }
+  return meter.finish().integrated_lufs;
+}
+
 }  // namespace
+
+std::optional<double> match_gain_db(const Clip& master, const Clip& other, const std::optional<Seconds>& seconds,
+                                    const Job& job) {
+  const auto m = loudness_of(master, seconds, job.part(0, 0.5)), o = loudness_of(other, seconds, job.part(0.5, 1));
+  return m && o ? std::optional(*m - *o) : std::nullopt;
+}
 
 std::optional<double> match_gain_db(const NullReport& report, MatchBy by, const std::optional<Seconds>& seconds) {
   const double rate = report.master.sample_rate_hz;

@@ -11,4 +11,9 @@ enum class MatchBy { integrated, short_term, peak };
 std::optional<double> match_gain_db(const NullReport& report, MatchBy by,
                                     const std::optional<std::pair<double, double>>& seconds = {});
 
+/// The same for two clips that no null test was made of, by integrated loudness: of these seconds of both, or of all of
+/// each. Throws as their readers do, Cancelled.
+std::optional<double> match_gain_db(const Clip& master, const Clip& other,
+                                    const std::optional<std::pair<double, double>>& seconds = {}, const Job& job = {});
+
 }  // namespace heathmist

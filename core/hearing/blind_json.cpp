@@ -52,6 +52,25 @@ BlindAnswer answer_from(const JsonPlace& place, const BlindDesign& design) {
   return a;
 }
 
+LadderDesign ladder_from(const JsonPlace& place) {
+  LadderDesign ladder;
+  try {
+    ladder.of = ladder_of(place.at("of").text());
+  } catch (const std::invalid_argument& error) {
+    place.at("of").refuse(std::string("is none: ") + error.what());
+  }
+  if (place.has("codec")) ladder.codec = place.at("codec").text();
+  if (place.has("fold_about_hz")) ladder.fold_about_hz = place.at("fold_about_hz").number();
+  return ladder;
+}
+
+Json json_of(const LadderDesign& ladder) {
+  Json json{{"of", name_of(ladder.of)}};
+  if (!ladder.codec.empty()) json["codec"] = ladder.codec;
+  if (ladder.fold_about_hz > 0) json["fold_about_hz"] = ladder.fold_about_hz;
+  return json;
+}
+
 StaircaseRule rule_from(const JsonPlace& place) {
   StaircaseRule rule;
   rule.right_to_go_down = place.at("right_to_go_down").whole(1, 3);
@@ -79,6 +98,7 @@ Json blind_test_json(const BlindTest& t) {
                          {"rungs", t.design.rule.rungs},
                          {"start", t.design.rule.start},
                          {"reversals", t.design.rule.reversals}};
+  if (t.design.ladder) json["ladder"] = json_of(*t.design.ladder);
   if (!t.unit.empty()) json["unit"] = t.unit;
   json["stimuli"] = stimuli;
   json["key_sha256"] = t.key.hash, json["sealed_key"] = t.key.box;
@@ -98,6 +118,7 @@ BlindTest blind_test_from(const JsonPlace& place) {
   t.design.rounds = place.at("rounds").whole(1, 1000);
   if (place.has("catches")) t.design.catches = place.at("catches").number();
   if (place.has("staircase")) t.design.rule = rule_from(place.at("staircase"));
+  if (place.has("ladder")) t.design.ladder = ladder_from(place.at("ladder"));
   if (place.has("unit")) t.unit = place.at("unit").text();
   for (const JsonPlace& s : place.at("stimuli").list()) t.stimuli.push_back(stimulus_from(s));
   t.design.stimuli = int(t.stimuli.size());

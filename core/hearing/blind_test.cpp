@@ -18,10 +18,12 @@ uint64_t seed_in(const std::string& key) {
   }
 }
 
+double rung_value(const BlindTest& test, size_t rung) { return test.stimuli[rung + 1].value.value_or(double(rung)); }
+
 /// All rounds so far, and the one that is next.
 struct Course {
   std::vector<BlindRound> played;
-  std::vector<bool> right;  ///< of those that count
+  std::vector<bool> right;  ///< of those that count; where the answer is yes or no, without catches
   StaircaseCourse stairs;
   Round next;
 };
@@ -37,10 +39,12 @@ Course course_of(const BlindTest& test) {
   int right = 0;
   for (const BlindAnswer& a : test.answers) {
     BlindRound p{next(), a};
+    if (stairs) p.value = rung_value(test, c.stairs.rungs.back());
     if (a.void_why.empty()) {
       const bool is_right = p.round.truth >= 0 && a.button == p.round.truth;
-      c.right.push_back(is_right), right += is_right;
-      if (p.round.truth >= 0) p.right = is_right, p.share_so_far = double(right) / double(c.right.size());
+      if (p.round.truth >= 0) p.right = is_right;
+      if (!stairs || !p.round.is_catch) c.right.push_back(is_right), right += is_right;
+      if (choices_of(test.design) > 0) p.share_so_far = double(right) / double(c.right.size());
       if (stairs) c.stairs = staircase(test.design.rule, c.right);
     }
     c.played.push_back(std::move(p));
@@ -134,12 +138,21 @@ void judge_preferred(const BlindTest& test, const Course& course, BlindResult& r
                            chance_words(r.preference->p_value), catches);
 }
 
+/// Who hears a difference where there is none says yes too easily.
+void judge_catches(const Course& course, BlindResult& r) {
+  for (const BlindRound& p : course.played)
+    if (p.round.is_catch && p.right) ++r.catches, r.caught += !*p.right;
+  if (r.catches == 0) return;
+  r.sentence += fmt::format(" Where both were the same, a difference was heard in {} of {}{}", r.caught, r.catches,
+                            3 * r.caught > r.catches ? ": this threshold can't be trusted." : ".");
+}
+
 void judge_threshold(const BlindTest& test, const Course& course, BlindResult& r) {
   r.course = course.stairs;
   const auto right = int(std::count(course.right.begin(), course.right.end(), true));
-  r.verdict = judge_answers(right, int(course.right.size()), 2);
+  if (choices_of(test.design) > 0) r.verdict = judge_answers(right, int(course.right.size()), choices_of(test.design));
   std::vector<double> values;
-  for (size_t n = 1; n < test.stimuli.size(); ++n) values.push_back(test.stimuli[n].value.value_or(double(n - 1)));
+  for (size_t n = 0; n + 1 < test.stimuli.size(); ++n) values.push_back(rung_value(test, n));
   r.threshold = value_at(values, *r.course.rung);
   r.threshold_spread = 0.5 * std::abs(value_at(values, *r.course.rung + r.course.spread) -
                                       value_at(values, *r.course.rung - r.course.spread));
@@ -150,8 +163,9 @@ void judge_threshold(const BlindTest& test, const Course& course, BlindResult& r
     r.sentence =
         fmt::format("Down to {:g} {} it was heard every time; the threshold lies beyond.", values.back(), test.unit);
   else
-    r.sentence = fmt::format("Heard {:.1f} % of the time at {:.3g} {} (spread {:.2g}).", share, *r.threshold, test.unit,
+    r.sentence = fmt::format("Heard {:.3g} % of the time at {:.3g} {} (spread {:.2g}).", share, *r.threshold, test.unit,
                              *r.threshold_spread);
+  judge_catches(course, r);
 }
 
 }  // namespace
@@ -160,6 +174,7 @@ BlindTest begin_blind_test(const BlindDesign& design, std::vector<BlindStimulus>
   BlindTest test;
   test.design = design;
   test.design.stimuli = int(stimuli.size());
+  if (design.ladder) test.unit = unit_of(*design.ladder);
   if (chance.size() != 48) throw std::invalid_argument("48 hexadecimal digits are the chance of a blind test");
   check_design(test.design);
   Json names = Json::array();
@@ -186,7 +201,11 @@ void check_answer(const BlindDesign& design, const BlindAnswer& given) {
       if (given.button != 0 && given.button != 1) refuse("X is A or B");
       break;
     case BlindMethod::threshold:
-      if (given.button != 1 && given.button != 2) refuse("one of the two is not the reference");
+      if (asks_yes_or_no(design)) {
+        if (given.button != 0 && given.button != 1) refuse("there is a difference, or there is none");
+      } else if (given.button != 1 && given.button != 2) {
+        refuse("one of the two is not the reference");
+      }
       break;
     case BlindMethod::preference:
       if (given.button < -1 || given.button > 1) refuse("the first is better, the second, or neither");
@@ -281,6 +300,7 @@ std::vector<Json> blind_log(const BlindTest& test) {
       row[fmt::format("button_{}", b + 1)] = test.stimuli[size_t(p.round.buttons[b])].name;
     row["answer"] = p.given.button >= 0 ? Json(p.given.button + 1) : Json(nullptr);
     row["right"] = p.right ? Json(*p.right) : Json(nullptr);
+    if (p.value) row["value"] = *p.value, row["unit"] = test.unit;
     row["grades"] = p.given.grades;
     row["void"] = p.given.void_why;
     rows.push_back(std::move(row));

@@ -29,7 +29,7 @@ struct BlindStimulus {
 };
 
 struct BlindAnswer {
-  int button = -1;               ///< the chosen one; of `preference` -1: no difference
+  int button = -1;               ///< the chosen one; of `preference` -1: no difference; of yes or no 1 and 0
   std::vector<double> grades{};  ///< of `triple` and `multi`, for each button that is not open
   int64_t at_ms = 0;             ///< since 1970
   double took_s = 0;
@@ -79,7 +79,8 @@ struct BlindRound {
   Round round;
   BlindAnswer given;
   std::optional<bool> right{};           ///< none: it is void, or no answer is right
-  std::optional<double> share_so_far{};  ///< of right answers, this one with them
+  std::optional<double> share_so_far{};  ///< of right answers, this one with them; where a guesser's share is known
+  std::optional<double> value{};         ///< of `threshold`: of the rung the staircase stood on
 };
 
 struct BlindResult {
@@ -87,7 +88,7 @@ struct BlindResult {
   int voids = 0;
   std::optional<Verdict> verdict;  ///< of abx, threshold; of `triple`: the object was graded below the reference
   std::optional<Preference> preference;
-  int no_preference = 0, catches = 0, caught = 0;  ///< caught: a preference where both were the same
+  int no_preference = 0, catches = 0, caught = 0;  ///< caught: a difference told where both were the same
   std::vector<GradeMean> grades;  ///< of each stimulus; of `triple` the object's less the hidden reference's
   double reference_kept = 1;      ///< of `multi`: share of rounds with the hidden reference at 90 or more
   StaircaseCourse course{};

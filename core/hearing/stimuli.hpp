@@ -9,6 +9,7 @@
 #include <vector>
 
 #include "core/compare/fit.hpp"
+#include "core/hearing/excerpt.hpp"
 
 namespace heathmist {
 
@@ -30,9 +31,6 @@ struct Stimuli {
   double seconds() const { return sound.empty() ? 0 : double(sound.front().frames()) / rate_hz; }
   bool same(size_t one, size_t other) const;  ///< to the last bit
 };
-
-inline constexpr double least_excerpt_s = 0.5, longest_excerpt_s = 30;
-inline constexpr double equal_within_lu = 0.05;
 
 /// `from_s` to `until_s` of the master. Throws InputError with a sentence where the excerpt is too short, too long or
 /// outside, where one is silent there or does not reach so far, and where none can be made equally loud; Cancelled.

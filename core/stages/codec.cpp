@@ -142,6 +142,13 @@ std::string words(const Values& v) {
 
 }  // namespace
 
+std::vector<int> bit_rates_of_codec(const std::string& codec, int sample_rate_hz, int channels) {
+  const auto c = std::find_if(std::begin(codecs), std::end(codecs), [&](const Codec& one) { return codec == one.key; });
+  if (c == std::end(codecs)) throw std::invalid_argument(fmt::format("'{}' is no codec", codec));
+  if (c->control == Control::none) return {};
+  return bit_rates_taken(c->encoder, rate_for_encoder(c->encoder, sample_rate_hz), channels);
+}
+
 std::vector<StageFamily> codec_stages() {
   return {
       {{"codec",

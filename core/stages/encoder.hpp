@@ -29,6 +29,10 @@ Encoded encode(const Clip& clip, const Encoding& encoding, const std::filesystem
 /// The bit rates of the usual ones that an encoder opens with, in kbit/s.
 std::vector<int> bit_rates_taken(const std::string& encoder, int sample_rate_hz, int channels);
 
+/// The same for a codec as its stage calls it ("mp3"), at the rate that stage would encode at; none for one that has no
+/// bit rate to set. Throws std::invalid_argument for a name that is none.
+std::vector<int> bit_rates_of_codec(const std::string& codec, int sample_rate_hz, int channels);
+
 /// The rate an encoder takes that is nearest above `sample_rate_hz` (or its highest).
 int rate_for_encoder(const std::string& encoder, int sample_rate_hz);
 

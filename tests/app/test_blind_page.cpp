@@ -64,7 +64,9 @@ BlindTest a_test(BlindMethod method, size_t stimuli, int number) {
   std::vector<BlindStimulus> heard;
   for (size_t n = 0; n < stimuli; ++n) heard.push_back({"sound " + std::to_string(n), n ? "t" : ""});
   const QString chance = QString("%1%2").arg(number + 1, 16, 16, QChar('0')).arg(number, 32, 16, QChar('0'));
-  return begin_blind_test({method, int(stimuli), 8}, heard, chance.toStdString());
+  BlindDesign design{method, int(stimuli), 8};
+  design.rule.rungs = stimuli - 1;
+  return begin_blind_test(design, heard, chance.toStdString());
 }
 
 }  // namespace
@@ -129,6 +131,49 @@ class TestBlindPage : public WindowTest {
     QVERIFY(!hand.deck.is_playing());
   }
 
+  /// The sound of the next round takes the place of the last one's while the music runs.
+  void a_sound_is_put_in_anothers_place_without_a_click() {
+    HandDeck hand;
+    const auto sounds = sines(2);
+    const auto third = std::make_shared<const Planar>(sines(4)->sound[3]);
+    std::weak_ptr<const Planar> first_put;
+    hand.deck.load(sounds);
+    hand.deck.play();
+    hand.deck.choose(1);
+    std::vector<double> all = hand.device->take(4800);
+    const auto go_on = [&](size_t frames) {
+      const auto more = hand.device->take(frames);
+      all.insert(all.end(), more.begin(), more.end());
+    };
+    const auto heard_is = [&](const Planar& own) {
+      return std::abs(all[all.size() - 2] - own.channel(0)[(all.size() / 2 - 1) % 48000]) < 1e-9;
+    };
+    QVERIFY(heard_is(sounds->sound[1]));
+    {
+      const auto copy = std::make_shared<const Planar>(sounds->sound[0]);
+      first_put = copy;
+      hand.deck.put(1, copy);
+    }
+    hand.deck.put(1, third);  // before the first was taken
+    QVERIFY(first_put.expired());
+    go_on(128);  // it is still heard: the first sound takes over until it is not
+    go_on(2400);
+    QVERIFY(heard_is(*third));
+    hand.deck.choose(0);
+    hand.deck.put(1, std::make_shared<const Planar>(sounds->sound[1]));
+    go_on(2400);
+    QVERIFY(heard_is(sounds->sound[0]));
+    hand.deck.choose(1);
+    go_on(2400);
+    QVERIFY(heard_is(sounds->sound[1]));
+    double jump = 0;
+    for (size_t n = 1; n < all.size() / 2; ++n) jump = std::max(jump, std::abs(all[2 * n] - all[2 * n - 2]));
+    QVERIFY2(jump < 0.2 * 2 * std::numbers::pi * 500 / 48000 + 0.4 / 480, qPrintable(QString::number(jump)));
+    hand.deck.put(1, std::make_shared<const Planar>(2, 100));  // of another length: it is not taken
+    go_on(2400);
+    QVERIFY(heard_is(sounds->sound[1]));
+  }
+
   void a_device_that_drops_out_is_noticed() {
     HandDeck hand;
     hand.deck.load(sines(2));
@@ -145,8 +190,8 @@ class TestBlindPage : public WindowTest {
   /// Two rounds that differ in all that is hidden look the same to the last pixel.
   void nothing_on_screen_tells_which_is_which() {
     for (const BlindMethod method :
-         {BlindMethod::abx, BlindMethod::triple, BlindMethod::multi, BlindMethod::preference}) {
-      const size_t stimuli = method == BlindMethod::multi ? 4 : 2;
+         {BlindMethod::abx, BlindMethod::triple, BlindMethod::multi, BlindMethod::preference, BlindMethod::threshold}) {
+      const size_t stimuli = method == BlindMethod::multi ? 4 : method == BlindMethod::threshold ? 21 : 2;
       BlindRun run;
       run.resize(1000, 640);
       std::vector<QImage> first;
@@ -192,6 +237,15 @@ class TestBlindPage : public WindowTest {
     QVERIFY2(view()->is_running(), qPrintable(note()));
     QVERIFY(view()->run()->hasFocus() && view()->deck().is_playing());
     QVERIFY(view()->run()->note().contains(QString::fromStdString(test().key.hash).left(16)));
+    const auto around = [this] {
+      return std::array<bool, 3>{window_->listening()->isVisible(), window_->menuBar()->isVisible(),
+                                 window_->part<TopRow>()->isVisible()};
+    };
+    QCOMPARE(around(), (std::array<bool, 3>{}));  // nothing that could tell
+    for (const auto& [key, modifiers] :
+         {std::pair{Qt::Key_2, Qt::ControlModifier}, {Qt::Key_K, Qt::ControlModifier}, {Qt::Key_M, Qt::NoModifier}})
+      QTest::keyClick(view()->run(), key, modifiers);
+    QVERIFY(!window_->player().has_other() && !QApplication::activePopupWidget() && view()->is_running());
     int wrong = 3;
     while (view()->is_running()) {
       const Round round = next_round(test());
@@ -203,6 +257,7 @@ class TestBlindPage : public WindowTest {
       QTest::keyClick(view()->run(), (round.truth == 0) != slip ? Qt::Key_Left : Qt::Key_Right);
     }
     QCOMPARE(view()->result()->answer(), QString("13 of 16: by guessing 1 time in 94."));
+    QCOMPARE(around(), (std::array<bool, 3>{true, true, true}));
     QVERIFY(!view()->deck().is_playing());
     QCOMPARE(view()->result()->table()->shown(), 16);
     for (int n = 0; n < 16; ++n) QVERIFY(QStringList({"A", "B"}).contains(view()->result()->table()->text_at(n, 4)));
@@ -237,6 +292,7 @@ class TestBlindPage : public WindowTest {
     QVERIFY(view()->is_running());
     QVERIFY(view()->run()->question().startsWith("Round 2 of 16"));
     window_->show_page("null");  // left in the middle: it is quiet, and kept
+    QVERIFY(window_->listening()->isVisible());
     QVERIFY(!view()->deck().is_playing());
     QCOMPARE(counted(test()), 1);
   }
@@ -278,6 +334,71 @@ class TestBlindPage : public WindowTest {
       QTest::keyClick(view()->run(), Qt::Key_Return);
     }
     QVERIFY2(view()->result()->detail().contains("anchor of 7 kHz: 80"), qPrintable(view()->result()->detail()));
+  }
+
+  /// Somebody who hears a residual at a lift of 6 dB and more, and guesses below.
+  void a_threshold_is_found_by_keys() {
+    bring_in({"hiss.wav"});
+    for (const int down : {2, 1}) {
+      open_page();
+      view()->setCurrentWidget(view()->setup());
+      view()->setup()->choose(LadderDesign{}, down);
+      QVERIFY2(view()->setup()->chances().contains("answers"), qPrintable(view()->setup()->chances()));
+      begin(BlindMethod::threshold);
+      QVERIFY2(view()->is_running(), qPrintable(note()));
+      QCOMPARE(test().stimuli.size(), size_t(32));
+      dsp::Noise chance(3);
+      while (view()->is_running()) {
+        const Round round = next_round(test());
+        const int played = *std::max_element(round.buttons.begin(), round.buttons.end());
+        const bool heard = played > 0 && *test().stimuli[size_t(played)].value >= 6;
+        if (down == 1) {
+          QTest::keyClick(view()->run(), heard ? Qt::Key_Left : Qt::Key_Right);
+          continue;
+        }
+        QTest::keyClick(view()->run(), Qt::Key(Qt::Key_1 + round.truth));
+        QCOMPARE(view()->deck().chosen(), 1);
+        const bool left = heard ? round.truth == 1 : chance.uniform() < 0.5;
+        QTest::keyClick(view()->run(), left ? Qt::Key_Left : Qt::Key_Right);
+        if (counted(test()) != 5) continue;
+        const size_t so_far = test().answers.size();
+        QTest::keyClick(view()->run(), Qt::Key_Escape);  // another day
+        QSignalSpy rested(view(), &BlindView::rested);
+        view()->go_on(test().id);
+        QVERIFY(rested.wait(60000));
+        QVERIFY2(view()->is_running() && test().answers.size() == so_far, qPrintable(note()));
+      }
+      const BlindResult result = result_of(test());
+      QVERIFY2(std::abs(*result.threshold - 5) < 2.5, qPrintable(QString::fromStdString(result.sentence)));
+      QVERIFY2(view()->result()->answer().contains("dB of lift"), qPrintable(view()->result()->answer()));
+      if (down == 1) QCOMPARE(view()->result()->table()->text_at(0, 2), QString("it differs"));
+      QVERIFY(view()->csv().contains("value") && view()->csv().contains("dB of lift"));
+    }
+  }
+
+  void other_ladders_begin_or_say_why_not() {
+    bring_in({"hiss.wav"});
+    for (const LadderDesign& ladder : {LadderDesign{LadderOf::level, {}, 0},
+                                       {LadderOf::word_length, {}, 0},
+                                       {LadderOf::bit_rate, "mp3", 0},
+                                       {LadderOf::fold, {}, 16000}}) {
+      open_page();
+      view()->setCurrentWidget(view()->setup());
+      view()->setup()->choose(ladder);
+      begin(BlindMethod::threshold);
+      QVERIFY2(view()->is_running(), qPrintable(note()));
+      QVERIFY(test().design.ladder == ladder && test().stimuli[1].trial.empty());
+      QTest::keyClick(view()->run(), Qt::Key_Left);
+      QTest::keyClick(view()->run(), Qt::Key_Escape);
+      QSignalSpy rested(view(), &BlindView::rested);
+      view()->go_on(test().id);
+      QVERIFY(rested.wait(60000));
+      QVERIFY2(view()->is_running() && counted(test()) == 1, qPrintable(note()));
+      QTest::keyClick(view()->run(), Qt::Key_Escape);
+    }
+    window_->workspace().select(Range{1, 1.2});  // what is selected is proposed
+    begin(BlindMethod::threshold);
+    QVERIFY2(!view()->is_running() && note().contains("too short"), qPrintable(note()));
   }
 
   void training_shows_names_and_keeps_nothing() {

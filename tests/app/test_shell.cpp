@@ -156,7 +156,7 @@ class TestShell : public WindowTest {
     window_->show();
     const int wide = window_->ledger()->width();
     window_->show_page("loudness");
-    QVERIFY(window_->findings()->isHidden());
+    QVERIFY(!window_->findings()->isVisible());
     QTRY_COMPARE(window_->ledger()->width(), wide);
     window_->show_page("null");
     QVERIFY(window_->findings()->isVisible());

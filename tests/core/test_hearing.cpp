@@ -49,6 +49,13 @@ BlindTest test_of(BlindMethod method, int rounds, int stimuli = 2) {
   return begin_blind_test(design, heard);
 }
 
+BlindTest yes_or_no() {
+  BlindTest t = test_of(BlindMethod::threshold, 1, 31);
+  BlindDesign design = t.design;
+  design.rule.right_to_go_down = 1, design.catches = 0.25, design.ladder = LadderDesign{LadderOf::fold, {}, 16000};
+  return begin_blind_test(design, t.stimuli);
+}
+
 QByteArray refusal(const std::function<void()>& doing) {
   try {
     doing();
@@ -332,6 +339,44 @@ class TestHearing : public QObject {
     QVERIFY(r.sentence.find("70.7 %") != std::string::npos && r.sentence.find("dB") != std::string::npos);
   }
 
+  /// Yes or no: half of the time, whatever a listener's readiness to say yes to nothing, which is told.
+  void half_of_the_time_is_asked_as_yes_or_no() {
+    dsp::Noise chance(23);
+    for (const double says_yes_to_nothing : {0.0, 0.7}) {
+      double sum = 0;
+      int catches = 0, rounds = 0, caught = 0;
+      constexpr int listeners = 300;
+      for (int l = 0; l < listeners; ++l) {
+        BlindTest t = yes_or_no();
+        while (!is_ended(t)) {
+          const Round r = next_round(t);
+          QCOMPARE(r.is_catch, r.buttons[1] == 0);
+          QCOMPARE(r.truth, r.is_catch ? 0 : 1);
+          const double heard =
+              r.is_catch ? says_yes_to_nothing : 2 * heard_at(r.buttons[1] - 1, 15, 1) - 1;  // from none to all
+          answer(t, {.button = chance.uniform() < heard ? 1 : 0});
+        }
+        const BlindResult r = result_of(t);
+        QVERIFY(!r.verdict && !blind_rounds(t).front().share_so_far);
+        QCOMPARE(r.sentence.find("can't be trusted") != std::string::npos, 3 * r.caught > r.catches);
+        sum += *r.course.rung / listeners, catches += r.catches, caught += r.caught, rounds += counted(t);
+      }
+      QVERIFY2(std::abs(sum - 15) < 0.5, qPrintable(QString::number(sum)));
+      QVERIFY2(std::abs(double(catches) / rounds - 0.25) < 0.02, qPrintable(QString::number(catches)));
+      QVERIFY(std::abs(double(caught) / catches - says_yes_to_nothing) < 0.05);
+    }
+    for (const int wrong : {-1, 2})
+      QVERIFY(!refusal([&] {
+                 BlindTest t = yes_or_no();
+                 answer(t, {.button = wrong});
+               }).isEmpty());
+    BlindDesign d = yes_or_no().design;
+    d.catches = 1;
+    QVERIFY(!refusal([&] { check_design(d); }).isEmpty());
+    d.catches = 0.2, d.rule.right_to_go_down = 2;
+    QVERIFY(!refusal([&] { check_design(d); }).isEmpty());
+  }
+
   void what_is_kept_comes_back_and_what_was_tampered_with_is_told() {
     BlindTest t = test_of(BlindMethod::threshold, 1, 21);
     t.id = "b1", t.master = "m1", t.from_s = 2, t.until_s = 6;
@@ -340,7 +385,12 @@ class TestHearing : public QObject {
     const Json json = json_from(text_of(blind_test_json(t)));
     QCOMPARE(text_of(blind_test_json(blind_test_from(JsonPlace(json, "")))), text_of(json));
     QVERIFY(blind_test_from(JsonPlace(json, "")) == t);
-    Json other = json;
+    Json other = blind_test_json(yes_or_no());
+    QVERIFY(blind_test_from(JsonPlace(other, "")).design == yes_or_no().design);
+    QCOMPARE(blind_test_from(JsonPlace(other, "")).unit, std::string("dB of fold"));
+    other["ladder"]["of"] = "guess";
+    QVERIFY(refusal([&] { blind_test_from(JsonPlace(other, "")); }).contains("no ladder"));
+    other = json;
     std::string box = other["sealed_key"];
     box[10] = box[10] == 'A' ? 'B' : 'A';
     other["sealed_key"] = box;

@@ -3,7 +3,6 @@
 
 #include "core/compare/null.hpp"
 #include "core/hearing/stimuli.hpp"
-#include "core/measure/meter.hpp"
 #include "tests/support/programmes.hpp"
 #include "tests/support/stages.hpp"
 
@@ -27,15 +26,17 @@ class TestStimuli : public StageTest {
         const std::vector<ToHear> others{{"return", pair.ret, fit}, {"anchor", {}, {}, 3500}};
         const Stimuli s = make_stimuli(*pair.master, 2, 7.5, others);
         QCOMPARE(s.sound.size(), size_t(3));
-        const double master_lufs = lufs(s, 0);
+        const double master_lufs = integrated_lufs(s.sound[0], s.rate_hz);
         for (size_t n = 0; n < 3; ++n) {
           QCOMPARE(s.sound[n].frames(), int64_t(5.5 * 48000));
           QCOMPARE(s.sound[n].channels(), 2);
-          QVERIFY2(std::abs(lufs(s, n) - master_lufs) < equal_within_lu, qPrintable(QString::number(lufs(s, n))));
-          QVERIFY(std::abs(s.lufs[n] - lufs(s, n)) < 0.01);
+          QVERIFY2(std::abs(integrated_lufs(s.sound[n], s.rate_hz) - master_lufs) < equal_within_lu,
+                   qPrintable(QString::number(integrated_lufs(s.sound[n], s.rate_hz))));
+          QVERIFY(std::abs(s.lufs[n] - integrated_lufs(s.sound[n], s.rate_hz)) < 0.01);
         }
-        QVERIFY2(std::abs(shift(s, 1)) <= 2, qPrintable(QString("%1: %2").arg(which).arg(shift(s, 1))));
-        QVERIFY(std::abs(shift(s, 2)) <= 2);
+        QVERIFY2(std::abs(samples_behind(s.sound[0], s.sound[1])) <= 2,
+                 qPrintable(QString("%1: %2").arg(which).arg(samples_behind(s.sound[0], s.sound[1]))));
+        QVERIFY(std::abs(samples_behind(s.sound[0], s.sound[2])) <= 2);
       }
     }
   }
@@ -75,7 +76,8 @@ class TestStimuli : public StageTest {
       QVERIFY(peak_of(sound) <= 1);
       QVERIFY(std::equal(sound.channel(0).begin(), sound.channel(0).end(), sound.channel(1).begin()));
     }
-    QVERIFY(std::abs(lufs(s, 0) - lufs(s, 1)) < equal_within_lu);
+    QVERIFY(std::abs(integrated_lufs(s.sound[0], s.rate_hz) - integrated_lufs(s.sound[1], s.rate_hz)) <
+            equal_within_lu);
   }
 
   void what_cannot_be_compared_is_refused_in_a_sentence() {
@@ -99,26 +101,6 @@ class TestStimuli : public StageTest {
     const Fit fit = null_test(*pair.master, *pair.ret, pair).fit;
     QVERIFY(refusal(1, 5, {{"half", pair.ret, fit}}).contains("does not reach"));
     QVERIFY(refusal(0.5, 1.5, {{"half", pair.ret, fit}}).isEmpty());
-  }
-
- private:
-  static double lufs(const Stimuli& s, size_t n) {
-    Meter meter(s.rate_hz, 2);
-    meter.add(s.sound[n]);
-    return meter.finish().integrated_lufs.value_or(-300);
-  }
-
-  /// Where it agrees best with the master's, in samples, within 20 either way.
-  static int shift(const Stimuli& s, size_t n) {
-    const auto a = s.sound[0].channel(0), b = s.sound[n].channel(0);
-    double best = -1;
-    int at = 0;
-    for (int by = -20; by <= 20; ++by) {
-      double sum = 0;
-      for (size_t k = 20; k + 20 < a.size(); ++k) sum += a[k] * b[size_t(int64_t(k) + by)];
-      if (sum > best) best = sum, at = by;
-    }
-    return at;
   }
 };
 

@@ -1,5 +1,7 @@
 #include "tests/support/signals.hpp"
 
+#include "core/measure/meter.hpp"
+
 #include <QTest>
 #include <cmath>
 #include <complex>
@@ -89,6 +91,25 @@ Explained explained_pair_of(const std::filesystem::path& master, const std::file
 
 NullReport explained_null_of(const std::filesystem::path& master, const std::filesystem::path& ret) {
   return explained_pair_of(master, ret).report;
+}
+
+double integrated_lufs(const Planar& sound, int rate_hz) {
+  Meter meter(rate_hz, sound.channels());
+  meter.add(sound);
+  return meter.finish().integrated_lufs.value_or(-300);
+}
+
+int samples_behind(const Planar& early, const Planar& late) {
+  constexpr int reach = 20;
+  const auto a = early.channel(0), b = late.channel(0);
+  double best = -1;
+  int at = 0;
+  for (int by = -reach; by <= reach; ++by) {
+    double sum = 0;
+    for (size_t k = reach; k + reach < a.size(); ++k) sum += a[k] * b[size_t(int64_t(k) + by)];
+    if (sum > best) best = sum, at = by;
+  }
+  return at;
 }
 
 double peak_of(const Planar& sound) {

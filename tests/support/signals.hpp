@@ -46,6 +46,9 @@ Planar with_noise(Planar sound, double rms, uint64_t seed);
 Planar requantised(Planar sound, int bits, bool dither, uint64_t seed = 1);
 
 double peak_of(const Planar& sound);
+double integrated_lufs(const Planar& sound, int rate_hz);  ///< -300 for silence
+/// By how many samples the first channel of `late` lies behind `early`'s, within 20 either way.
+int samples_behind(const Planar& early, const Planar& late);
 
 NullReport null_of(const std::filesystem::path& master, const std::filesystem::path& ret,
                    const NullOptions& options = {});

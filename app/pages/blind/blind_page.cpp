@@ -9,6 +9,8 @@ namespace {
 MadePage make(PageContext& context, QWidget* parent) {
   auto* view = new BlindView(context.workspace, open_output, parent);
   QObject::connect(view, &BlindView::starting, view, [&context] { context.player.pause(); });
+  QObject::connect(view, &QStackedWidget::currentChanged, view,
+                   [view, &context] { context.alone(view->is_running()); });
   QObject::connect(&context.player, &Player::playing_changed, view, [view](bool playing) {
     if (playing) view->deck().pause();
   });

@@ -46,18 +46,22 @@ void BlindResultView::show_test(const BlindTest& test, const QString& beside) {
                     .arg(QString::fromStdString(result.key), QString::fromStdString(test.key.hash)));
   set_columns();
   table_->set_rows(rounds_.size());
+  threshold_ = result.threshold;
   const bool graded = !result.grades.empty();
-  plot_->set_axes(tr("round"), graded ? tr("grade") : tr("right so far, of all"));
+  plot_->set_axes(tr("round"), threshold_ ? QString::fromStdString(test.unit)
+                               : graded   ? tr("grade")
+                                          : tr("right so far, of all"));
   plot_->setVisible(test.design.method != BlindMethod::preference);
   plot_->show_series([this] { return series(); });
 }
 
 QString BlindResultView::detail_of(const BlindResult& r) const {
-  QStringList words{
-      tr("%1, from %2 to %3 s.")
-          .arg(test_.stimuli.size() == 2 ? QString::fromStdString(test_.stimuli[1].name) : tr("All at once"))
-          .arg(test_.from_s, 0, 'f', 1)
-          .arg(test_.until_s, 0, 'f', 1)};
+  QStringList words{tr("%1, from %2 to %3 s.")
+                        .arg(test_.design.ladder ? tr("Against %1").arg(QString::fromStdString(test_.stimuli[0].name))
+                             : test_.stimuli.size() == 2 ? QString::fromStdString(test_.stimuli[1].name)
+                                                         : tr("All at once"))
+                        .arg(test_.from_s, 0, 'f', 1)
+                        .arg(test_.until_s, 0, 'f', 1)};
   if (r.verdict)
     words << tr("%1 % right (95 % interval %2 to %3 %).")
                  .arg(100 * r.verdict->share, 0, 'f', 0)
@@ -75,8 +79,22 @@ QString BlindResultView::detail_of(const BlindResult& r) const {
   return words.join(" ");
 }
 
+/// Where the staircase stood, round by round, and the threshold it found.
+std::vector<Series> BlindResultView::stairs() const {
+  Series course, found;
+  course.name = tr("the difference"), course.ink = colour(Role::residual);
+  found.name = tr("threshold"), found.ink = colour(Role::soft), found.style = Qt::DashLine, found.marked = false;
+  for (size_t n = 0; n < rounds_.size(); ++n)
+    if (rounds_[n].value && rounds_[n].right) {
+      course.xs.push_back(double(n + 1)), course.ys.push_back(*rounds_[n].value);
+      if (threshold_) found.xs.push_back(double(n + 1)), found.ys.push_back(*threshold_);
+    }
+  return {course, found};
+}
+
 /// Right answers as a share of all so far, beside what guessing comes to; or the grades of each stimulus.
 std::vector<Series> BlindResultView::series() const {
+  if (test_.design.method == BlindMethod::threshold) return stairs();
   Series share, guessed;
   share.name = tr("right so far"), share.ink = colour(Role::residual), share.marked = false;
   guessed.name = tr("by guessing"), guessed.ink = colour(Role::soft), guessed.style = Qt::DashLine,
@@ -84,7 +102,7 @@ std::vector<Series> BlindResultView::series() const {
   for (size_t n = 0; n < rounds_.size(); ++n)
     if (rounds_[n].share_so_far) {
       share.xs.push_back(double(n + 1)), share.ys.push_back(*rounds_[n].share_so_far);
-      guessed.xs.push_back(double(n + 1)), guessed.ys.push_back(1.0 / choices_of(test_.design.method));
+      guessed.xs.push_back(double(n + 1)), guessed.ys.push_back(1.0 / choices_of(test_.design));
     }
   if (!share.xs.empty()) return {share, guessed};
   constexpr Qt::PenStyle styles[] = {Qt::SolidLine, Qt::DashLine, Qt::DotLine, Qt::DashDotLine};
@@ -114,6 +132,7 @@ Cell BlindResultView::answer_cell(size_t row) const {
   const BlindRound& r = rounds_[row];
   if (!r.given.void_why.empty()) return {QString::fromUtf8("\u2013")};
   if (r.given.button < 0) return {tr("no difference")};
+  if (asks_yes_or_no(test_.design)) return {r.given.button == 1 ? tr("it differs") : tr("the same")};
   return {QString::fromStdString(button_name(test_.design.method, r.given.button))};
 }
 
@@ -127,7 +146,7 @@ void BlindResultView::set_columns() {
     columns.push_back({QString::fromStdString(button_name(method, int(b))), tr("What was played"),
                        [this, b](size_t n) { return played_cell(n, b); }, false, Column::stretch});
   if (!graded) columns.push_back({tr("Answer"), {}, [this](size_t n) { return answer_cell(n); }, false, 100});
-  if (choices_of(method) > 0)
+  if (choices_of(test_.design) > 0 || asks_yes_or_no(test_.design))
     columns.push_back({tr("Right"),
                        {},
                        [this](size_t n) {

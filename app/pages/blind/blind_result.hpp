@@ -27,11 +27,13 @@ class BlindResultView : public QWidget {
  private:
   QString detail_of(const BlindResult& result) const;
   std::vector<Series> series() const;
+  std::vector<Series> stairs() const;
   void set_columns();
   Cell played_cell(size_t row, size_t button) const;
   Cell answer_cell(size_t row) const;
   BlindTest test_;
   std::vector<BlindRound> rounds_;
+  std::optional<double> threshold_;
   QLabel *answer_, *detail_, *key_;
   GraphPlate* plot_;
   ResultTable* table_;

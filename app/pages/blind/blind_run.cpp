@@ -23,8 +23,8 @@ QString grade_word(BlindMethod method, int step) {
   return QString("%1\n%2").arg(step).arg(QObject::tr(words[std::clamp(step / 20, 0, 4)]));
 }
 
-QString question_of(BlindMethod method) {
-  switch (method) {
+QString question_of(const BlindDesign& design) {
+  switch (design.method) {
     case BlindMethod::abx:
       return QObject::tr("Is X the same as A, or as B?");
     case BlindMethod::triple:
@@ -34,7 +34,8 @@ QString question_of(BlindMethod method) {
     case BlindMethod::preference:
       return QObject::tr("Which sounds better?");
     case BlindMethod::threshold:
-      return QObject::tr("Which differs from the reference?");
+      return asks_yes_or_no(design) ? QObject::tr("Does A differ from the reference?")
+                                    : QObject::tr("Which differs from the reference?");
   }
   return {};
 }
@@ -105,12 +106,13 @@ void BlindRun::clear() {
 
 void BlindRun::ask(const BlindTest& test, const Round& round, const QStringList& names) {
   method_ = test.design.method, open_ = open_buttons(method_), in_training_ = !names.isEmpty();
+  yes_or_no_ = asks_yes_or_no(test.design);
   clear();
   const int number = counted(test) + 1;
   const QString place = in_training_                        ? tr("Training")
                         : method_ == BlindMethod::threshold ? tr("Round %1").arg(number)
                                                             : tr("Round %1 of %2").arg(number).arg(test.design.rounds);
-  question_->setText(tr("%1. %2").arg(place, question_of(method_)));
+  question_->setText(tr("%1. %2").arg(place, question_of(test.design)));
   row_->addStretch(1);
   for (int n = 0; n < int(round.buttons.size()); ++n) add_button(n, names.value(n));
   row_->addStretch(1);
@@ -183,6 +185,9 @@ void BlindRun::add_answers() {
     answer_button(tr("Next"), tr("Enter"), [this] { emit answered({}); })->setProperty("main", true);
   } else if (is_graded()) {
     answer_button(tr("Next round"), tr("Enter"), [this] { give_grades(); })->setProperty("main", true);
+  } else if (yes_or_no_) {
+    answer_button(tr("It differs"), tr("Left"), [this] { give(open_); });
+    answer_button(tr("It is the same"), tr("Right"), [this] { give(other_answer()); });
   } else {
     const bool abx = method_ == BlindMethod::abx;
     const QString words = abx                                  ? tr("X is %1")
@@ -190,7 +195,7 @@ void BlindRun::add_answers() {
                                                                : tr("%1 differs");
     answer_button(words.arg("A"), tr("Left"), [this] { give(open_); });
     if (method_ == BlindMethod::preference) answer_button(tr("No difference"), tr("Down"), [this] { give(-1); });
-    answer_button(words.arg("B"), tr("Right"), [this] { give(open_ + 1); });
+    answer_button(words.arg("B"), tr("Right"), [this] { give(other_answer()); });
   }
   answers_->addStretch(1);
 }
@@ -232,27 +237,8 @@ void BlindRun::grade_by(int steps) {
   if (at >= 0 && at < int(sliders_.size())) sliders_[size_t(at)]->setValue(sliders_[size_t(at)]->value() + steps);
 }
 
-bool BlindRun::takes(const QKeyEvent& key) const {
-  if (key.matches(QKeySequence::Undo)) return true;
-  if (key.modifiers() & ~(Qt::ShiftModifier | Qt::KeypadModifier)) return false;
-  switch (key.key()) {
-    case Qt::Key_Space:
-    case Qt::Key_Left:
-    case Qt::Key_Right:
-    case Qt::Key_Up:
-    case Qt::Key_Down:
-    case Qt::Key_Return:
-    case Qt::Key_Enter:
-    case Qt::Key_Backspace:
-    case Qt::Key_Escape:
-      return true;
-    default:
-      return key.key() >= Qt::Key_0 && key.key() <= Qt::Key_Z;  // none of the window's: a slip tells nothing
-  }
-}
-
 bool BlindRun::event(QEvent* event) {
-  if (event->type() == QEvent::ShortcutOverride && takes(*static_cast<QKeyEvent*>(event))) {
+  if (event->type() == QEvent::ShortcutOverride) {  // none of the window's: a slip tells nothing
     event->accept();
     return true;
   }
@@ -262,18 +248,16 @@ bool BlindRun::event(QEvent* event) {
 void BlindRun::keyPressEvent(QKeyEvent* event) {
   const int key = event->key();
   const bool two = !is_graded() && !in_training_;
-  if (!takes(*event) || event->isAutoRepeat()) {
-    if (is_graded() && (key == Qt::Key_Up || key == Qt::Key_Down)) return grade_by(key == Qt::Key_Up ? 1 : -1);
-    return QWidget::keyPressEvent(event);
-  }
+  if (is_graded() && (key == Qt::Key_Up || key == Qt::Key_Down)) return grade_by(key == Qt::Key_Up ? 1 : -1);
+  if (event->isAutoRepeat()) return;
   if (event->matches(QKeySequence::Undo) || key == Qt::Key_Backspace) return emit taking_back_wanted();
+  if (event->modifiers() & ~(Qt::ShiftModifier | Qt::KeypadModifier)) return;
   if (key == Qt::Key_Escape) return emit leaving_wanted();
   if (key == Qt::Key_Space) return emit play_wanted();
   if (key >= Qt::Key_1 && key < Qt::Key_1 + int(letters_.size())) return hear(key - Qt::Key_1);
   if (two && key == Qt::Key_Left) return give(open_);
-  if (two && key == Qt::Key_Right) return give(open_ + 1);
+  if (two && key == Qt::Key_Right) return give(other_answer());
   if (two && key == Qt::Key_Down && method_ == BlindMethod::preference) return give(-1);
-  if (is_graded() && (key == Qt::Key_Up || key == Qt::Key_Down)) return grade_by(key == Qt::Key_Up ? 1 : -1);
   if (key == Qt::Key_Return || key == Qt::Key_Enter) {
     if (in_training_) return emit answered({});
     if (is_graded()) return give_grades();

@@ -45,15 +45,15 @@ class BlindRun : public QWidget {
   QPushButton* answer_button(const QString& text, const QString& hint, std::function<void()> give);
   void hear(int button);
   void give(int button);
+  int other_answer() const { return yes_or_no_ ? 0 : open_ + 1; }  ///< of the two, the one to the right
   void give_grades();
   void grade_by(int steps);
   void show_grades();
   bool is_graded() const;
-  bool takes(const QKeyEvent& key) const;
 
   BlindMethod method_ = BlindMethod::abx;
   int open_ = 0, heard_ = 0;
-  bool in_training_ = false;
+  bool in_training_ = false, yes_or_no_ = false;
   QLabel *question_, *note_, *keys_;
   QHBoxLayout *row_, *answers_;
   QPushButton *play_, *take_back_;

@@ -7,7 +7,7 @@
 
 #include "app/theme/theme.hpp"
 #include "app/widgets/labels.hpp"
-#include "core/hearing/stimuli.hpp"
+#include "core/hearing/ladder.hpp"
 
 namespace heathmist::app {
 
@@ -24,7 +24,28 @@ constexpr MethodWords methods[] = {
      QT_TR_NOOP("small differences graded (ITU-R BS.1116)"), 8},
     {BlindMethod::multi, QT_TR_NOOP("Several graded at once"),
      QT_TR_NOOP("all measured trials, with anchors of 3.5 and 7 kHz (ITU-R BS.1534)"), 4},
-    {BlindMethod::preference, QT_TR_NOOP("Preference"), QT_TR_NOOP("which of two sounds better"), 16}};
+    {BlindMethod::preference, QT_TR_NOOP("Preference"), QT_TR_NOOP("which of two sounds better"), 16},
+    {BlindMethod::threshold, QT_TR_NOOP("Threshold"), QT_TR_NOOP("how small a difference is still heard"), 16}};
+
+struct LadderWords {
+  LadderDesign design;
+  const char* name;
+};
+const std::vector<LadderWords>& ladders() {
+  static const std::vector<LadderWords> all{
+      {{LadderOf::lift, {}, 0}, QT_TR_NOOP("the residual of this trial, lifted and lowered")},
+      {{LadderOf::level, {}, 0}, QT_TR_NOOP("a difference in level")},
+      {{LadderOf::word_length, {}, 0}, QT_TR_NOOP("the word length, with TPDF dither")},
+      {{LadderOf::bit_rate, "aac", 0}, QT_TR_NOOP("the bit rate of AAC")},
+      {{LadderOf::bit_rate, "mp3", 0}, QT_TR_NOOP("the bit rate of MP3")},
+      {{LadderOf::bit_rate, "opus", 0}, QT_TR_NOOP("the bit rate of Opus")},
+      {{LadderOf::bit_rate, "vorbis", 0}, QT_TR_NOOP("the bit rate of Vorbis")},
+      {{LadderOf::fold, {}, 8000}, QT_TR_NOOP("what folds about 8 kHz")},
+      {{LadderOf::fold, {}, 11025}, QT_TR_NOOP("what folds about 11.025 kHz")},
+      {{LadderOf::fold, {}, 16000}, QT_TR_NOOP("what folds about 16 kHz")},
+      {{LadderOf::fold, {}, 22050}, QT_TR_NOOP("what folds about 22.05 kHz")}};
+  return all;
+}
 
 const MethodWords& words_of(BlindMethod method) {
   for (const MethodWords& m : methods)
@@ -41,6 +62,13 @@ NumberField* seconds_field(QWidget* parent, const QString& hint) {
   field->setAccessibleName(hint);
   field->setToolTip(hint);
   return field;
+}
+
+QString heard_in(const BlindTest& test) {
+  for (const LadderWords& l : ladders())
+    if (test.design.ladder == l.design) return QObject::tr(l.name);
+  return test.stimuli.size() == 2 ? QString::fromStdString(test.stimuli[1].name)
+                                  : QObject::tr("%1 at once").arg(test.stimuli.size());
 }
 
 QString when_of(const BlindTest& test) {
@@ -100,6 +128,7 @@ QWidget* BlindSetup::make_form() {
   rounds_->setValue(16);
   rounds_->setAccessibleName(tr("Rounds"));
   rounds_->setMinimumWidth(64);
+  make_ladders(form);
   catches_ = new QCheckBox(tr("a third of the pairs are equal"), form);
   catches_->setToolTip(tr("A catch test: how often is one preferred where both are the same?"));
   train_ = new QPushButton(tr("Train first"), form);
@@ -110,8 +139,10 @@ QWidget* BlindSetup::make_form() {
   second->addWidget(from_);
   second->addWidget(soft_label(tr("to"), form));
   second->addWidget(until_);
-  second->addWidget(soft_label(tr("rounds"), form));
-  second->addWidget(rounds_);
+  counted_ = {soft_label(tr("rounds"), form), rounds_};
+  for (QWidget* w : counted_) second->addWidget(w);
+  second->addWidget(ladder_);
+  second->addWidget(rule_);
   second->addWidget(catches_);
   second->addStretch(1);
   second->addWidget(train_);
@@ -127,6 +158,21 @@ QWidget* BlindSetup::make_form() {
   return form;
 }
 
+void BlindSetup::make_ladders(QWidget* form) {
+  ladder_ = new QComboBox(form);
+  for (const LadderWords& l : ladders()) ladder_->addItem(tr(l.name));
+  ladder_->setAccessibleName(tr("What the difference is in"));
+  ladder_->setToolTip(ladder_->accessibleName());
+  rule_ = new QComboBox(form);
+  rule_->addItem(tr("heard 70.7 % of the time"), 2);
+  rule_->addItem(tr("heard 79.4 % of the time"), 3);
+  rule_->addItem(tr("heard half of the time (yes or no)"), 1);
+  rule_->setAccessibleName(tr("Which threshold is sought"));
+  rule_->setToolTip(tr("Down after two, three or one right answers, up after a wrong one (Levitt 1971)"));
+  connect(ladder_, &QComboBox::currentIndexChanged, this, &BlindSetup::refresh);
+  connect(rule_, &QComboBox::currentIndexChanged, this, &BlindSetup::refresh);
+}
+
 void BlindSetup::make_table() {
   table_ = new ResultTable(tr("Blind tests of this bench"), this);
   const auto of = [this](size_t n) -> const BlindTest& { return tests_[n]; };
@@ -137,8 +183,7 @@ void BlindSetup::make_table() {
         {},
         [of](size_t n) {
           const BlindTest& t = of(n);
-          return Cell{t.stimuli.size() == 2 ? QString::fromStdString(t.stimuli[1].name)
-                                            : tr("%1 at once").arg(t.stimuli.size())};
+          return Cell{heard_in(t)};
         },
         false,
         190},
@@ -213,6 +258,8 @@ BlindChoice BlindSetup::choice() const {
   c.method = BlindMethod(method_->currentData().toInt());
   c.rounds = rounds_->value(), c.catches = catches_->isChecked() && c.method == BlindMethod::preference;
   c.from_s = from_->value(), c.until_s = until_->value();
+  c.ladder = ladders()[size_t(std::max(0, ladder_->currentIndex()))].design;
+  c.right_to_go_down = rule_->currentData().toInt();
   const std::string id = trial_->currentData().toString().toStdString();
   for (const MasterTrials& f : masters_) {
     if (std::find(f.trials.begin(), f.trials.end(), id) == f.trials.end()) continue;
@@ -223,6 +270,13 @@ BlindChoice BlindSetup::choice() const {
 }
 
 void BlindSetup::choose(BlindMethod method) { method_->setCurrentIndex(method_->findData(int(method))); }
+
+void BlindSetup::choose(const LadderDesign& ladder, int right_to_go_down) {
+  choose(BlindMethod::threshold);
+  for (size_t n = 0; n < ladders().size(); ++n)
+    if (ladders()[n].design == ladder) ladder_->setCurrentIndex(int(n));
+  rule_->setCurrentIndex(rule_->findData(right_to_go_down));
+}
 
 void BlindSetup::say(const QString& sentence) {
   note_->setText(sentence);
@@ -236,21 +290,29 @@ void BlindSetup::refresh() {
   begin_->setEnabled(any), train_->setEnabled(any);
   answer_->setText(any ? tr("Can it be heard? Listen without knowing which is which.")
                        : tr("Put a master and its return on the bench, then find out by ear."));
-  const int rounds = rounds_->value();
-  QString words;
-  if (method == BlindMethod::abx && needed_right(rounds) > rounds)
-    words = tr("%1 rounds can't show anything: %2 are needed, all of them right.").arg(rounds).arg(needed_answers());
-  else if (method == BlindMethod::abx)
-    words =
-        tr("%1 of %2 right would happen by guessing less than 1 time in 20. Who hears it 8 times in 10 reaches that "
-           "with a chance of %3 %.")
-            .arg(needed_right(rounds))
-            .arg(rounds)
-            .arg(100 * power_of(rounds, 0.9), 0, 'f', 0);
-  else
-    words = tr("Both are brought to the master's loudness within %1 LU, and switch at the same place.")
-                .arg(equal_within_lu);
-  chances_->setText(words);
+  for (QWidget* w : counted_) w->setVisible(method != BlindMethod::threshold);
+  for (QWidget* w : {ladder_, rule_}) w->setVisible(method == BlindMethod::threshold);
+  chances_->setText(chance_words());
+}
+
+QString BlindSetup::chance_words() const {
+  const BlindChoice c = choice();
+  if (c.method == BlindMethod::threshold)
+    return tr("The difference gets smaller while it is heard and greater while it is not, for some 40 to 70 answers. "
+              "%1 An excerpt of 2 to %2 s is best.")
+        .arg(c.ladder.of == LadderOf::level ? tr("The level is all that differs.")
+                                            : tr("All are brought to one loudness within %1 LU.").arg(equal_within_lu))
+        .arg(longest_ladder_s);
+  if (c.method != BlindMethod::abx)
+    return tr("Both are brought to the master's loudness within %1 LU, and switch at the same place.")
+        .arg(equal_within_lu);
+  if (needed_right(c.rounds) > c.rounds)
+    return tr("%1 rounds can't show anything: %2 are needed, all of them right.").arg(c.rounds).arg(needed_answers());
+  return tr("%1 of %2 right would happen by guessing less than 1 time in 20. Who hears it 8 times in 10 reaches that "
+            "with a chance of %3 %.")
+      .arg(needed_right(c.rounds))
+      .arg(c.rounds)
+      .arg(100 * power_of(c.rounds, 0.9), 0, 'f', 0);
 }
 
 }  // namespace heathmist::app

@@ -19,6 +19,8 @@ struct BlindChoice {
   int rounds = 16;
   bool catches = false;
   double from_s = 0, until_s = 0;
+  LadderDesign ladder{};     ///< of a threshold
+  int right_to_go_down = 2;  ///< as well
 };
 
 class BlindSetup : public QWidget {
@@ -31,6 +33,7 @@ class BlindSetup : public QWidget {
   void propose(const std::string& trial, const std::optional<std::pair<double, double>>& seconds, double length_s);
   BlindChoice choice() const;
   void choose(BlindMethod method);
+  void choose(const LadderDesign& ladder, int right_to_go_down = 2);
   void say(const QString& sentence);
   QString answer() const { return answer_->text(); }
   QString chances() const { return chances_->text(); }
@@ -46,6 +49,8 @@ class BlindSetup : public QWidget {
 
  private:
   QWidget* make_form();
+  void make_ladders(QWidget* form);
+  QString chance_words() const;
   void make_table();
   void refresh();
   Cell result_cell(const BlindTest& test) const;
@@ -56,7 +61,8 @@ class BlindSetup : public QWidget {
   std::vector<MasterTrials> masters_;
   std::vector<BlindTest> tests_;  // the latest first
   QLabel *answer_, *chances_, *note_;
-  QComboBox *trial_, *method_;
+  QComboBox *trial_, *method_, *ladder_, *rule_;
+  std::vector<QWidget*> counted_;  // what only a method of so many rounds has
   QSpinBox* rounds_;
   QCheckBox* catches_;
   NumberField *from_, *until_;

@@ -2,14 +2,24 @@
 
 #include <QDateTime>
 #include <algorithm>
+#include <cmath>
 
 namespace heathmist::app {
 
 namespace {
 
 constexpr double anchors_hz[] = {3500, 7000};  // ITU-R BS.1534-3
-constexpr double share_of_catches = 1.0 / 3;
+constexpr double share_of_catches = 1.0 / 3, share_of_same = 1.0 / 4;
 constexpr int rest_after = 10;
+
+/// The reference and the rung that is heard first.
+Stimuli pair_of(const Ladder& ladder) {
+  Stimuli s;
+  s.rate_hz = ladder.rate_hz, s.turned_down_db = ladder.turned_down_db;
+  s.sound = {ladder.reference, ladder.sound(0)};
+  s.gain_db = {0, 0}, s.lufs = {ladder.lufs, ladder.lufs};
+  return s;
+}
 
 QString sentence_of(const std::exception& error) { return QString::fromUtf8(error.what()); }
 
@@ -24,7 +34,7 @@ BlindView::BlindView(Workspace& workspace, Deck::Open device, QWidget* parent)
   connect(setup_, &BlindSetup::training_wanted, this, &BlindView::train);
   connect(setup_, &BlindSetup::test_opened, this, &BlindView::go_on);
   connect(run_, &BlindRun::heard_changed, this, [this](int button) {
-    if (button < int(round_.buttons.size())) deck_.choose(round_.buttons[size_t(button)]);
+    if (button < int(round_.buttons.size())) deck_.choose(sound_of(round_.buttons[size_t(button)]));
   });
   connect(run_, &BlindRun::play_wanted, this, [this] { deck_.is_playing() ? deck_.pause() : deck_.play(); });
   connect(run_, &BlindRun::answered, this, &BlindView::take);
@@ -89,6 +99,7 @@ BlindView::Order BlindView::order_for(const BlindChoice& choice,
   order.made.named.push_back({"the master", {}, of.front()->master_print});
   order.made.files.push_back(of.front()->spec.master);
   for (const auto& result : of) {
+    if (choice.method == BlindMethod::threshold && choice.ladder.of != LadderOf::lift) break;  // the master's alone
     const Trial* trial = workspace_.bench().trial(result->spec.id);
     const std::string name = trial ? title_of(*trial) : result->spec.id;
     order.others.push_back({name, result->pair.ret, result->report->fit});
@@ -128,15 +139,56 @@ void BlindView::prepare(const BlindChoice& choice, std::function<void()> then) {
   setup_->say(tr("making them equally loud\u2026"));
   making_.start([this, order = order_for(choice, of)](const Job& job, const Tell& tell) {
     Made made = order.made;
-    made.stimuli = std::make_shared<const Stimuli>(
-        make_stimuli(*order.master, order.choice.from_s, order.choice.until_s, order.others, job));
-    for (size_t n = 0; n < made.named.size(); ++n) made.named[n].gain_db = made.stimuli->gain_db[n];
+    make(order, made, job);
     tell([this, made = std::move(made)] { made_ = made; });
   });
 }
 
+/// Off the interface thread.
+void BlindView::make(const Order& order, Made& made, const Job& job) {
+  const BlindChoice& c = order.choice;
+  if (c.method != BlindMethod::threshold) {
+    made.stimuli = std::make_shared<const Stimuli>(make_stimuli(*order.master, c.from_s, c.until_s, order.others, job));
+    for (size_t n = 0; n < made.named.size(); ++n) made.named[n].gain_db = made.stimuli->gain_db[n];
+    return;
+  }
+  const ToHear trial = order.others.empty() ? ToHear{} : order.others.front();
+  const auto ladder =
+      std::make_shared<const Ladder>(make_ladder(*order.master, c.from_s, c.until_s, c.ladder, trial, job));
+  made.stimuli = std::make_shared<const Stimuli>(pair_of(*ladder));
+  const BlindStimulus of = made.named.back();  // the trial; or the master
+  made.named.resize(1);
+  for (const Ladder::Rung& r : ladder->rungs) {
+    BlindStimulus s = of;
+    s.name = QString("%1 %2").arg(r.value).arg(QString::fromStdString(unit_of(c.ladder))).toStdString();
+    s.gain_db = 20 * std::log10(r.level), s.value = r.value;
+    made.named.push_back(std::move(s));
+  }
+  made.ladder = ladder;
+}
+
+BlindDesign BlindView::design_for(const BlindChoice& choice) const {
+  BlindDesign design{choice.method, int(made_.named.size()), choice.rounds};
+  if (choice.method == BlindMethod::threshold) {
+    design.rule.rungs = made_.named.size() - 1, design.rule.right_to_go_down = choice.right_to_go_down;
+    design.ladder = choice.ladder;
+    if (asks_yes_or_no(design)) design.catches = share_of_same;
+  }
+  if (choice.catches) design.catches = made_.stimuli->same(0, 1) ? 1 : share_of_catches;
+  return design;
+}
+
+int BlindView::sound_of(int stimulus) const { return made_.ladder ? std::min(stimulus, 1) : stimulus; }
+
+/// The rung that this round asks about, in the place of the one before.
+void BlindView::put_rung() {
+  const int stimulus = *std::max_element(round_.buttons.begin(), round_.buttons.end());
+  if (!made_.ladder || stimulus < 1) return;
+  deck_.put(1, std::make_shared<const Planar>(made_.ladder->sound(size_t(stimulus) - 1)));
+}
+
 bool BlindView::refuse_the_same(const BlindChoice& choice) {
-  if (choice.method == BlindMethod::multi || choice.catches || !made_.stimuli->same(0, 1)) return false;
+  if (made_.ladder || choice.method == BlindMethod::multi || choice.catches || !made_.stimuli->same(0, 1)) return false;
   setup_->say(
       tr("Both are bit-identical there: there is nothing to hear. To see what suggestion does, choose Preference "
          "with equal pairs."));
@@ -147,11 +199,9 @@ void BlindView::begin() {
   const BlindChoice choice = setup_->choice();
   prepare(choice, [this, choice] {
     if (refuse_the_same(choice)) return;
-    BlindDesign design{choice.method, int(made_.named.size()), choice.rounds};
-    if (choice.catches) design.catches = made_.stimuli->same(0, 1) ? 1 : share_of_catches;
     BlindTest fresh;
     try {
-      fresh = begin_blind_test(design, made_.named);
+      fresh = begin_blind_test(design_for(choice), made_.named);
     } catch (const std::exception& error) {
       return setup_->say(sentence_of(error));
     }
@@ -167,9 +217,8 @@ void BlindView::begin() {
 void BlindView::train() {
   const BlindChoice choice = setup_->choice();
   prepare(choice, [this, choice] {
-    BlindDesign design{choice.method, int(made_.named.size()), choice.rounds};
     try {
-      training_ = begin_blind_test(design, made_.named);
+      training_ = begin_blind_test(design_for(choice), made_.named);
     } catch (const std::exception& error) {
       return setup_->say(sentence_of(error));
     }
@@ -189,11 +238,16 @@ void BlindView::go_on(const std::string& id) {
     } catch (const std::exception& error) {
       return setup_->say(sentence_of(error));
     }
-    BlindChoice choice{t.master, {}, t.design.method, t.design.rounds, t.design.catches > 0, t.from_s, t.until_s};
+    BlindChoice choice{t.master, {}, t.design.method, t.design.rounds, t.design.catches > 0, t.from_s, t.until_s,
+                       {},       2};
+    choice.ladder = t.design.ladder.value_or(LadderDesign{}), choice.right_to_go_down = t.design.rule.right_to_go_down;
     for (const BlindStimulus& s : t.stimuli)
-      if (!s.trial.empty()) choice.trials.push_back(s.trial);
+      if (!s.trial.empty() && std::find(choice.trials.begin(), choice.trials.end(), s.trial) == choice.trials.end())
+        choice.trials.push_back(s.trial);
+    if (const Master* m = workspace_.bench().master(t.master); m && choice.trials.empty() && !m->trials.empty())
+      choice.trials.push_back(m->trials.front().id);  // the master's clip is its
     return prepare(choice, [this, t] {
-      if (made_.named.size() != t.stimuli.size())
+      if (!made_.ladder && made_.named.size() != t.stimuli.size())
         return setup_->say(tr("Not all that is listened to is measured: look at each of its trials once, then go on."));
       const bool same =
           std::equal(made_.named.begin(), made_.named.end(), t.stimuli.begin(), t.stimuli.end(),
@@ -218,6 +272,7 @@ void BlindView::next() {
   const BlindTest* t = test();
   if (!t) return leave();
   round_ = next_round(*t);
+  put_rung();
   QStringList names;
   if (training_)
     for (const int n : round_.buttons) names << QString::fromStdString(t->stimuli[size_t(n)].name);
@@ -263,8 +318,9 @@ void BlindView::drop_out() {
 /// What left here is as loud as it was made to be, or that is said.
 QString BlindView::unequal() const {
   std::optional<double> low, high;
-  for (size_t n = 0; n < made_.named.size(); ++n) {
-    if (n > 0 && made_.named[n].trial.empty()) continue;
+  if (made_.ladder && made_.ladder->design.of == LadderOf::level) return {};  // there it is the question
+  for (size_t n = 0; n < made_.stimuli->sound.size(); ++n) {
+    if (!made_.ladder && n > 0 && made_.named[n].trial.empty()) continue;
     if (const auto lufs = deck_.sent_lufs(n))
       low = std::min(low.value_or(*lufs), *lufs), high = std::max(high.value_or(*lufs), *lufs);
   }

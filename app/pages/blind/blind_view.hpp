@@ -8,6 +8,7 @@
 #include "app/pages/blind/blind_result.hpp"
 #include "app/pages/blind/blind_run.hpp"
 #include "app/pages/blind/blind_setup.hpp"
+#include "core/hearing/ladder.hpp"
 
 namespace heathmist::app {
 
@@ -38,6 +39,7 @@ class BlindView : public QStackedWidget {
  private:
   struct Made {
     std::shared_ptr<const Stimuli> stimuli;
+    std::shared_ptr<const Ladder> ladder;  ///< of a threshold: then the stimuli are the reference and one rung
     std::vector<BlindStimulus> named;
     std::vector<std::filesystem::path> files;  ///< what they were made of
   };
@@ -49,6 +51,10 @@ class BlindView : public QStackedWidget {
     Made made;  ///< without its sound
   };
   void prepare(const BlindChoice& choice, std::function<void()> then);
+  static void make(const Order& order, Made& made, const Job& job);
+  BlindDesign design_for(const BlindChoice& choice) const;
+  int sound_of(int stimulus) const;  ///< the deck's
+  void put_rung();
   Order order_for(const BlindChoice& choice, const std::vector<std::shared_ptr<const TrialResult>>& of) const;
   int step() const;  ///< of undo: the test that runs
   bool refuse_the_same(const BlindChoice& choice);

@@ -75,6 +75,20 @@ void follow_hands(NullView* view, PageContext& context) {
   });
 }
 
+/// What is noted of the master stands in its lanes.
+void show_marks(NullView* view, const Workspace& workspace) {
+  std::vector<std::pair<double, double>> places;
+  if (const Master* master = workspace.bench().master(workspace.current_master()))
+    for (const Mark& m : master->marks) places.emplace_back(m.at_s, m.until_s.value_or(m.at_s));
+  view->lanes()->set_marks(places);
+}
+
+void follow_marks(NullView* view, Workspace& workspace) {
+  const auto show = [view, &workspace] { show_marks(view, workspace); };
+  QObject::connect(&workspace.model(), &BenchModel::changed, view, show);
+  QObject::connect(&workspace, &Workspace::looked_at, view, show);
+}
+
 void choose_floor(PageContext& context) {
   const QString file = choose_audio_file(context.window, tr("Choose a recording of silence through the same route"));
   if (!file.isEmpty()) context.workspace.set_floor(Floor{title_of(file).toStdString(), {file.toStdString(), {}}, {}});
@@ -147,6 +161,7 @@ MadePage make(PageContext& context, QWidget* parent) {
   auto* chains = new ChainController(context, view);
   follow_trial(view, workspace);
   follow_hands(view, context);
+  follow_marks(view, workspace);
   MadePage made{.widget = view, .first = [view] { return view->lanes(); }};
   made.commands = commands(view, context, chains);
   made.trial = [view, &workspace] {
