@@ -104,13 +104,14 @@ bool run_first(MainWindow& window, const std::string& page, const QCommandLinePa
       if (which.size() > 2) view->table()->choose({size_t(which[2].toInt())});
       draw();
     });
-  } else if (page == "blind" && words.isSet("plates")) {  // 1,METHOD: it is gone through; 2: what a test came to
+  } else if (page == "blind" &&
+             words.isSet("plates")) {  // 0 or 1,METHOD: set up, gone through; 2,N: what a test came to
     auto* view = window.part<BlindView>();
     const QStringList which = words.value("plates").split(',');
     const auto& tests = window.workspace().bench().blind;
-    if (which[0] == "2" && !tests.empty()) view->go_on(tests.front().id);
+    if (const auto n = size_t(which.value(1).toInt()); which[0] == "2" && n < tests.size()) view->go_on(tests[n].id);
+    if (which[0] != "2") view->setup()->choose(heathmist::BlindMethod(which.value(1).toInt()));
     if (which[0] != "1") return false;
-    view->setup()->choose(heathmist::BlindMethod(which.value(1).toInt()));
     once(view, &BlindView::rested, window, draw);
     view->begin();
   } else if (page == "loudness") {

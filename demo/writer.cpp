@@ -8,12 +8,13 @@
 #include "core/audio/fingerprint.hpp"
 #include "core/audio/scratch.hpp"
 #include "core/audio/write.hpp"
-#include "core/bench/document.hpp"
+#include "core/bench/marks.hpp"
 #include "core/boards/matrix.hpp"
 #include "core/dsp/biquad.hpp"
 #include "core/dsp/interpolator.hpp"
 #include "core/dsp/noise.hpp"
 #include "core/engines/engine.hpp"
+#include "core/hearing/ladder.hpp"
 #include "core/stages/encoder.hpp"
 #include "core/stages/returns.hpp"
 #include "demo/pieces.hpp"
@@ -121,7 +122,7 @@ Planar exchanged(const Planar& sound) {
 }
 
 constexpr const char* bench_file = "curlew-hours.heathmist";
-constexpr int demo_version = 10;  // raised when any of its files changes
+constexpr int demo_version = 11;  // raised when any of its files changes
 
 /// The demo of an earlier run is there, and so is every file of it, as it was written.
 bool is_whole(const path& file) {
@@ -221,6 +222,33 @@ class Writer {
     bench_.blind.push_back(std::move(test));
   }
 
+  /// The threshold of a difference in level, found by somebody who begins to hear it about there.
+  void threshold(const std::string& master_id, double heard_db, const std::string& chance) {
+    Master* master = bench_.master(master_id);
+    const auto ladder = make_ladder(*Clip::open(master->audio.file), 12, 18, {LadderOf::level});
+    BlindDesign design{BlindMethod::threshold, 2, 16};
+    design.rule.rungs = ladder.rungs.size(), design.ladder = ladder.design;
+    const BlindStimulus reference{"the master", {}, master->audio.fingerprint};
+    BlindTest test = begin_blind_test(design, stimuli_of(ladder, reference, reference), chance);
+    test.id = "blind-level-" + master_id, test.master = master_id, test.from_s = 12, test.until_s = 18;
+    dsp::Noise ear(11);
+    while (!is_ended(test)) {
+      const Round r = next_round(test);
+      const double db = ladder.rungs[size_t(std::max(r.buttons[1], r.buttons[2])) - 1].value;
+      const bool heard = ear.uniform() < 1 - 0.5 * std::exp2(-std::pow(db / heard_db, 3));
+      const auto count = int64_t(test.answers.size());
+      answer(test, {.button = heard ? r.truth : 3 - r.truth,
+                    .at_ms = 1773486000000 + 9000 * count,
+                    .took_s = 5.5 + double(count % 4)});
+    }
+    bench_.blind.push_back(std::move(test));
+  }
+
+  void mark(const std::string& trial, double at_s, std::optional<double> until_s, const std::string& text) {
+    Master* master = bench_.master_of(trial);
+    put_mark(*master, {"mark-" + std::to_string(++marks_), text, at_s, until_s, trial});
+  }
+
   path finish() {
     bench_.chains = common_settings();
     const path file = folder_ / bench_file;
@@ -247,6 +275,7 @@ class Writer {
   }
 
   path folder_;
+  int marks_ = 0;
   Bench bench_;
   bool anew_ = false;  // the files there are of another version
 };
@@ -347,6 +376,12 @@ void write_blind_tests(Writer& w) {
           {true, true, false, true, true, true, true, true, false, true, true, true, true, true, false, true});
   w.blind("trial-slack-water-16", {BlindMethod::abx, 2, 12}, "c07d93e2514f8ab6e3195d80f2a74c1b6d9e02f785a3b14c",
           {true, false, false, true, true});
+  w.threshold("master-mill-race", 0.5, "8e21f7a04c9b635d17f30b8a52c6e94d0a7b3f6815d2c94e");
+}
+
+void write_marks(Writer& w) {
+  w.mark("trial-mill-race-pushed", 9.2, {}, "the wheel comes in");
+  w.mark("trial-mill-race-pushed", 12, 18, "listened to blind");
 }
 
 }  // namespace
@@ -362,6 +397,7 @@ path write_demo(const path& folder) {
   write_engines(w);
   write_responses(w);
   write_blind_tests(w);
+  write_marks(w);
   return w.finish();
 }
 

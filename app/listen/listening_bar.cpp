@@ -195,6 +195,7 @@ void ListeningBar::dress() {
           .arg(colour(Role::rule).name(), colour(Role::ink).name());
   style += QString(
                "#hearMaster, #hearReturn, #hearResidual { border: 1px solid %1; border-radius: 0; padding: 4px 6px; "
+               "min-height: 0; "
                "background: %2; }")
                .arg(colour(Role::rule).name(), colour(Role::sheet).name());
   const std::pair<const char*, Role> roles[] = {
@@ -203,6 +204,7 @@ void ListeningBar::dress() {
     style += QString("#%1:checked { background: %2; color: %3; font-weight: 600; border-color: %2; }")
                  .arg(name, colour(role).name(), colour(Role::sheet).name());
   style += "QToolButton::menu-button { border: none; width: 14px; }";
+  style += "#hearReturn { padding-right: 20px; }";
   setStyleSheet(style);
   refresh();
 }

@@ -25,12 +25,15 @@ MarksPanel::MarksPanel(QWidget* parent) : QWidget(parent) {
   empty_ = soft_label(tr("N notes the spot that is heard, or what is selected."), this);
   empty_->setWordWrap(true);
   empty_->setContentsMargins(16, 0, 12, 10);
+  empty_->setAlignment(Qt::AlignLeft | Qt::AlignTop);
   list_ = new QListWidget(this);
   list_->setAccessibleName(tr("Marks"));
   list_->setWordWrap(true);
   list_->setHorizontalScrollBarPolicy(Qt::ScrollBarAlwaysOff);
   list_->setContextMenuPolicy(Qt::CustomContextMenu);
   list_->installEventFilter(this);
+  setObjectName("marks");
+  setAttribute(Qt::WA_StyledBackground);
   rows->addWidget(empty_);
   rows->addWidget(list_, 1);
   connect(list_, &QListWidget::itemClicked, this, [this](QListWidgetItem* item) { emit opened(id_of(item)); });
@@ -53,6 +56,7 @@ void MarksPanel::show_marks(const std::vector<Mark>& marks, const std::string& t
   }
   list_->setVisible(!marks.empty());
   empty_->setVisible(marks.empty());
+  setSizePolicy(QSizePolicy::Preferred, marks.empty() ? QSizePolicy::Maximum : QSizePolicy::Preferred);
   count_->setText(marks.empty() ? QString() : QString::number(marks.size()));
 }
 

@@ -163,7 +163,8 @@ void judge_threshold(const BlindTest& test, const Course& course, BlindResult& r
     r.sentence =
         fmt::format("Down to {:g} {} it was heard every time; the threshold lies beyond.", values.back(), test.unit);
   else
-    r.sentence = fmt::format("Heard {:.3g} % of the time at {:.3g} {} (spread {:.2g}).", share, *r.threshold, test.unit,
+    r.sentence = fmt::format("{} {:.3g} % of the time at {:.3g} {} (spread {:.2g}).",
+                             asks_yes_or_no(test.design) ? "Heard" : "Told apart", share, *r.threshold, test.unit,
                              *r.threshold_spread);
   judge_catches(course, r);
 }

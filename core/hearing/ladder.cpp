@@ -97,7 +97,7 @@ class Builder {
     for (double db = first_db; db >= first_db - span_db; db -= step_db) add(db, gain_of(db), 0);
   }
   [[noreturn]] void refuse(const std::string& sentence) const { throw InputError(master_.path(), sentence); }
-  Planar through(const Stage& stage, const Job& job) const;
+  Planar through(const Stage& stage, std::optional<Fit>& fit, const Job& job) const;
 
   const Clip& master_;
   Excerpt excerpt_;
@@ -135,8 +135,9 @@ void Builder::word_length(const Job& job) {
   }
 }
 
-/// The excerpt with some of what lies about it through a stage, laid where it was.
-Planar Builder::through(const Stage& stage, const Job& job) const {
+/// The excerpt with some of what lies about it through a stage, laid where it was. `fit`: found where there is none
+/// yet.
+Planar Builder::through(const Stage& stage, std::optional<Fit>& fit, const Job& job) const {
   const auto about = int64_t(about_s * ladder_.rate_hz);
   const int64_t first = std::max<int64_t>(0, excerpt_.first - about);
   const int64_t last = std::min(master_.format().frames, excerpt_.first + excerpt_.frames() + about);
@@ -146,9 +147,9 @@ Planar Builder::through(const Stage& stage, const Job& job) const {
   const auto pair = comparable(in, pass(in, {{}, {stage}}, job).ret, job);
   FitOptions options;
   options.drift = false;
+  if (!fit) fit = find_fit(*pair.master, *pair.ret, options, job);
   Planar out;
-  AlignedReturn(*pair.ret, find_fit(*pair.master, *pair.ret, options, job))
-      .read(excerpt_.first - first, excerpt_.frames(), out);
+  AlignedReturn(*pair.ret, *fit).read(excerpt_.first - first, excerpt_.frames(), out);
   return two_sided(out);
 }
 
@@ -156,11 +157,15 @@ void Builder::bit_rate(const Job& job) {
   std::vector<int> rates = bit_rates_of_codec(ladder_.design.codec, ladder_.rate_hz, 2);
   std::erase_if(rates, [](int kbps) { return kbps < least_kbps || kbps > most_kbps; });
   if (rates.size() < least_rungs) refuse(fmt::format("{} has no ladder of bit rates", ladder_.design.codec));
-  for (size_t n = 0; n < rates.size(); ++n) {
+  std::optional<Fit> fit;  // a codec's delay is one at all its bit rates, and is found best at the greatest
+  ladder_.differences.resize(rates.size()), ladder_.rungs.resize(rates.size());
+  for (size_t left = rates.size(); left > 0; --left) {
+    const size_t n = left - 1;
     const Stage stage{"codec", {{"codec", ladder_.design.codec}, {"bit_rate_kbps", rates[n]}}};
-    const Job part = job.part(double(n) / double(rates.size()), double(n + 1) / double(rates.size()));
-    ladder_.differences.push_back(difference_of(through(stage, part), &ladder_.reference));
-    add(rates[n], 1, n);
+    const Planar back = through(stage, fit, job);
+    ladder_.differences[n] = difference_of(back, &ladder_.reference);
+    ladder_.rungs[n] = {double(rates[n]), n, 1, 1};
+    job.report(double(rates.size() - n) / double(rates.size()));
   }
 }
 
@@ -237,6 +242,17 @@ Ladder make_ladder(const Clip& master, double from_s, double until_s, const Ladd
       break;
   }
   return builder.finish(job.part(0.7, 1));
+}
+
+std::vector<BlindStimulus> stimuli_of(const Ladder& ladder, const BlindStimulus& reference, const BlindStimulus& of) {
+  std::vector<BlindStimulus> all{reference};
+  for (const Ladder::Rung& r : ladder.rungs) {
+    BlindStimulus s = of;
+    s.name = fmt::format("{:g} {}", r.value, unit_of(ladder.design));
+    s.gain_db = 20 * std::log10(r.level), s.value = r.value;
+    all.push_back(std::move(s));
+  }
+  return all;
 }
 
 }  // namespace heathmist

@@ -3,7 +3,7 @@
 //   Ladder l = make_ladder(*pair.master, 12, 18, {.of = LadderOf::lift}, {"MP3 96", pair.ret, report.fit});
 //   Planar heard = l.sound(7);          // differs by l.rungs[7].value l.unit, and is as loud as l.reference
 #pragma once
-#include "core/hearing/design.hpp"
+#include "core/hearing/blind_test.hpp"
 #include "core/hearing/stimuli.hpp"
 
 namespace heathmist {
@@ -35,5 +35,8 @@ inline constexpr double longest_ladder_s = 12;  ///< each rung is kept in memory
 /// where there is nothing to be heard: no residual, nothing above the fold.
 Ladder make_ladder(const Clip& master, double from_s, double until_s, const LadderDesign& design,
                    const ToHear& trial = {}, const Job& job = {});
+
+/// What is heard in a test of it: the reference, and a stimulus a rung, each of what `of` was made of.
+std::vector<BlindStimulus> stimuli_of(const Ladder& ladder, const BlindStimulus& reference, const BlindStimulus& of);
 
 }  // namespace heathmist

@@ -336,7 +336,7 @@ class TestHearing : public QObject {
     }
     const BlindResult r = result_of(t);
     QVERIFY2(std::abs(*r.threshold - 14.6) < 2.5, qPrintable(QString::number(*r.threshold)));
-    QVERIFY(r.sentence.find("70.7 %") != std::string::npos && r.sentence.find("dB") != std::string::npos);
+    QVERIFY(r.sentence.find("Told apart 70.7 %") != std::string::npos && r.sentence.find("dB") != std::string::npos);
   }
 
   /// Yes or no: half of the time, whatever a listener's readiness to say yes to nothing, which is told.

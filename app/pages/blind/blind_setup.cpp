@@ -145,6 +145,9 @@ QWidget* BlindSetup::make_form() {
   second->addWidget(rule_);
   second->addWidget(catches_);
   second->addStretch(1);
+  second->addWidget(stop_ = new QPushButton(tr("Stop"), form));
+  stop_->hide();
+  connect(stop_, &QPushButton::clicked, this, &BlindSetup::stop_wanted);
   second->addWidget(train_);
   second->addWidget(begin_);
   connect(begin_, &QPushButton::clicked, this, &BlindSetup::begin_wanted);
@@ -164,8 +167,8 @@ void BlindSetup::make_ladders(QWidget* form) {
   ladder_->setAccessibleName(tr("What the difference is in"));
   ladder_->setToolTip(ladder_->accessibleName());
   rule_ = new QComboBox(form);
-  rule_->addItem(tr("heard 70.7 % of the time"), 2);
-  rule_->addItem(tr("heard 79.4 % of the time"), 3);
+  rule_->addItem(tr("told apart 70.7 % of the time"), 2);
+  rule_->addItem(tr("told apart 79.4 % of the time"), 3);
   rule_->addItem(tr("heard half of the time (yes or no)"), 1);
   rule_->setAccessibleName(tr("Which threshold is sought"));
   rule_->setToolTip(tr("Down after two, three or one right answers, up after a wrong one (Levitt 1971)"));
@@ -281,6 +284,11 @@ void BlindSetup::choose(const LadderDesign& ladder, int right_to_go_down) {
 void BlindSetup::say(const QString& sentence) {
   note_->setText(sentence);
   note_->setVisible(!sentence.isEmpty());
+}
+
+void BlindSetup::show_making(bool making) {
+  stop_->setVisible(making);
+  for (QPushButton* b : {begin_, train_}) b->setVisible(!making);
 }
 
 void BlindSetup::refresh() {

@@ -35,6 +35,7 @@ class BlindSetup : public QWidget {
   void choose(BlindMethod method);
   void choose(const LadderDesign& ladder, int right_to_go_down = 2);
   void say(const QString& sentence);
+  void show_making(bool making);  ///< there is something to be stopped
   QString answer() const { return answer_->text(); }
   QString chances() const { return chances_->text(); }
   ResultTable* table() const { return table_; }
@@ -44,6 +45,7 @@ class BlindSetup : public QWidget {
 
  signals:
   void begin_wanted();
+  void stop_wanted();
   void training_wanted();
   void test_opened(const std::string& id);
 
@@ -66,7 +68,7 @@ class BlindSetup : public QWidget {
   QSpinBox* rounds_;
   QCheckBox* catches_;
   NumberField *from_, *until_;
-  QPushButton *begin_, *train_;
+  QPushButton *begin_, *train_, *stop_;
   ResultTable* table_;
   std::string proposed_;  // what was taken over once is not put over what was typed since
   std::optional<std::pair<double, double>> proposed_seconds_;

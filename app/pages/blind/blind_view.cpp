@@ -2,7 +2,6 @@
 
 #include <QDateTime>
 #include <algorithm>
-#include <cmath>
 
 namespace heathmist::app {
 
@@ -57,7 +56,11 @@ BlindView::BlindView(Workspace& workspace, Deck::Open device, QWidget* parent)
     setup_->say(sentence);
     emit rested();
   });
+  connect(setup_, &BlindSetup::stop_wanted, this, [this] { making_.cancel(); });
+  connect(&making_, &LongWork::progressed, this,
+          [this](double fraction) { setup_->say(tr("making them equally loud, %1 %").arg(int(100 * fraction))); });
   connect(&making_, &LongWork::ended, this, [this](Outcome outcome, const QString& failure) {
+    setup_->show_making(false);
     setup_->say(how_it_ended(outcome, failure));
     if (failure.isEmpty() && made_.stimuli && then_) then_();
     then_ = {};
@@ -137,6 +140,7 @@ void BlindView::prepare(const BlindChoice& choice, std::function<void()> then) {
   made_ = {}, then_ = std::move(then);
   emit starting();
   setup_->say(tr("making them equally loud\u2026"));
+  setup_->show_making(true);
   making_.start([this, order = order_for(choice, of)](const Job& job, const Tell& tell) {
     Made made = order.made;
     make(order, made, job);
@@ -156,14 +160,7 @@ void BlindView::make(const Order& order, Made& made, const Job& job) {
   const auto ladder =
       std::make_shared<const Ladder>(make_ladder(*order.master, c.from_s, c.until_s, c.ladder, trial, job));
   made.stimuli = std::make_shared<const Stimuli>(pair_of(*ladder));
-  const BlindStimulus of = made.named.back();  // the trial; or the master
-  made.named.resize(1);
-  for (const Ladder::Rung& r : ladder->rungs) {
-    BlindStimulus s = of;
-    s.name = QString("%1 %2").arg(r.value).arg(QString::fromStdString(unit_of(c.ladder))).toStdString();
-    s.gain_db = 20 * std::log10(r.level), s.value = r.value;
-    made.named.push_back(std::move(s));
-  }
+  made.named = stimuli_of(*ladder, made.named.front(), made.named.back());  // of the trial, or the master
   made.ladder = ladder;
 }
 
@@ -339,6 +336,7 @@ void BlindView::finish() {
 void BlindView::leave() {
   deck_.pause();
   making_.drop();
+  setup_->show_making(false);
   measured_ = {}, waited_for_.clear();
   if (!is_running()) return;
   const bool kept = !training_ && test();
