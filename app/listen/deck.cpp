@@ -123,7 +123,7 @@ size_t Deck::target_now() noexcept {
 /// All sounds by their weights, which move towards the chosen one.
 void Deck::mix(std::span<double> out, int64_t at, size_t target) noexcept {
   const size_t count = stimuli_->sound.size();
-  const double step = 1 / (switch_s * stimuli_->rate_hz);
+  const double step = 1 / (switch_s_ * stimuli_->rate_hz);
   for (size_t n = 0; n + 1 < out.size(); n += 2, ++at) {
     out[n] = out[n + 1] = 0;
     for (size_t k = 0; k < count; ++k) {

@@ -16,8 +16,9 @@ class Deck : public QObject {
   Q_OBJECT
 
  public:
-  static constexpr size_t most = 13;         ///< sounds
-  static constexpr double switch_s = 0.010;  ///< a crossfade in straight lines
+  static constexpr size_t most = 13;  ///< sounds
+  /// A switch is a crossfade in straight lines: long enough to be one, or just long enough not to click.
+  static constexpr double crossfade_s = 0.010, cut_s = 0.001;
 
   using Open = std::function<std::unique_ptr<OutputDevice>()>;
   /// The device is opened when something is first played.
@@ -29,6 +30,7 @@ class Deck : public QObject {
   /// Another sound of the same length takes the place of one, in the middle of it: as soon as nothing of the old one is
   /// heard any more, until when the first sound is.
   void put(size_t sound, std::shared_ptr<const Planar> in_its_place);
+  void set_crossfade(bool on) { switch_s_ = on ? crossfade_s : cut_s; }
   void play();
   void pause();  ///< it fades out by itself
   bool is_playing() const { return playing_; }
@@ -60,6 +62,7 @@ class Deck : public QObject {
   bool playing_ = false;
   int64_t seen_ = 0;  // frames given when it was last looked at
   std::atomic<int> chosen_{0};
+  std::atomic<double> switch_s_{crossfade_s};
   std::atomic<bool> stopping_{false};
   std::atomic<int64_t> given_{0}, at_{0};
   /// A sound on its way to the device's thread: what is offered is taken once, and what was taken before is let go when

@@ -112,7 +112,12 @@ class TestBlindPage : public WindowTest {
       at += 2400;
     }
     for (const size_t l : latencies) QVERIFY2(l == latencies.front(), qPrintable(QString::number(l)));
-    QVERIFY(latencies.front() <= size_t(Deck::switch_s * 48000) + 1);
+    QVERIFY(latencies.front() <= size_t(Deck::crossfade_s * 48000) + 1);
+    hand.deck.set_crossfade(false);
+    hand.deck.choose(2);
+    const auto cut = hand.device->take(2400);
+    for (size_t n = size_t(Deck::cut_s * 48000) + 1; n < 2400; ++n)
+      QVERIFY(std::abs(cut[2 * n] - sounds->sound[2].channel(0)[size_t((at + int64_t(n)) % 48000)]) < 1e-9);
     for (size_t k = 0; k < 4; ++k) QVERIFY(std::abs(*hand.deck.sent_lufs(k) + 17) < 1e-9);
   }
 
@@ -321,6 +326,12 @@ class TestBlindPage : public WindowTest {
       QTest::keyClick(view()->run(), Qt::Key_Return);
     }
     QVERIFY2(view()->result()->answer().startsWith("Graded -1.00"), qPrintable(view()->result()->answer()));
+    view()->setCurrentWidget(view()->setup());
+    view()->setup()->choose(BlindMethod::multi);
+    view()->setup()->choose_among({trial_id()});
+    QCOMPARE(view()->setup()->choice().trials.size(), size_t(1));
+    view()->setup()->choose_among({trial_id(), window_->workspace().bench().masters[0].trials[1].id});
+    window_->workspace().results().forget(trial_id());  // what is not at hand is measured first
     begin(BlindMethod::multi);
     QVERIFY2(view()->is_running(), qPrintable(note()));
     QCOMPARE(test().stimuli.size(), size_t(5));  // master, two trials, two anchors
@@ -438,6 +449,10 @@ class TestBlindPage : public WindowTest {
     view()->go_on(id);
     QVERIFY(rested.wait(60000));
     QVERIFY2(!view()->is_running() && note().contains("has changed since"), qPrintable(note()));
+    window_->workspace().model().edit("a trial goes", [](Bench& bench) { bench.masters[0].trials.clear(); });
+    view()->go_on(id);
+    QVERIFY2(!view()->is_running() && note().contains("not on the bench any more"), qPrintable(note()));
+    window_->workspace().model().undo_stack().undo();
     window_->workspace().model().edit("tamper", [](Bench& bench) { bench.blind[0].key.hash[0] ^= 1; });
     view()->show_bench();
     view()->go_on(id);

@@ -2,6 +2,7 @@
 
 #include <QDateTime>
 #include <QHBoxLayout>
+#include <QMenu>
 #include <QVBoxLayout>
 #include <algorithm>
 
@@ -23,7 +24,7 @@ constexpr MethodWords methods[] = {
     {BlindMethod::triple, QT_TR_NOOP("Triple stimulus, hidden reference"),
      QT_TR_NOOP("small differences graded (ITU-R BS.1116)"), 8},
     {BlindMethod::multi, QT_TR_NOOP("Several graded at once"),
-     QT_TR_NOOP("all measured trials, with anchors of 3.5 and 7 kHz (ITU-R BS.1534)"), 4},
+     QT_TR_NOOP("trials of one master, with anchors of 3.5 and 7 kHz (ITU-R BS.1534)"), 4},
     {BlindMethod::preference, QT_TR_NOOP("Preference"), QT_TR_NOOP("which of two sounds better"), 16},
     {BlindMethod::threshold, QT_TR_NOOP("Threshold"), QT_TR_NOOP("how small a difference is still heard"), 16}};
 
@@ -129,8 +130,12 @@ QWidget* BlindSetup::make_form() {
   rounds_->setAccessibleName(tr("Rounds"));
   rounds_->setMinimumWidth(64);
   make_ladders(form);
+  make_among(form);
   catches_ = new QCheckBox(tr("a third of the pairs are equal"), form);
   catches_->setToolTip(tr("A catch test: how often is one preferred where both are the same?"));
+  crossfade_ = new QCheckBox(tr("crossfade"), form);
+  crossfade_->setChecked(true);
+  crossfade_->setToolTip(tr("Switch over 10 ms; without it over 1 ms, just long enough not to click"));
   train_ = new QPushButton(tr("Train first"), form);
   train_->setToolTip(tr("The same, with names shown; nothing is kept"));
   begin_ = new QPushButton(tr("Begin"), form);
@@ -143,7 +148,9 @@ QWidget* BlindSetup::make_form() {
   for (QWidget* w : counted_) second->addWidget(w);
   second->addWidget(ladder_);
   second->addWidget(rule_);
+  second->addWidget(among_);
   second->addWidget(catches_);
+  second->addWidget(crossfade_);
   second->addStretch(1);
   second->addWidget(stop_ = new QPushButton(tr("Stop"), form));
   stop_->hide();
@@ -174,6 +181,45 @@ void BlindSetup::make_ladders(QWidget* form) {
   rule_->setToolTip(tr("Down after two, three or one right answers, up after a wrong one (Levitt 1971)"));
   connect(ladder_, &QComboBox::currentIndexChanged, this, &BlindSetup::refresh);
   connect(rule_, &QComboBox::currentIndexChanged, this, &BlindSetup::refresh);
+}
+
+void BlindSetup::make_among(QWidget* form) {
+  among_ = new QToolButton(form);
+  among_->setPopupMode(QToolButton::InstantPopup);
+  among_->setMinimumHeight(28);
+  among_->setToolTip(tr("Which trials are graded at once"));
+  among_->setMenu(new QMenu(among_));
+  connect(among_->menu(), &QMenu::aboutToShow, this, [this] {
+    among_->menu()->clear();
+    const MasterTrials* m = chosen_master();
+    for (size_t n = 0; m && n < m->trials.size(); ++n) {
+      QAction* action = among_->menu()->addAction(m->names[n]);
+      action->setCheckable(true);
+      action->setChecked(!left_.contains(m->trials[n]));
+      connect(action, &QAction::toggled, this, [this, id = m->trials[n]](bool on) {
+        if (on)
+          left_.erase(id);
+        else
+          left_.insert(id);
+        refresh();
+      });
+    }
+  });
+}
+
+const BlindSetup::MasterTrials* BlindSetup::chosen_master() const {
+  const std::string id = trial_->currentData().toString().toStdString();
+  for (const MasterTrials& m : masters_)
+    if (std::find(m.trials.begin(), m.trials.end(), id) != m.trials.end()) return &m;
+  return nullptr;
+}
+
+void BlindSetup::choose_among(const std::vector<std::string>& trials) {
+  left_.clear();
+  for (const MasterTrials& m : masters_)
+    for (const std::string& id : m.trials)
+      if (std::find(trials.begin(), trials.end(), id) == trials.end()) left_.insert(id);
+  refresh();
 }
 
 void BlindSetup::make_table() {
@@ -224,10 +270,11 @@ void BlindSetup::show_bench(const Bench& bench) {
   std::vector<std::pair<QString, QString>> items, now;
   masters_.clear();
   for (const Master& m : bench.masters) {
-    masters_.push_back({m.id, {}});
+    masters_.push_back({m.id, {}, {}});
     for (const Trial& t : m.trials) {
       items.emplace_back(QString::fromStdString(m.name + ": " + title_of(t)), QString::fromStdString(t.id));
       masters_.back().trials.push_back(t.id);
+      masters_.back().names << QString::fromStdString(title_of(t));
     }
   }
   for (int n = 0; n < trial_->count(); ++n) now.emplace_back(trial_->itemText(n), trial_->itemData(n).toString());
@@ -263,11 +310,13 @@ BlindChoice BlindSetup::choice() const {
   c.from_s = from_->value(), c.until_s = until_->value();
   c.ladder = ladders()[size_t(std::max(0, ladder_->currentIndex()))].design;
   c.right_to_go_down = rule_->currentData().toInt();
-  const std::string id = trial_->currentData().toString().toStdString();
-  for (const MasterTrials& f : masters_) {
-    if (std::find(f.trials.begin(), f.trials.end(), id) == f.trials.end()) continue;
-    c.master = f.master;
-    c.trials = c.method == BlindMethod::multi ? f.trials : std::vector{id};
+  if (const MasterTrials* m = chosen_master()) {
+    c.master = m->master;
+    if (c.method == BlindMethod::multi)
+      std::copy_if(m->trials.begin(), m->trials.end(), std::back_inserter(c.trials),
+                   [this](const std::string& id) { return !left_.contains(id); });
+    else
+      c.trials = {trial_->currentData().toString().toStdString()};
   }
   return c;
 }
@@ -295,6 +344,9 @@ void BlindSetup::refresh() {
   const BlindMethod method = choice().method;
   const bool any = trial_->count() > 0;
   catches_->setVisible(method == BlindMethod::preference);
+  among_->setVisible(method == BlindMethod::multi);
+  if (const MasterTrials* m = chosen_master())
+    among_->setText(tr("%1 of %2 trials").arg(choice().trials.size()).arg(m->trials.size()));
   begin_->setEnabled(any), train_->setEnabled(any);
   answer_->setText(any ? tr("Can it be heard? Listen without knowing which is which.")
                        : tr("Put a master and its return on the bench, then find out by ear."));

@@ -5,6 +5,8 @@
 #include <QLabel>
 #include <QPushButton>
 #include <QSpinBox>
+#include <QToolButton>
+#include <set>
 
 #include "app/widgets/number_field.hpp"
 #include "app/widgets/result_table.hpp"
@@ -32,6 +34,9 @@ class BlindSetup : public QWidget {
   /// The trial that is looked at is proposed, and what is selected of it.
   void propose(const std::string& trial, const std::optional<std::pair<double, double>>& seconds, double length_s);
   BlindChoice choice() const;
+  bool crossfades() const { return crossfade_->isChecked(); }
+  /// Which trials are graded at once; all that are there otherwise.
+  void choose_among(const std::vector<std::string>& trials);
   void choose(BlindMethod method);
   void choose(const LadderDesign& ladder, int right_to_go_down = 2);
   void say(const QString& sentence);
@@ -50,23 +55,28 @@ class BlindSetup : public QWidget {
   void test_opened(const std::string& id);
 
  private:
+  struct MasterTrials {
+    std::string master;
+    std::vector<std::string> trials;
+    QStringList names;  ///< of the trials
+  };
   QWidget* make_form();
   void make_ladders(QWidget* form);
+  void make_among(QWidget* form);
+  const MasterTrials* chosen_master() const;
   QString chance_words() const;
   void make_table();
   void refresh();
   Cell result_cell(const BlindTest& test) const;
-  struct MasterTrials {
-    std::string master;
-    std::vector<std::string> trials;
-  };
   std::vector<MasterTrials> masters_;
   std::vector<BlindTest> tests_;  // the latest first
   QLabel *answer_, *chances_, *note_;
   QComboBox *trial_, *method_, *ladder_, *rule_;
   std::vector<QWidget*> counted_;  // what only a method of so many rounds has
   QSpinBox* rounds_;
-  QCheckBox* catches_;
+  QCheckBox *catches_, *crossfade_;
+  QToolButton* among_;          // the trials that are graded at once
+  std::set<std::string> left_;  // those that are not
   NumberField *from_, *until_;
   QPushButton *begin_, *train_, *stop_;
   ResultTable* table_;

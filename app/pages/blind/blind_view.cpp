@@ -48,11 +48,15 @@ BlindView::BlindView(Workspace& workspace, Deck::Open device, QWidget* parent)
     if (playing) emit starting();
   });
   connect(&deck_, &Deck::dropped_out, this, &BlindView::drop_out);
-  connect(&workspace_, &Workspace::trial_ready, this, [this] {
-    if (const auto go = std::exchange(measured_, {})) go();
+  connect(&workspace_.results(), &TrialResults::finished, this, [this] {
+    if (!waiting_ || !missing(waiting_->choice).empty()) return;
+    const Waiting go = *std::exchange(waiting_, {});
+    prepare(go.choice, go.then);
   });
-  connect(&workspace_, &Workspace::trial_failed, this, [this](const QString& sentence) {
-    if (!std::exchange(measured_, {})) return;
+  connect(&workspace_.results(), &TrialResults::failed, this, [this](const QString& id, const QString& sentence) {
+    const auto& of = waiting_ ? waiting_->choice.trials : std::vector<std::string>{};
+    if (std::find(of.begin(), of.end(), id.toStdString()) == of.end()) return;
+    waiting_.reset();
     setup_->say(sentence);
     emit rested();
   });
@@ -118,25 +122,31 @@ BlindView::Order BlindView::order_for(const BlindChoice& choice,
   return order;
 }
 
-void BlindView::prepare(const BlindChoice& choice, std::function<void()> then) {
-  std::vector<std::shared_ptr<const TrialResult>> of;
-  bool missing = false;
+std::vector<std::string> BlindView::missing(const BlindChoice& choice) const {
+  std::vector<std::string> ids;
   for (const std::string& id : choice.trials)
-    if (auto result = workspace_.results().result(id))
-      of.push_back(std::move(result));
-    else
-      missing = true;
-  if (of.empty() || (missing && choice.method != BlindMethod::multi)) {
-    if (choice.trials.size() != 1 || choice.trials.front() == waited_for_) {
-      setup_->say(tr("Choose a trial that is measured."));
-      return emit rested();
-    }
-    waited_for_ = choice.trials.front();
-    measured_ = [this, choice, then = std::move(then)] { prepare(choice, then); };
-    setup_->say(tr("measuring %1 first\u2026").arg(workspace_.name_of(waited_for_)));
-    return workspace_.look_at(waited_for_);
+    if (const auto result = workspace_.result_of(id); !result || !result->report) ids.push_back(id);
+  return ids;
+}
+
+void BlindView::prepare(const BlindChoice& choice, std::function<void()> then) {
+  if (choice.trials.empty()) {
+    setup_->say(tr("Choose a trial."));
+    return emit rested();
   }
-  waited_for_.clear();
+  const auto gone = [this](const std::string& id) { return workspace_.bench().trial(id) == nullptr; };
+  if (std::any_of(choice.trials.begin(), choice.trials.end(), gone)) {
+    setup_->say(tr("What is listened to is not on the bench any more: this test can't be gone on with."));
+    return emit rested();
+  }
+  if (const auto ids = missing(choice); !ids.empty()) {
+    waiting_ = {choice, std::move(then)};
+    setup_->say(tr("measuring %1 first\u2026").arg(workspace_.name_of(ids.front())));
+    for (const std::string& id : ids) workspace_.measure(id);
+    return;
+  }
+  std::vector<std::shared_ptr<const TrialResult>> of;
+  for (const std::string& id : choice.trials) of.push_back(workspace_.result_of(id));
   made_ = {}, then_ = std::move(then);
   emit starting();
   setup_->say(tr("making them equally loud\u2026"));
@@ -244,8 +254,6 @@ void BlindView::go_on(const std::string& id) {
     if (const Master* m = workspace_.bench().master(t.master); m && choice.trials.empty() && !m->trials.empty())
       choice.trials.push_back(m->trials.front().id);  // the master's clip is its
     return prepare(choice, [this, t] {
-      if (!made_.ladder && made_.named.size() != t.stimuli.size())
-        return setup_->say(tr("Not all that is listened to is measured: look at each of its trials once, then go on."));
       const bool same =
           std::equal(made_.named.begin(), made_.named.end(), t.stimuli.begin(), t.stimuli.end(),
                      [](const auto& a, const auto& b) { return a.content == b.content && a.trial == b.trial; });
@@ -259,6 +267,7 @@ void BlindView::go_on(const std::string& id) {
 
 void BlindView::start_run() {
   deck_.load(made_.stimuli);
+  deck_.set_crossfade(setup_->crossfades());
   setCurrentWidget(run_);
   run_->say({});
   next();
@@ -337,7 +346,7 @@ void BlindView::leave() {
   deck_.pause();
   making_.drop();
   setup_->show_making(false);
-  measured_ = {}, waited_for_.clear();
+  waiting_.reset();
   if (!is_running()) return;
   const bool kept = !training_ && test();
   training_.reset(), running_.clear();

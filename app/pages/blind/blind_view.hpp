@@ -50,6 +50,7 @@ class BlindView : public QStackedWidget {
     std::vector<ToHear> others;
     Made made;  ///< without its sound
   };
+  std::vector<std::string> missing(const BlindChoice& choice) const;  ///< trials that are not measured
   void prepare(const BlindChoice& choice, std::function<void()> then);
   static void make(const Order& order, Made& made, const Job& job);
   BlindDesign design_for(const BlindChoice& choice) const;
@@ -78,8 +79,12 @@ class BlindView : public QStackedWidget {
   std::string running_;  // id on the bench; empty: none, or training
   std::optional<BlindTest> training_;
   Round round_;
-  std::function<void()> then_, measured_;  // once it is made; once the trial that is waited for is measured
-  std::string waited_for_;
+  std::function<void()> then_;  // once it is made
+  struct Waiting {
+    BlindChoice choice;
+    std::function<void()> then;
+  };
+  std::optional<Waiting> waiting_;  // for trials to be measured
 };
 
 }  // namespace heathmist::app
