@@ -5,6 +5,7 @@
 #include <cmath>
 #include <mutex>
 #include <numbers>
+#include <vector>
 
 namespace heathmist::dsp {
 
@@ -91,6 +92,53 @@ void RealFft<T>::inverse() {
 
 template class RealFft<float>;
 template class RealFft<double>;
+
+/// By one complex transform of half the size, turned before and after.
+struct Dct4::State {
+  std::vector<double> values;
+  std::vector<std::complex<double>> turn;  // exp(-i pi (n + 1/8) / size)
+  std::complex<double>* pairs;
+  fftw_plan plan;
+
+  explicit State(size_t size)
+      : values(size),
+        pairs(static_cast<std::complex<double>*>(fftw_malloc(sizeof(std::complex<double>) * (size / 2)))) {
+    for (size_t n = 0; n < size / 2; ++n)
+      turn.push_back(std::polar(1.0, -std::numbers::pi * (double(n) + 0.125) / double(size)));
+    std::scoped_lock held(planner);
+    auto* z = reinterpret_cast<fftw_complex*>(pairs);
+    plan = fftw_plan_dft_1d(int(size / 2), z, z, FFTW_FORWARD, FFTW_ESTIMATE);
+  }
+  ~State() {
+    std::scoped_lock held(planner);
+    fftw_destroy_plan(plan);
+    fftw_free(pairs);
+  }
+};
+
+namespace {
+
+/// Without the case for what is infinite.
+std::complex<double> times(std::complex<double> a, std::complex<double> b) {
+  return {a.real() * b.real() - a.imag() * b.imag(), a.real() * b.imag() + a.imag() * b.real()};
+}
+
+}  // namespace
+
+Dct4::Dct4(size_t size) : size_(size), state_(std::make_unique<State>(size)) {}
+Dct4::~Dct4() = default;
+Dct4::Dct4(Dct4&&) noexcept = default;
+std::span<double> Dct4::values() { return state_->values; }
+void Dct4::run() {
+  auto& [x, turn, z, plan] = *state_;
+  const size_t half = size_ / 2;
+  for (size_t n = 0; n < half; ++n) z[n] = times({x[2 * n], x[size_ - 1 - 2 * n]}, turn[n]);
+  fftw_execute(plan);
+  for (size_t k = 0; k < half; ++k) {
+    const auto y = times(z[k], turn[k]);
+    x[2 * k] = y.real(), x[size_ - 1 - 2 * k] = -y.imag();
+  }
+}
 
 size_t good_fft_size(size_t n) {
   for (size_t candidate = std::max<size_t>(n, 2);; ++candidate) {

@@ -30,6 +30,24 @@ class RealFft {
   std::unique_ptr<State> state_;
 };
 
+/// The discrete cosine transform of the fourth kind, in place: v[k] = sum v[n] cos(pi / size (n + 1/2) (k + 1/2)).
+/// Its own inverse but for a factor of size / 2. `size` is even. Not to be shared by threads.
+class Dct4 {
+ public:
+  explicit Dct4(size_t size);
+  ~Dct4();
+  Dct4(Dct4&&) noexcept;
+  Dct4& operator=(Dct4&&) = delete;
+  size_t size() const { return size_; }
+  std::span<double> values();
+  void run();
+
+ private:
+  struct State;
+  size_t size_;
+  std::unique_ptr<State> state_;
+};
+
 /// The least size >= n that has no prime factor above 5.
 size_t good_fft_size(size_t n);
 

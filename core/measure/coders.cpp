@@ -4,7 +4,6 @@
 #include <array>
 #include <cmath>
 #include <numbers>
-#include <numeric>
 
 #include "core/dsp/fft.hpp"
 
@@ -14,34 +13,31 @@ namespace {
 
 constexpr double pi = std::numbers::pi;
 
-/// MDCT of 2 M samples by two real transforms: X[k] = sum x[n] w[n] cos(pi / M (n + 1/2 + M/2) (k + 1/2)).
+/// MDCT of 2 M samples, X[k] = sum x[n] w[n] cos(pi / M (n + 1/2 + M/2) (k + 1/2)): the four quarters a, b, c, d of
+/// what the window leaves are folded to -c' - d and a - b' (' is backwards), whose transform of the fourth kind it is
+/// (Wang, IEEE ASSP 32, 1984; Malvar, *Signal Processing with Lapped Transforms*, 1992).
 class Mdct : public CoderTransform {
  public:
-  Mdct(std::string name, std::vector<double> window) : window_(std::move(window)), fft_(window_.size()) {
+  Mdct(std::string name, std::vector<double> window) : window_(std::move(window)), dct_(window_.size() / 2) {
     family = std::move(name), reach = window_.size(), hop = size = reach / 2;
-    const double m = double(hop), n0 = 0.5 + m / 2;
-    for (size_t n = 0; n < reach; ++n) {
-      cosine_.push_back(window_[n] * std::cos(pi * double(n) / (2 * m) * 1.0));
-      sine_.push_back(-window_[n] * std::sin(pi * double(n) / (2 * m) * 1.0));
-    }
-    for (size_t k = 0; k < hop; ++k) turn_.push_back(std::polar(1.0, -pi / m * n0 * (double(k) + 0.5)));
-    real_.resize(hop);
   }
   void forward(size_t at, std::span<double> out) override {
-    const auto in = samples_.subspan(at, reach);
-    for (size_t n = 0; n < reach; ++n) fft_.time()[n] = in[n] * cosine_[n];
-    fft_.forward();
-    std::copy_n(fft_.spectrum().begin(), hop, real_.begin());
-    for (size_t n = 0; n < reach; ++n) fft_.time()[n] = in[n] * sine_[n];
-    fft_.forward();
-    for (size_t k = 0; k < hop; ++k)
-      out[k] = (turn_[k] * (real_[k] + std::complex<double>(0, 1) * fft_.spectrum()[k])).real();
+    const double* x = samples_.subspan(at, reach).data();
+    const double* w = window_.data();
+    const auto folded = dct_.values();
+    const size_t m = hop, half = m / 2;
+    for (size_t n = 0; n < half; ++n) {
+      const size_t c = 3 * half - 1 - n, d = 3 * half + n, a = n, b = m - 1 - n;
+      folded[n] = -x[c] * w[c] - x[d] * w[d];
+      folded[half + n] = x[a] * w[a] - x[b] * w[b];
+    }
+    dct_.run();
+    std::copy(folded.begin(), folded.end(), out.begin());
   }
 
  private:
-  std::vector<double> window_, cosine_, sine_;
-  std::vector<std::complex<double>> turn_, real_;
-  dsp::RealFft<double> fft_;
+  std::vector<double> window_;
+  dsp::Dct4 dct_;
 };
 
 std::vector<double> sine_window(size_t size) {
@@ -116,8 +112,8 @@ class PolyphaseBank {
   using Slot = std::array<double, bands>;
 
   PolyphaseBank() {
-    for (int i = 0; i < 32; ++i)
-      for (int k = 0; k < 64; ++k) matrix_.push_back(std::cos((2 * i + 1) * (k - 16) * pi / 64));
+    for (int k = 0; k < 64; ++k)
+      for (int i = 0; i < 32; ++i) matrix_.push_back(std::cos((2 * i + 1) * (k - 16) * pi / 64));
   }
   void take(std::span<const double> samples) {
     samples_ = samples;
@@ -130,11 +126,12 @@ class PolyphaseBank {
     const auto& p = prototype();
     std::array<double, 64> y{};
     const double* newest = samples_.data() + at + taps - 1;
+    for (size_t j = 0; j < 8; ++j)  // the window's sign turns every 64 taps: the cosines do so too
+      for (size_t k = 0; k < 64; ++k) y[k] += (j % 2 ? -1 : 1) * p[k + 64 * j] * newest[-long(k + 64 * j)];
+    Slot slot{};
     for (size_t k = 0; k < 64; ++k)
-      for (size_t j = 0; j < 8; ++j)  // the window's sign turns every 64 taps: the cosines do so too
-        y[k] += (j % 2 ? -1 : 1) * p[k + 64 * j] * newest[-long(k + 64 * j)];
-    for (size_t i = 0; i < bands; ++i)
-      slots_[at][i] = std::inner_product(y.begin(), y.end(), matrix_.begin() + long(i * 64), 0.0);
+      for (size_t i = 0; i < bands; ++i) slot[i] += y[k] * matrix_[k * bands + i];
+    slots_[at] = slot;
     known_[at] = true;
     return slots_[at];
   }
@@ -151,8 +148,8 @@ class Mp3Hybrid : public CoderTransform {
  public:
   Mp3Hybrid() {
     family = "mp3", hop = size = 576, reach = 35 * 32 + PolyphaseBank::taps;
-    for (int k = 0; k < 18; ++k)
-      for (int n = 0; n < 36; ++n)
+    for (int n = 0; n < 36; ++n)
+      for (int k = 0; k < 18; ++k)
         mdct_.push_back(std::sin(pi / 36 * (n + 0.5)) * std::cos(pi / 72 * (2 * n + 1 + 18) * (2 * k + 1)) / 9);
     for (const double c : {-0.6, -0.535, -0.33, -0.185, -0.095, -0.041, -0.0142, -0.0037})
       cs_.push_back(1 / std::sqrt(1 + c * c)), ca_.push_back(c / std::sqrt(1 + c * c));
@@ -164,10 +161,12 @@ class Mp3Hybrid : public CoderTransform {
       const auto& values = bank_.slot_at(at + slot * 32);
       for (size_t i = 0; i < 32; ++i) bands[i * 36 + slot] = i % 2 && slot % 2 ? -values[i] : values[i];
     }
-    for (size_t i = 0; i < 32; ++i)
-      for (size_t k = 0; k < 18; ++k)
-        out[i * 18 + k] = std::inner_product(mdct_.begin() + long(k * 36), mdct_.begin() + long(k * 36 + 36),
-                                             bands.begin() + long(i * 36), 0.0);
+    for (size_t i = 0; i < 32; ++i) {
+      std::array<double, 18> lines{};
+      for (size_t n = 0; n < 36; ++n)
+        for (size_t k = 0; k < 18; ++k) lines[k] += bands[i * 36 + n] * mdct_[n * 18 + k];
+      std::copy(lines.begin(), lines.end(), out.begin() + long(i * 18));
+    }
     for (size_t i = 1; i < 32; ++i)
       for (size_t b = 0; b < 8; ++b) {
         double &low = out[i * 18 - 1 - b], &high = out[i * 18 + b];

@@ -3,7 +3,9 @@
 #include <QStandardPaths>
 #include <QtTest>
 #include <cmath>
+#include <numbers>
 
+#include "core/measure/coders.hpp"
 #include "core/measure/coding.hpp"
 #include "core/stages/encoder.hpp"
 #include "tests/support/programmes.hpp"
@@ -11,6 +13,12 @@
 
 using namespace heathmist;
 using namespace heathmist::test;
+
+namespace {
+
+double pi_over(double m) { return std::numbers::pi / m; }
+
+}  // namespace
 
 class TestCoding : public QObject {
   Q_OBJECT
@@ -116,6 +124,50 @@ class TestCoding : public QObject {
     QVERIFY2(*found->about_kbps > 0.45 * kbps && *found->about_kbps < 2 * kbps,
              qPrintable(QString("%1 of %2").arg(*found->about_kbps).arg(kbps)));
     QVERIFY(!find_coding(*Clip::open(master)));
+  }
+
+  /// The transforms of blocks that overlap by half, by their sums: X[k] = sum w x cos(pi / M (n + 1/2 + M/2) (k +
+  /// 1/2)), with a window whose squares and those half a block on come to one (Princen and Bradley 1986).
+  void transforms_are_their_sums() {
+    std::vector<double> noise(4096);
+    dsp::Noise chance(12);
+    for (double& v : noise) v = chance.between(-1, 1);
+    int compared = 0;
+    for (const auto& t : coder_transforms()) {
+      if (t->reach != 2 * t->size) continue;  // the banks of the layers
+      const auto transform = [&](std::span<const double> x) {
+        std::vector<double> out(t->size);
+        t->take(x);
+        t->forward(0, out);
+        return out;
+      };
+      std::vector<double> window(t->reach);  // of single samples: each comes to w[n] times its cosine
+      for (size_t n = 0; n < t->reach; ++n) {
+        std::vector<double> one(t->reach, 0);
+        one[n] = 1;
+        const auto out = transform(one);
+        const double m = double(t->size), at = pi_over(m) * (double(n) + 0.5 + m / 2) * 10.5;
+        if (std::abs(std::cos(at)) > 0.1) window[n] = out[10] / std::cos(at);
+        if (n % 97) continue;
+        for (size_t k = 0; k < t->size; k += 13)
+          QVERIFY(std::abs(out[k] * std::cos(at) -
+                           out[10] * std::cos(pi_over(m) * (double(n) + 0.5 + m / 2) * (double(k) + 0.5))) < 1e-11);
+        ++compared;
+      }
+      int whole = 0;
+      for (size_t n = 0; n < t->size; ++n) {
+        const double a = window[n], b = window[n + t->size];
+        if (a == 0 || b == 0) continue;  // its cosine was too small, or the window is
+        QVERIFY2(std::abs(a * a + b * b - 1) < 1e-9, qPrintable(QString("%1 %2").arg(t->family.c_str()).arg(n)));
+        ++whole;
+      }
+      QVERIFY(whole > 60);
+      const auto out = transform(std::span(noise).first(t->reach));
+      double power = 0;
+      for (const double v : out) power += v * v;
+      QVERIFY(power > 0);
+    }
+    QVERIFY(compared > 60);
   }
 
   void what_is_too_short_or_silent_tells_nothing() {

@@ -39,6 +39,25 @@ class TestDsp : public QObject {
     for (size_t n = 0; n < in.size(); ++n) QVERIFY(std::abs(fft.time()[n] / size - in[n]) < 1e-13);
   }
 
+  void a_cosine_transform_is_its_sum() {
+    for (const size_t size : {2, 6, 36, 512, 960}) {
+      dsp::Dct4 dct(size);
+      dsp::Noise chance(9);
+      std::vector<double> in(size);
+      for (double& v : in) v = chance.between(-1, 1);
+      std::copy(in.begin(), in.end(), dct.values().begin());
+      dct.run();
+      for (size_t k = 0; k < size; ++k) {
+        double sum = 0;
+        for (size_t n = 0; n < size; ++n)
+          sum += in[n] * std::cos(std::numbers::pi / double(size) * (double(n) + 0.5) * (double(k) + 0.5));
+        QVERIFY2(std::abs(sum - dct.values()[k]) < 1e-11, qPrintable(QString("%1 %2").arg(size).arg(k)));
+      }
+      dct.run();  // and back
+      for (size_t n = 0; n < size; ++n) QVERIFY(std::abs(dct.values()[n] * 2 / double(size) - in[n]) < 1e-12);
+    }
+  }
+
   void float_transforms_agree_with_double_ones() {
     dsp::Noise chance(4);
     dsp::RealFft<float> single(1000);

@@ -34,7 +34,7 @@ struct LadderWords {
 };
 const std::vector<LadderWords>& ladders() {
   static const std::vector<LadderWords> all{
-      {{LadderOf::lift, {}, 0}, QT_TR_NOOP("the residual of this trial, lifted and lowered")},
+      {{LadderOf::lift, {}, 0}, QT_TR_NOOP("the residual of this trial, lifted")},
       {{LadderOf::level, {}, 0}, QT_TR_NOOP("a difference in level")},
       {{LadderOf::word_length, {}, 0}, QT_TR_NOOP("the word length, with TPDF dither")},
       {{LadderOf::bit_rate, "aac", 0}, QT_TR_NOOP("the bit rate of AAC")},
@@ -364,7 +364,7 @@ QString BlindSetup::chance_words() const {
                                             : tr("All are brought to one loudness within %1 LU.").arg(equal_within_lu))
         .arg(longest_ladder_s);
   if (c.method != BlindMethod::abx)
-    return tr("Both are brought to the master's loudness within %1 LU, and switch at the same place.")
+    return tr("All are brought to the master's loudness within %1 LU, and switch at the same place.")
         .arg(equal_within_lu);
   if (needed_right(c.rounds) > c.rounds)
     return tr("%1 rounds can't show anything: %2 are needed, all of them right.").arg(c.rounds).arg(needed_answers());
