@@ -282,6 +282,10 @@ void ListeningBar::offer(QMenu* others) {
 void ListeningBar::open_others() { qobject_cast<QToolButton*>(choice_->button(int(Heard::ret)))->showMenu(); }
 
 void ListeningBar::name_cause(const QString& cause) {
+  if (!cause.isEmpty() && other_) {  // it is of the return
+    other_.reset();
+    find_match();
+  }
   const bool short_name = cause.size() <= longest_in_button;
   const QStringList names = cause.isEmpty() ? QStringList{tr("Master"), tr("Return"), tr("Residual")}
                             : short_name

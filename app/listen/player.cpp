@@ -156,6 +156,7 @@ void Player::set_other(std::shared_ptr<const OtherSound> other) {
 
 void Player::set_cause(std::shared_ptr<const Clip> cause) {
   if (cause == order_.hearing.cause) return;
+  if (cause) order_.hearing.other.reset();  // it is of the return
   order_.hearing.cause = std::move(cause);
   read_from(place_);
 }

@@ -25,7 +25,8 @@ class Player : public QObject {
   /// One cause is heard by itself in place of the residual, and the return without it; nothing: both as they are. Let
   /// go by another source.
   void set_cause(std::shared_ptr<const Clip> cause);
-  /// Another sound is heard in place of the return; nothing: the return itself. Let go by another source.
+  /// Another sound is heard in place of the return; nothing: the return itself. Let go by another source,
+  /// and by a cause.
   void set_other(std::shared_ptr<const OtherSound> other);
   bool has_other() const { return order_.hearing.other != nullptr; }
   bool has_source() const { return order_.source != nullptr; }

@@ -33,16 +33,20 @@ class HeardChoice : public QObject {
   };
   const Master* master() const;
   void fill(QMenu* menu);
-  void hear(const QString& name, std::shared_ptr<const OtherSound> sound,
+  void let_go();
+  void hear(const std::string& id, const QString& name, std::shared_ptr<const OtherSound> sound,
             std::function<std::optional<double>(MatchBy, const std::optional<std::pair<double, double>>&)> match_db);
-  void hear_wanted(const QString& id);
+  void take_result(const std::string& id);
+  void take_bench();
   void match_loop();
   void forget(const QString& file);
   PageContext& context_;
   Workspace& workspace_;
   QMenu menu_;
   LongWork making_;
+  std::shared_ptr<const OtherSound> sound_;
   std::shared_ptr<Brought> brought_;  // the other master that is heard; none: none is
+  std::string heard_;                 // id of what is heard in the return's place; empty: the return itself is
   std::string wanted_;                // trial that is measured to be heard; empty: none
   std::filesystem::path file_;        // of what is heard in the return's place
 };

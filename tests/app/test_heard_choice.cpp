@@ -128,6 +128,26 @@ class TestHeardChoice : public WindowTest {
     QVERIFY(!window_->player().has_other() && !window_->listening()->other());
   }
 
+  /// Held otherwise or gone from the bench, it is not heard as it was; and a cause is of the return.
+  void it_follows_the_bench() {
+    bring_in();
+    auto& workspace = window_->workspace();
+    const std::string id = workspace.bench().masters[0].trials[1].id;
+    choice()->hear_trial(1);
+    const double before = *window_->listening()->match_db();
+    workspace.model().edit("hold", [&](Bench& b) { b.trial(id)->hold.delay_samples = 24000; });
+    QTRY_VERIFY_WITH_TIMEOUT(std::abs(*window_->listening()->match_db() - before) > 1e-6, 60000);
+    QVERIFY(window_->player().has_other());
+    workspace.model().edit(
+        "gone", [&](Bench& b) { std::erase_if(b.masters[0].trials, [&](const Trial& t) { return t.id == id; }); });
+    QVERIFY(!window_->player().has_other() && !window_->listening()->other());
+    choice()->hear_trial(1);  // the third, now the second
+    QVERIFY(window_->player().has_other());
+    window_->player().set_cause(window_->workspace().current_result()->pair.ret);
+    window_->listening()->name_cause("EQ");
+    QVERIFY(!window_->player().has_other() && !window_->listening()->other());
+  }
+
   void another_master_is_heard_at_its_loudness() {
     bring_in();
     Bench& bench = const_cast<Bench&>(window_->workspace().bench());
