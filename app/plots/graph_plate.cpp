@@ -57,7 +57,7 @@ void GraphPlate::recolour() {
   names_->setTextColor(colour(Role::ink));
   names_->setBrush(QColor(colour(Role::sheet)));
   names_->setBorderPen(QPen(colour(Role::faint)));
-  names_->setIconSize(24, 10);
+  names_->setIconSize(24, 16);  // no lower than a line of text with what hangs below it
   if (source_) draw();
 }
 
