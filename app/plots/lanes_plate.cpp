@@ -161,11 +161,11 @@ void LanesPlate::recolour() {
   set_heard(heard_);
 }
 
-void LanesPlate::set_heard(Lane lane) {
+void LanesPlate::set_heard(std::optional<Lane> lane) {
   heard_ = lane;
   for (size_t n = 0; n < lanes_.size(); ++n) {
     QFont name_face = face(Type::body, true);
-    name_face.setUnderline(n == size_t(lane));
+    name_face.setUnderline(lane && n == size_t(*lane));
     lanes_[n].name->setFont(name_face);
   }
   replot(rpQueuedReplot);

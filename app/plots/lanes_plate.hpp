@@ -36,7 +36,7 @@ class LanesPlate : public Plate {
   std::optional<std::pair<double, double>> selection() const { return selection_; }
   /// Where something is noted, counted from 1: a spot (both the same) or a stretch.
   void set_marks(const std::vector<std::pair<double, double>>& seconds);
-  void set_heard(Lane lane);  ///< the lane whose name stands out
+  void set_heard(std::optional<Lane> lane);  ///< the lane whose name stands out; none: what is heard is in no lane
   void zoom(double factor, double about_s);
   QString csv() const override;
 
@@ -85,7 +85,7 @@ class LanesPlate : public Plate {
   std::vector<MarkParts> marks_;
   double length_s_ = 1, playhead_s_ = 0;
   std::optional<std::pair<double, double>> selection_;
-  Lane heard_ = Lane::master;
+  std::optional<Lane> heard_ = Lane::master;
   enum class Drag { none, pan, select, align } drag_ = Drag::none;
   double drag_from_s_ = 0;
   QPointF pressed_;

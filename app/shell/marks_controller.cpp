@@ -1,6 +1,7 @@
 #include "app/shell/marks_controller.hpp"
 
 #include <QInputDialog>
+#include <algorithm>
 
 #include "app/theme/theme.hpp"
 #include "app/widgets/saving.hpp"
@@ -34,7 +35,10 @@ MarksController::MarksController(PageContext& context, MarksPanel* panel, QObjec
 std::vector<Command> MarksController::commands() {
   const auto heard = [this] { return workspace_.current_result() != nullptr; };
   const auto marked = [this] { return master() && !master()->marks.empty(); };
-  const auto any = [this] { return !marks_rows(workspace_.bench()).empty(); };
+  const auto any = [this] {
+    const auto& masters = workspace_.bench().masters;
+    return std::any_of(masters.begin(), masters.end(), [](const Master& m) { return !m.marks.empty(); });
+  };
   using M = MenuKind;
   return {
       {tr("Mark this spot or selection\u2026"), M::edit, [this] { ask(); }, {QKeySequence("N")}, heard},

@@ -8,6 +8,7 @@
 #include <cstring>
 #include <memory>
 
+#include "core/audio/little_endian.hpp"
 #include "core/audio/tags.hpp"
 
 namespace heathmist {
@@ -31,10 +32,6 @@ std::string until_zero(const char* text, size_t most) { return {text, strnlen(te
 void put(std::string& bytes, std::string text, size_t length) {
   text.resize(length, '\0');
   bytes += text;
-}
-
-void put(std::string& bytes, uint64_t value, int length) {
-  for (int n = 0; n < length; ++n) bytes += char(value >> (8 * n));
 }
 
 std::optional<std::string> chunk_of(SNDFILE* sound, const char* id) {
@@ -96,13 +93,13 @@ std::string bytes_of(const BroadcastExtension& b) {
   put(bytes, b.originator_reference, 32);
   put(bytes, b.date, 10);
   put(bytes, b.time, 8);
-  put(bytes, b.time_reference, 8);
-  put(bytes, 2, 2);
+  put_little_endian(bytes, b.time_reference, 8);
+  put_little_endian(bytes, 2, 2);
   put(bytes, b.umid, 64);
   const LoudnessTags& l = b.loudness;
   for (const auto value :
        {l.integrated_lufs, l.range_lu, l.true_peak_dbtp, l.momentary_max_lufs, l.short_term_max_lufs})
-    put(bytes, uint16_t(in_hundredths(value)), 2);
+    put_little_endian(bytes, uint16_t(in_hundredths(value)), 2);
   put(bytes, "", 180);
   return bytes + b.coding_history;
 }

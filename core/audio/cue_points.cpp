@@ -3,33 +3,31 @@
 #include <limits>
 #include <stdexcept>
 
+#include "core/audio/little_endian.hpp"
+
 namespace heathmist {
 
 namespace {
-
-void put(std::string& to, uint64_t value, int bytes = 4) {
-  for (int n = 0; n < bytes; ++n) to += char(value >> (8 * n) & 0xff);
-}
 
 /// A chunk within a list, filled up to whole groups of four bytes: what a list ends in besides is read as a chunk.
 void put_chunk(std::string& to, const char* id, std::string content) {
   content.resize((content.size() + 3) / 4 * 4);
   to += id;
-  put(to, content.size());
+  put_little_endian(to, content.size(), 4);
   to += content;
 }
 
 std::string with_id(size_t id, const std::string& rest) {
   std::string bytes;
-  put(bytes, id);
+  put_little_endian(bytes, id, 4);
   return bytes + rest;
 }
 
 std::string region(int64_t frames) {
   std::string bytes;
-  put(bytes, uint64_t(frames));
+  put_little_endian(bytes, uint64_t(frames), 4);
   bytes += "rgn ";
-  put(bytes, 0, 8);  // country, language, dialect and code page: not told
+  put_little_endian(bytes, 0, 8);  // country, language, dialect and code page: not told
   return bytes;
 }
 
@@ -38,15 +36,15 @@ std::string region(int64_t frames) {
 std::vector<std::pair<std::string, std::string>> cue_chunks(std::span<const CuePoint> points) {
   if (points.empty()) return {};
   std::string cue, list = "adtl";
-  put(cue, points.size());
+  put_little_endian(cue, points.size(), 4);
   for (size_t n = 0; n < points.size(); ++n) {
     const CuePoint& p = points[n];
     if (p.frame < 0 || p.frames < 0 || p.frame + p.frames > std::numeric_limits<uint32_t>::max())
       throw std::invalid_argument("a cue point lies beyond what a WAV file can tell");
     const size_t id = n + 1;
-    put(cue, id), put(cue, uint64_t(p.frame));
+    put_little_endian(cue, id, 4), put_little_endian(cue, uint64_t(p.frame), 4);
     cue += "data";
-    put(cue, 0), put(cue, 0), put(cue, uint64_t(p.frame));
+    put_little_endian(cue, 0, 4), put_little_endian(cue, 0, 4), put_little_endian(cue, uint64_t(p.frame), 4);
     put_chunk(list, "labl", with_id(id, p.label + '\0'));
     if (p.frames > 0) put_chunk(list, "ltxt", with_id(id, region(p.frames)));
   }

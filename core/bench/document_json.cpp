@@ -7,7 +7,7 @@
 
 #include "core/audio/atomic_file.hpp"
 #include "core/audio/fingerprint.hpp"
-#include "core/bench/document.hpp"
+#include "core/bench/marks.hpp"
 #include "core/json_place.hpp"
 #include "core/printable.hpp"
 
@@ -160,8 +160,7 @@ Master master_from(const JsonPlace& place, const std::filesystem::path& folder) 
   if (place.has("album")) master.album = place.at("album").text();
   if (place.has("marks"))
     for (const JsonPlace& m : place.at("marks").list()) master.marks.push_back(mark_from(m));
-  std::stable_sort(master.marks.begin(), master.marks.end(),
-                   [](const Mark& a, const Mark& b) { return a.at_s < b.at_s; });
+  std::stable_sort(master.marks.begin(), master.marks.end(), is_before);
   return master;
 }
 

@@ -21,8 +21,6 @@ WordFormat word_that_holds(const ClipFormat& format) {
   return bits <= 16 ? WordFormat::pcm16 : bits <= 24 ? WordFormat::pcm24 : WordFormat::pcm32;
 }
 
-bool is_before(const Mark& a, const Mark& b) { return a.at_s < b.at_s; }
-
 }  // namespace
 
 void put_mark(Master& master, Mark mark) {

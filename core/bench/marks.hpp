@@ -9,6 +9,7 @@ namespace heathmist {
 
 class Clip;
 
+inline bool is_before(const Mark& a, const Mark& b) { return a.at_s < b.at_s; }
 /// In the order of time; takes the place of the one with its id.
 void put_mark(Master& master, Mark mark);
 /// False: there is none.

@@ -10,6 +10,7 @@
 #include "core/audio/scratch.hpp"
 #include "core/compare/json.hpp"
 #include "core/compare/phrases.hpp"
+#include "core/dsp/decibels.hpp"
 
 namespace heathmist {
 
@@ -19,7 +20,7 @@ constexpr double pi = std::numbers::pi, tone_hz = 997, floor_tone_dbfs = -20, fl
 constexpr double certain_db = 0.1;
 constexpr double fade_s = 12, fade_span_db = 36, heard_step_dbfs = -54, most_gain_db = 60;
 
-double amplitude(double dbfs) { return std::pow(10, dbfs / 20); }
+using dsp::gain_of;
 double step_of(const WordCut& cut) { return std::ldexp(1.0, 1 - cut.bits); }
 
 /// Variance of a dither in steps squared, and whether neighbouring values are differences: then it rises with
@@ -47,7 +48,7 @@ double error_density(const WordCut& cut, double hz, double rate_hz) {
 std::shared_ptr<const Clip> tone_clip(double dbfs, double seconds, int rate_hz) {
   Planar sound(1, std::llround(seconds * rate_hz));
   for (size_t n = 0; n < size_t(sound.frames()); ++n)
-    sound.channel(0)[n] = amplitude(dbfs) * std::sin(2 * pi * std::remainder(tone_hz * double(n) / rate_hz, 1.0));
+    sound.channel(0)[n] = gain_of(dbfs) * std::sin(2 * pi * std::remainder(tone_hz * double(n) / rate_hz, 1.0));
   return made_clip(sound, rate_hz, "tone");
 }
 
@@ -151,7 +152,7 @@ double theory_per_root_hz(const WordCut& cut, double hz, double rate_hz) {
 }
 
 std::optional<double> theory_level_dbfs(const WordCut& cut, double in_dbfs) {
-  const double step = step_of(cut), a = amplitude(in_dbfs) / step;
+  const double step = step_of(cut), a = gain_of(in_dbfs) / step;
   double out = a;
   if (cut.dither == "none") {  // each step is a pulse of its own: 4 / pi times the cosine of where it begins
     out = 0;
@@ -171,7 +172,7 @@ Fade fade_through(const WordCut& cut, int rate_hz, const Job& job) {
   Planar sound(2, std::llround(fade_s * rate_hz));
   for (size_t n = 0; n < size_t(sound.frames()); ++n) {
     const double t = double(n) / rate_hz;
-    const double level = amplitude(step_dbfs + fade_span_db * (1 - 2 * t / fade_s)) * std::min(1.0, t / 0.05);
+    const double level = gain_of(step_dbfs + fade_span_db * (1 - 2 * t / fade_s)) * std::min(1.0, t / 0.05);
     for (int c = 0; c < 2; ++c) {
       double chord = 0;
       for (const double hz : {220.0, 277.18, 329.63}) chord += std::sin(2 * pi * (hz * t + 0.1 * c));

@@ -39,17 +39,10 @@ std::optional<double> loudness_of(const Clip& clip, const std::optional<Seconds>
   const auto place = [&](double at_s) {
     return std::clamp<int64_t>(std::llround(at_s * f.sample_rate_hz), 0, f.frames);
   };
-  const int64_t first = seconds ? place(seconds->first) : 0, last = seconds ? place(seconds->second) : f.frames;
-  Meter meter(f.sample_rate_hz, f.channels);
-  const auto reader = clip.reader();
-  Planar block;
-  for (int64_t at = first; at < last; at += f.sample_rate_hz) {
-    job.check();
-    reader->read(at, std::min<int64_t>(f.sample_rate_hz, last - at), block);
-    meter.add(block);
-    job.report(double(at - first) / double(last - first));
-  }
-  return meter.finish().integrated_lufs;
+  MeterOptions options;
+  if (seconds) options.first = place(seconds->first), options.last = place(seconds->second);
+  if (options.last == options.first) return {};
+  return measure_loudness(clip, options, job).integrated_lufs;
 }
 
 }  // namespace

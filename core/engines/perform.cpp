@@ -6,6 +6,7 @@
 #include <numbers>
 
 #include "core/audio/scratch.hpp"
+#include "core/dsp/decibels.hpp"
 #include "core/dsp/full_band.hpp"
 #include "core/engines/engine_bus.hpp"
 #include "core/stages/chain.hpp"
@@ -14,7 +15,7 @@ namespace heathmist {
 
 namespace {
 
-double gain_of(double db) { return std::pow(10, db / 20); }
+using dsp::gain_of;
 
 // --- a volume line
 

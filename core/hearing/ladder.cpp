@@ -8,6 +8,7 @@
 
 #include "core/audio/scratch.hpp"
 #include "core/compare/null.hpp"
+#include "core/dsp/decibels.hpp"
 #include "core/dsp/fft.hpp"
 #include "core/hearing/excerpt.hpp"
 #include "core/stages/chain.hpp"
@@ -21,12 +22,11 @@ constexpr double step_db = 2, span_db = 60, most_lift_db = 90;
 constexpr double levels_db[] = {6,    5,   4,   3,    2.5,  2,   1.6,  1.25,  1,  0.8,
                                 0.63, 0.5, 0.4, 0.32, 0.25, 0.2, 0.16, 0.125, 0.1};
 constexpr int least_bits = 4, most_bits = 20, least_kbps = 16, most_kbps = 512;
-constexpr double about_s =
-    1;  // of the master is taken before the excerpt, and after it, where there is an end to be kept away
+constexpr double about_s = 1;         // of the master is taken beside the excerpt, where its ends would tell
 constexpr double nothing_rms = 1e-6;  // -120 dBFS
 constexpr size_t least_rungs = 3;     // of a staircase
 
-double gain_of(double db) { return std::pow(10, db / 20); }
+using dsp::gain_of;
 
 double rms_of(const Planar& sound) {
   double squares = 0;

@@ -4,6 +4,7 @@
 #include <cmath>
 #include <numbers>
 
+#include "core/dsp/decibels.hpp"
 #include "core/probes/engine_kinds.hpp"
 #include "core/probes/pan_reading.hpp"
 
@@ -266,7 +267,7 @@ double float16_error() {
   return std::sqrt(error / power);
 }
 
-double gain_of(double db) { return std::pow(10, db / 20); }
+using dsp::gain_of;
 
 double spread_db(const std::vector<double>& all) {
   const auto [least, most] = std::minmax_element(all.begin(), all.end());

@@ -88,6 +88,15 @@ class TestHeardChoice : public WindowTest {
       QVERIFY(bar->findChild<QToolButton*>("hearReturn")->text().contains(*name ? name : "Return"));
     }
     QVERIFY(std::abs(*bar->match_db() - own_db) < 1e-9);
+    auto* lanes = window_->part<NullView>()->lanes();
+    QTest::qWait(50);
+    const QImage own = lanes->grab().toImage();
+    QTest::keyClick(window_.get(), Qt::Key_2, Qt::ControlModifier);  // in no lane: no lane's name stands out
+    QTest::qWait(50);
+    QVERIFY(lanes->grab().toImage() != own);
+    QTest::keyClick(window_.get(), Qt::Key_1, Qt::ControlModifier);
+    QTest::qWait(50);
+    QCOMPARE(lanes->grab().toImage(), own);
     QTest::keyClick(window_.get(), Qt::Key_3, Qt::ControlModifier);
     window_->workspace().select(Range{1, 3});  // the loop has another loudness, and it is matched in it
     QVERIFY(std::abs(*bar->match_db() + 20 * std::log10(0.5)) < 0.05);

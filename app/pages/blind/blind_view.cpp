@@ -56,11 +56,14 @@ BlindView::BlindView(Workspace& workspace, Deck::Open device, QWidget* parent)
   connect(&workspace_.results(), &TrialResults::failed, this, [this](const QString& id, const QString& sentence) {
     const auto& of = waiting_ ? waiting_->choice.trials : std::vector<std::string>{};
     if (std::find(of.begin(), of.end(), id.toStdString()) == of.end()) return;
-    waiting_.reset();
+    stop_waiting();
     setup_->say(sentence);
-    emit rested();
   });
-  connect(setup_, &BlindSetup::stop_wanted, this, [this] { making_.cancel(); });
+  connect(&workspace_.results(), &TrialResults::cancelled, this, [this](const QString&) { stop_waiting(); });
+  connect(setup_, &BlindSetup::stop_wanted, this, [this] {
+    making_.cancel();
+    stop_waiting();
+  });
   connect(&making_, &LongWork::progressed, this,
           [this](double fraction) { setup_->say(tr("making them equally loud, %1 %").arg(int(100 * fraction))); });
   connect(&making_, &LongWork::ended, this, [this](Outcome outcome, const QString& failure) {
@@ -129,6 +132,14 @@ std::vector<std::string> BlindView::missing(const BlindChoice& choice) const {
   return ids;
 }
 
+void BlindView::stop_waiting() {
+  if (!waiting_) return;
+  waiting_.reset();
+  setup_->show_making(false);
+  setup_->say(how_it_ended(Outcome::cancelled, {}));
+  emit rested();
+}
+
 void BlindView::prepare(const BlindChoice& choice, std::function<void()> then) {
   if (choice.trials.empty()) {
     setup_->say(tr("Choose a trial."));
@@ -142,6 +153,7 @@ void BlindView::prepare(const BlindChoice& choice, std::function<void()> then) {
   if (const auto ids = missing(choice); !ids.empty()) {
     waiting_ = {choice, std::move(then)};
     setup_->say(tr("measuring %1 first\u2026").arg(workspace_.name_of(ids.front())));
+    setup_->show_making(true);
     for (const std::string& id : ids) workspace_.measure(id);
     return;
   }
@@ -254,9 +266,10 @@ void BlindView::go_on(const std::string& id) {
     if (const Master* m = workspace_.bench().master(t.master); m && choice.trials.empty() && !m->trials.empty())
       choice.trials.push_back(m->trials.front().id);  // the master's clip is its
     return prepare(choice, [this, t] {
-      const bool same =
-          std::equal(made_.named.begin(), made_.named.end(), t.stimuli.begin(), t.stimuli.end(),
-                     [](const auto& a, const auto& b) { return a.content == b.content && a.trial == b.trial; });
+      const bool same = std::equal(made_.named.begin(), made_.named.end(), t.stimuli.begin(), t.stimuli.end(),
+                                   [](const auto& a, const auto& b) {
+                                     return a.content == b.content && a.trial == b.trial && a.value == b.value;
+                                   });
       if (!same)
         return setup_->say(tr("What is listened to has changed since this test began: it can't be gone on with."));
       training_.reset(), running_ = t.id;

@@ -51,6 +51,7 @@ class BlindView : public QStackedWidget {
     Made made;  ///< without its sound
   };
   std::vector<std::string> missing(const BlindChoice& choice) const;  ///< trials that are not measured
+  void stop_waiting();
   void prepare(const BlindChoice& choice, std::function<void()> then);
   static void make(const Order& order, Made& made, const Job& job);
   BlindDesign design_for(const BlindChoice& choice) const;

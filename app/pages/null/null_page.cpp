@@ -68,7 +68,10 @@ void follow_hands(NullView* view, PageContext& context) {
   });
   QObject::connect(&context.player, &Player::source_changed, view,
                    [view] { view->plates()->causes()->mark_heard(-1); });
-  QObject::connect(&context.listening, &ListeningBar::heard_changed, view, &NullView::set_heard);
+  QObject::connect(&context.listening, &ListeningBar::heard_changed, view, [view, &context](Heard heard) {
+    const bool other = heard == Heard::ret && context.listening.other();
+    view->set_heard(other ? std::nullopt : std::optional(heard));
+  });
   QObject::connect(view, &NullView::choose_files, view, [&context] {
     const QStringList files = choose_audio_files(context.window);
     if (!files.isEmpty()) context.workspace.add_files(files);

@@ -318,8 +318,9 @@ void NullView::set_playhead(double at_s) {
   plates_->set_playhead(at_s);
 }
 
-void NullView::set_heard(Heard heard, double) {
-  lanes_->set_heard(heard == Heard::master ? Lane::master : heard == Heard::ret ? Lane::ret : Lane::residual);
+void NullView::set_heard(std::optional<Heard> heard) {
+  if (!heard) return lanes_->set_heard({});
+  lanes_->set_heard(*heard == Heard::master ? Lane::master : *heard == Heard::ret ? Lane::ret : Lane::residual);
 }
 
 void NullView::show_empty(const QString& headline, const QString& advice, bool offer_files) {

@@ -32,7 +32,7 @@ class NullView : public QWidget {
   /// Jumps to where a finding can be seen.
   void show_evidence(const Finding& finding);
   void set_playhead(double at_s);
-  void set_heard(Heard heard, double lift_db);
+  void set_heard(std::optional<Heard> heard);  ///< none: something that is in no lane
   void set_selection(std::optional<std::pair<double, double>> seconds);
   void set_band(std::optional<std::pair<double, double>> hz);
   std::optional<std::pair<double, double>> band() const { return band_; }
