@@ -61,7 +61,7 @@ int main(int argc, char** argv) {
   for (const auto add :
        {cli::add_facts, cli::add_measure, cli::add_null, cli::add_spectrum, cli::add_outlets, cli::add_level,
         cli::add_pass, cli::add_stages, cli::add_matrix, cli::add_ceiling, cli::add_probe, cli::add_read,
-        cli::add_converters, cli::add_engines, cli::add_perform, cli::add_blind})
+        cli::add_converters, cli::add_engines, cli::add_perform, cli::add_blind, cli::add_devices, cli::add_capture})
     add(app);
   const int status = run(app, argc, argv);
   if (std::fflush(stdout) == 0 && !std::ferror(stdout)) return status;

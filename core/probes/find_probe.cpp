@@ -3,9 +3,11 @@
 #include <cmath>
 #include <numbers>
 
+#include "core/audio/scratch.hpp"
 #include "core/dsp/fft.hpp"
 #include "core/probes/probe.hpp"
 #include "core/probes/sync_chirp.hpp"
+#include "core/probes/sync_mark.hpp"
 
 namespace heathmist {
 
@@ -233,6 +235,23 @@ std::vector<std::string> kinds_that_end_there(const Clip& ret, int channel, cons
   for (const ProbeKind& kind : probe_kinds())
     if (const auto fit = fit_of(marks, kind.key); fit && fit->ends) kinds.push_back(kind.key);
   return kinds;
+}
+
+std::vector<double> sync_mark(int sample_rate_hz) {
+  std::vector<double> x(size_t(sync_chirp::seconds * sample_rate_hz) + 1);
+  for (size_t n = 0; n < x.size(); ++n) x[n] = sync_chirp::value(double(n) / sample_rate_hz);
+  return x;
+}
+
+std::optional<HeardMark> find_sync_mark(std::span<const double> heard, int sample_rate_hz) {
+  Planar sound(1, int64_t(heard.size()));
+  std::copy(heard.begin(), heard.end(), sound.channel(0).begin());
+  const auto clip = made_clip(sound, sample_rate_hz, "what came back");
+  if (!can_hold_marks(*clip, 0)) return {};
+  const auto marks = marks_of(*clip, 0, {});
+  if (marks.empty()) return {};
+  const Peak& first = marks.front();
+  return HeardMark{first.at_s * sample_rate_hz, 10 * std::log10(std::norm(first.height)), first.height.real() < 0};
 }
 
 }  // namespace heathmist

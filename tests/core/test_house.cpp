@@ -11,7 +11,7 @@ using Graph = std::map<QString, std::set<QString>>;  // of each file or room: wh
 
 /// Rooms from below to above. A room includes itself and what stands before it.
 const QStringList core_rooms{"dsp",     "audio",    "measure", "compare", "probes", "stages",
-                             "engines", "delivery", "boards",  "hearing", "bench"};
+                             "devices", "engines", "delivery", "boards",  "hearing", "bench"};
 const QStringList app_rooms{"theme", "widgets", "plots", "model", "listen", "pages", "shell"};
 
 QString text_of(const QString& path) {

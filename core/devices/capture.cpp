@@ -1,0 +1,348 @@
+#include "core/devices/capture.hpp"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <array>
+#include <atomic>
+#include <boost/lockfree/spsc_queue.hpp>
+#include <chrono>
+#include <cmath>
+#include <thread>
+
+#include "core/printable.hpp"
+#include "core/probes/sync_mark.hpp"
+
+namespace heathmist {
+
+namespace {
+
+constexpr double ring_s = 8;          // of what came in and waits for the disk
+constexpr double chirp_at_s = 0.2;    // after the start: devices begin with a click
+constexpr double chirp_wait_s = 2.5;  // for its return
+constexpr double tail_s = 0.25;       // recorded after the last of what was played came back
+constexpr double tail_unknown_s = 2;  // the same where nobody knows how late it comes back
+constexpr size_t most_places = 1000;  // of interruptions
+
+/// What the device's thread does: samples from one ring go out, samples that come in go to another. It waits for
+/// nothing and allocates nothing.
+class Passing {
+ public:
+  Passing(const StreamOrder& order, std::vector<double> chirp)
+      : inputs_(size_t(order.inputs)),
+        outputs_(order.output.empty() ? 0 : size_t(order.outputs)),
+        chirp_(std::move(chirp)),
+        chirp_at_(int64_t(chirp_at_s * order.sample_rate_hz)),
+        can_wait_(order.loop.clock == 0),
+        in_(size_t(ring_s * order.sample_rate_hz) * inputs_),
+        out_(std::max<size_t>(1, size_t(ring_s * order.sample_rate_hz) * outputs_)),
+        losses_(most_places) {}
+
+  bool pass(const StreamBlock& block) {
+    if (in_.write_available() < block.in.size()) {
+      if (!waiting_ && !can_wait_) lose(at_);
+      waiting_ = true;
+      return false;
+    }
+    if (can_wait_ && starting_ && !all_played_ && out_.read_available() < block.out.size()) return false;
+    waiting_ = false;
+    if (block.interrupted && at_ > 0) lose(at_);
+    if (outputs_ > 0) play(block);
+    in_.push(block.in.data(), block.in.size());
+    at_ += block.frames;
+    return true;
+  }
+
+  // by the recording thread
+  void start_playing() { starting_ = true; }
+  void no_more_to_play() { all_played_ = true; }
+  int64_t played_from() const { return played_from_; }  ///< frame of the stream; -1: not yet
+  size_t room_to_play() const { return out_.write_available(); }
+  void queue(std::span<const double> samples) { out_.push(samples.data(), samples.size()); }
+  size_t take(std::span<double> samples) { return in_.pop(samples.data(), samples.size()); }
+  bool take_loss(int64_t& frame) { return losses_.pop(frame); }
+
+ private:
+  void lose(int64_t frame) { losses_.push(frame); }
+
+  void play(const StreamBlock& block) {
+    for (int64_t n = 0; n < block.frames; ++n)
+      if (const int64_t k = at_ + n - chirp_at_; k >= 0 && k < int64_t(chirp_.size()))
+        for (size_t c = 0; c < outputs_; ++c) block.out[size_t(n) * outputs_ + c] = chirp_[size_t(k)];
+    if (!starting_) return;
+    if (played_from_ < 0) played_from_ = at_;
+    const size_t given = out_.pop(block.out.data(), block.out.size());
+    if (given < block.out.size() && !all_played_) lose(at_);
+  }
+
+  using Ring = boost::lockfree::spsc_queue<double>;
+  const size_t inputs_, outputs_;
+  const std::vector<double> chirp_;
+  const int64_t chirp_at_;
+  const bool can_wait_;  // a stand-in's clock
+  Ring in_, out_;
+  boost::lockfree::spsc_queue<int64_t> losses_;
+  std::atomic<int64_t> played_from_{-1};
+  std::atomic<bool> starting_{false}, all_played_{false};
+  bool waiting_ = false;
+  int64_t at_ = 0;  // frames of the stream until now
+};
+
+/// What is played, read ahead.
+class Playing {
+ public:
+  Playing(std::shared_ptr<const Clip> clip, int outputs)
+      : clip_(std::move(clip)), outputs_(outputs), reader_(clip_ ? clip_->reader() : nullptr) {}
+  int64_t frames() const { return clip_ ? clip_->format().frames : 0; }
+
+  /// Fills the ring as far as it has room. Throws InputError.
+  void feed(Passing& passing) {
+    while (clip_ && at_ < frames() && passing.room_to_play() >= size_t(block_frames * outputs_)) {
+      const int64_t count = std::min(block_frames, frames() - at_);
+      reader_->read(at_, count, block_);
+      samples_.assign(size_t(count * outputs_), 0.0);
+      const int channels = clip_->format().channels;
+      for (int c = 0; c < outputs_; ++c) {
+        if (c >= channels && channels > 1) break;  // a mono master goes to all of them
+        const auto x = block_.channel(std::min(c, channels - 1));
+        for (int64_t n = 0; n < count; ++n) samples_[size_t(n * outputs_ + c)] = x[size_t(n)];
+      }
+      passing.queue(samples_);
+      at_ += count;
+    }
+    if (at_ >= frames()) passing.no_more_to_play();
+  }
+
+ private:
+  static constexpr int64_t block_frames = 1 << 13;
+  std::shared_ptr<const Clip> clip_;
+  int64_t outputs_;
+  std::unique_ptr<Reader> reader_;
+  int64_t at_ = 0;
+  Planar block_;
+  std::vector<double> samples_;
+};
+
+/// A recording from its start to its end, in the calling thread.
+class Take {
+ public:
+  Take(const CapturePlan& plan, const Job& job, const std::function<void(const CaptureReading&)>& watch)
+      : plan_(plan),
+        job_(job),
+        watch_(watch),
+        rate_(plan.stream.sample_rate_hz),
+        inputs_(size_t(plan.stream.inputs)),
+        sends_chirp_(plan.play && plan.chirp && rate_ >= 7000),
+        playing_(plan.play, plan.stream.outputs),
+        passing_(plan.stream, sends_chirp_ ? sync_mark(rate_) : std::vector<double>()),
+        recording_(plan.to, rate_, plan.stream.inputs, plan.word),
+        buffer_(size_t(1 << 13) * inputs_) {
+    reading_.peak.assign(inputs_, 0), reading_.held_peak.assign(inputs_, 0);
+  }
+
+  Captured run() {
+    playing_.feed(passing_);
+    const auto stream = open_stream(plan_.stream, [this](const StreamBlock& block) { return passing_.pass(block); });
+    if (sends_chirp_) listen_for_chirp(*stream);
+    if (!ends_early(*stream)) record(*stream);
+    return ended();
+  }
+
+ private:
+  bool ends_early(const Stream& stream) {
+    if (result_.cut_short.empty()) result_.cut_short = stream.lost();
+    return job_.stop.stop_requested() || !result_.cut_short.empty();
+  }
+
+  /// The first `limit` samples that came in, or fewer.
+  std::span<double> next(size_t limit) {
+    return {buffer_.data(), passing_.take({buffer_.data(), std::min(limit, buffer_.size())})};
+  }
+
+  void listen_for_chirp(const Stream& stream) {
+    std::vector<std::vector<double>> heard(inputs_);  // channel by channel: two of them may cancel each other
+    const auto sent_at = int64_t(chirp_at_s * rate_);
+    auto look_at = size_t((chirp_at_s + 0.4) * rate_);
+    while (!ends_early(stream) && double(heard[0].size()) < (chirp_at_s + chirp_wait_s) * rate_) {
+      const auto came = next(buffer_.size());
+      if (came.empty()) nap();
+      for (size_t n = 0; n < came.size(); ++n) heard[n % inputs_].push_back(came[n]);
+      note_levels(came);
+      taken_ += int64_t(came.size() / inputs_);
+      tell();
+      if (heard[0].size() < look_at) continue;
+      look_at += size_t(0.25 * rate_);
+      result_.latency_samples = latency_in(heard, sent_at);
+      if (result_.latency_samples) return;
+    }
+  }
+
+  /// By the first channel that has the whole chirp.
+  std::optional<double> latency_in(const std::vector<std::vector<double>>& heard, int64_t sent_at) const {
+    for (const auto& channel : heard)
+      if (const auto mark = find_sync_mark(channel, rate_);
+          mark && double(channel.size()) > mark->at_samples + 0.35 * rate_)
+        return mark->at_samples - double(sent_at);
+    return {};
+  }
+
+  int64_t wanted_frames() const {
+    const double tail =
+        result_.latency_samples ? std::max(0.0, *result_.latency_samples) + tail_s * rate_ : tail_unknown_s * rate_;
+    const auto played = plan_.play ? playing_.frames() + int64_t(std::ceil(tail)) : 0;
+    return std::max(played, plan_.seconds ? int64_t(std::llround(*plan_.seconds * rate_)) : 0);
+  }
+
+  void record(const Stream& stream) {
+    reading_.state = CaptureReading::State::running;
+    std::fill(reading_.held_peak.begin(), reading_.held_peak.end(), 0.0);
+    const int64_t wanted = wanted_frames();
+    reading_.of_seconds = double(wanted) / rate_;
+    if (plan_.play) {
+      passing_.start_playing();
+      wait_for_first(stream);
+    } else {
+      from_ = taken_;
+    }
+    while (!ends_early(stream) && (wanted == 0 || recording_.frames() < wanted)) {
+      feed();
+      if (!take_some(wanted)) nap();
+      tell();
+    }
+    while (take_some(wanted)) {
+    }  // what came until it was stopped
+    if (wanted > 0 && recording_.frames() >= wanted) result_.cut_short.clear();
+  }
+
+  /// Until the frame is known that was recorded while the first one went out; what came before is no part of it.
+  void wait_for_first(const Stream& stream) {
+    std::vector<double> waiting;
+    const int64_t waits_from = taken_;
+    while (passing_.played_from() < 0 && !ends_early(stream)) {
+      const auto came = next(buffer_.size());
+      waiting.insert(waiting.end(), came.begin(), came.end());
+      taken_ += int64_t(came.size() / inputs_);
+      if (came.empty()) nap();
+    }
+    from_ = std::max<int64_t>(0, passing_.played_from());
+    while (taken_ < from_ && !ends_early(stream)) {
+      const auto came = next(size_t(from_ - taken_) * inputs_);
+      taken_ += int64_t(came.size() / inputs_);
+      if (came.empty()) nap();
+    }
+    if (from_ < taken_ && from_ >= waits_from) keep(std::span(waiting).subspan(size_t(from_ - waits_from) * inputs_));
+  }
+
+  void feed() {
+    try {
+      playing_.feed(passing_);
+    } catch (const InputError& error) {
+      result_.cut_short = std::string(error.what()) + "; what came until then is kept";
+    }
+  }
+
+  bool take_some(int64_t wanted) {
+    const auto limit = wanted > 0 ? size_t(wanted - recording_.frames()) * inputs_ : buffer_.size();
+    const auto came = limit > 0 ? next(limit) : std::span<double>();
+    if (came.empty() || disk_failed_) return false;
+    taken_ += int64_t(came.size() / inputs_);
+    keep(came);
+    return !disk_failed_;
+  }
+
+  void keep(std::span<const double> came) {
+    note_levels(came);
+    try {
+      recording_.write(came);
+    } catch (const InputError& error) {
+      disk_failed_ = true;
+      result_.cut_short = error.what();
+    }
+  }
+
+  void note_levels(std::span<const double> came) {
+    for (size_t n = 0; n < came.size(); ++n) {
+      double& peak = reading_.peak[n % inputs_];
+      peak = std::max(peak, std::abs(came[n]));
+    }
+    for (size_t c = 0; c < inputs_; ++c) reading_.held_peak[c] = std::max(reading_.held_peak[c], reading_.peak[c]);
+  }
+
+  void note_losses() {
+    for (int64_t frame; passing_.take_loss(frame);) {
+      if (from_ < 0 || frame < from_) continue;
+      ++result_.interruptions;
+      if (result_.interrupted_s.size() < most_places) result_.interrupted_s.push_back(double(frame - from_) / rate_);
+    }
+    reading_.interruptions = result_.interruptions;
+  }
+
+  void tell() {
+    const auto now = std::chrono::steady_clock::now();
+    if (now - told_at_ < std::chrono::milliseconds(50)) return;
+    told_at_ = now;
+    note_losses();
+    reading_.seconds = double(recording_.frames()) / rate_;
+    if (watch_) watch_(reading_);
+    if (reading_.of_seconds > 0) job_.report(std::min(1.0, reading_.seconds / reading_.of_seconds));
+    std::fill(reading_.peak.begin(), reading_.peak.end(), 0.0);
+  }
+
+  static void nap() { std::this_thread::sleep_for(std::chrono::milliseconds(2)); }
+
+  Captured ended() {
+    note_losses();
+    if (recording_.frames() == 0) {
+      if (!result_.cut_short.empty()) throw DeviceError(result_.cut_short);
+      throw Cancelled();
+    }
+    result_.sample_rate_hz = rate_, result_.channels = int(inputs_);
+    result_.frames = recording_.frames();
+    try {
+      recording_.finish();
+    } catch (const InputError& error) {
+      if (result_.cut_short.empty()) result_.cut_short = error.what();
+    }
+    result_.file = recording_.file();
+    return std::move(result_);
+  }
+
+  const CapturePlan& plan_;
+  const Job& job_;
+  const std::function<void(const CaptureReading&)>& watch_;
+  const int rate_;
+  const size_t inputs_;
+  const bool sends_chirp_;
+  Playing playing_;
+  Passing passing_;
+  Recording recording_;
+  std::vector<double> buffer_;
+  CaptureReading reading_;
+  Captured result_;
+  int64_t taken_ = 0, from_ = -1;  // frames of the stream: until now; with which the recording begins
+  bool disk_failed_ = false;
+  std::chrono::steady_clock::time_point told_at_{};
+};
+
+}  // namespace
+
+Captured capture(const CapturePlan& plan, const Job& job, const std::function<void(const CaptureReading&)>& watch) {
+  if (plan.stream.input.empty()) throw DeviceError("no device to record from was chosen; choose one");
+  if (plan.play && plan.stream.output.empty()) throw DeviceError("no device to play through was chosen; choose one");
+  if (plan.play && plan.play->format().sample_rate_hz != plan.stream.sample_rate_hz)
+    throw std::invalid_argument(
+        fmt::format("{}: it has {} Hz and the device was to run at {} Hz; let it run at the "
+                    "master's rate, or convert the master first",
+                    printable(plan.play->path()), plan.play->format().sample_rate_hz, plan.stream.sample_rate_hz));
+  if (plan.play && plan.play->format().channels > std::max(1, plan.stream.outputs))
+    throw std::invalid_argument(fmt::format("{}: it has {} channels and only {} go out; choose more outputs",
+                                            printable(plan.play->path()), plan.play->format().channels,
+                                            plan.stream.outputs));
+  Destination to = plan.to;
+  if (plan.play) to.inputs.push_back(plan.play->path());
+  CapturePlan safe = plan;
+  safe.to = to;
+  return Take(safe, job, watch).run();
+}
+
+}  // namespace heathmist

@@ -1,0 +1,210 @@
+// Real devices, through RtAudio.
+#include <RtAudio.h>
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <atomic>
+#include <chrono>
+#include <cmath>
+#include <filesystem>
+
+#include "core/devices/backends.hpp"
+#include "core/printable.hpp"
+
+namespace heathmist {
+
+namespace {
+
+constexpr std::pair<RtAudio::Api, const char*> backends[] = {
+    {RtAudio::UNIX_JACK, "JACK"}, {RtAudio::LINUX_PULSE, "PulseAudio"}, {RtAudio::LINUX_ALSA, "ALSA"}};
+
+/// Whether the kernel knows of any sound device; asking ALSA where it does not makes it complain on standard error.
+bool has_sound_card() {
+  std::error_code none;
+  for (const auto& entry : std::filesystem::directory_iterator("/dev/snd", none))
+    if (entry.path().filename().string().starts_with("pcm")) return true;
+  return false;
+}
+
+/// One way to devices, and what is there; nullptr: nothing.
+std::unique_ptr<RtAudio> server(RtAudio::Api api) {
+  if (api == RtAudio::LINUX_ALSA && !has_sound_card()) return nullptr;
+  try {
+    auto audio = std::make_unique<RtAudio>(api);
+    audio->showWarnings(false);
+    return audio->getDeviceCount() > 0 ? std::move(audio) : nullptr;
+  } catch (const RtAudioError&) {
+    return nullptr;
+  }
+}
+
+Device described(const RtAudio::DeviceInfo& info, const char* backend) {
+  Device d;
+  d.name = info.name, d.backend = backend;
+  d.inputs = int(info.inputChannels), d.outputs = int(info.outputChannels);
+  for (const unsigned rate : info.sampleRates) d.rates_hz.push_back(int(rate));
+  std::sort(d.rates_hz.begin(), d.rates_hz.end());
+  return d;
+}
+
+/// Every device of one way, at its place in RtAudio's own list.
+std::vector<Device> devices_of(RtAudio& audio, const char* backend) {
+  std::vector<Device> all;
+  for (unsigned n = 0; n < audio.getDeviceCount(); ++n) {
+    Device d;
+    try {
+      const auto info = audio.getDeviceInfo(n);
+      if (info.probed) {
+        d = described(info, backend);
+        d.default_input = d.inputs > 0 && (info.isDefaultInput || audio.getDefaultInputDevice() == n);
+        d.default_output = d.outputs > 0 && (info.isDefaultOutput || audio.getDefaultOutputDevice() == n);
+      }
+    } catch (const RtAudioError&) {  // held by another program, or gone since it was counted
+    }
+    all.push_back(std::move(d));
+  }
+  return all;
+}
+
+/// Integers as doubles, exact: RtAudio's own conversion between the two is off by half a step.
+constexpr double full_scale = 2147483648.0;
+
+void take_words(const void* from, std::span<double> to) {
+  const auto* words = static_cast<const int32_t*>(from);
+  for (size_t n = 0; n < to.size(); ++n) to[n] = words[n] / full_scale;
+}
+
+void give_words(std::span<const double> from, void* to) {
+  auto* words = static_cast<int32_t*>(to);
+  for (size_t n = 0; n < from.size(); ++n)
+    words[n] = int32_t(std::clamp(std::nearbyint(from[n] * full_scale), -full_scale, full_scale - 1));
+}
+
+class ServerStream : public Stream {
+ public:
+  ServerStream(const StreamOrder& order, std::unique_ptr<RtAudio> audio, std::optional<unsigned> in,
+               std::optional<unsigned> out, StreamCallback callback)
+      : name_(printable(order.input.empty() ? order.output : order.input)),
+        inputs_(in ? size_t(order.inputs) : 0),
+        outputs_(out ? size_t(order.outputs) : 0),
+        callback_(std::move(callback)),
+        audio_(std::move(audio)) {
+    RtAudio::StreamParameters from, to;
+    if (in)
+      from.deviceId = *in, from.nChannels = unsigned(order.inputs), from.firstChannel = unsigned(order.first_input);
+    if (out) to.deviceId = *out, to.nChannels = unsigned(order.outputs), to.firstChannel = unsigned(order.first_output);
+    integers_ = (in && !is_real(*in)) || (out && !is_real(*out));
+    unsigned frames = 256;
+    RtAudio::StreamOptions options;
+    options.streamName = "Heathmist";
+    try {
+      audio_->openStream(out ? &to : nullptr, in ? &from : nullptr, integers_ ? RTAUDIO_SINT32 : RTAUDIO_FLOAT64,
+                         unsigned(order.sample_rate_hz), &frames, &ServerStream::called, this, &options,
+                         &ServerStream::failed);
+      in_.resize(frames * inputs_), out_.resize(frames * outputs_);
+      last_ns_ = now_ns();
+      audio_->startStream();
+    } catch (const RtAudioError& error) {
+      throw DeviceError(
+          fmt::format("{}: it cannot be opened at {} Hz ({}); another program may hold it: close that, or "
+                      "choose another device",
+                      name_, order.sample_rate_hz, printable(error.what())));
+    }
+    // a device that fails while it opens tells it by the callback
+    if (!audio_->isStreamOpen()) throw DeviceError(name_ + ": it cannot be opened; choose another device");
+  }
+  ~ServerStream() override {
+    if (audio_->isStreamOpen()) audio_->closeStream();
+  }
+
+  std::string lost() const override {
+    if (gone_ || !audio_->isStreamRunning()) return name_ + ": it is gone; what came until then is kept";
+    if (now_ns() - last_ns_ > int64_t(5e9)) return name_ + ": it gives no more sound; what came until then is kept";
+    return {};
+  }
+
+ private:
+  static int64_t now_ns() { return std::chrono::steady_clock::now().time_since_epoch().count(); }
+
+  bool is_real(unsigned device) {
+    return audio_->getDeviceInfo(device).nativeFormats & (RTAUDIO_FLOAT32 | RTAUDIO_FLOAT64);
+  }
+
+  static int called(void* out, void* in, unsigned frames, double, RtAudioStreamStatus status, void* self) {
+    of_this_thread = static_cast<ServerStream*>(self);
+    return of_this_thread->pass(out, in, frames, status != 0);
+  }
+  /// RtAudio tells it in the stream's own thread.
+  static void failed(RtAudioError::Type, const std::string& what) {
+    if (of_this_thread && what.find("error,") != std::string::npos) of_this_thread->gone_ = true;
+  }
+
+  int pass(void* out, void* in, unsigned frames, bool interrupted) {
+    if (gone_) return 2;
+    last_ns_ = now_ns();
+    const size_t coming = frames * inputs_, going = frames * outputs_;
+    if (integers_ && coming > 0) take_words(in, {in_.data(), coming});
+    const std::span<double> to =
+        integers_ ? std::span<double>(out_.data(), going) : std::span<double>(static_cast<double*>(out), going);
+    std::fill(to.begin(), to.end(), 0.0);
+    const std::span<const double> from = integers_ ? std::span<const double>(in_.data(), coming)
+                                                   : std::span<const double>(static_cast<const double*>(in), coming);
+    callback_({int64_t(frames), from, to, interrupted});
+    for (double& x : to) x = std::clamp(x, -1.0, 1.0);
+    if (integers_ && going > 0) give_words(to, out);
+    return 0;
+  }
+
+  inline static thread_local ServerStream* of_this_thread = nullptr;
+
+  const std::string name_;
+  const size_t inputs_, outputs_;
+  const StreamCallback callback_;
+  bool integers_ = false;
+  std::vector<double> in_, out_;
+  std::atomic<bool> gone_{false};
+  std::atomic<int64_t> last_ns_{0};
+  std::unique_ptr<RtAudio> audio_;
+};
+
+}  // namespace
+
+std::vector<Device> devices_of_servers() {
+  std::vector<Device> all;
+  for (const auto& [api, backend] : backends)
+    if (const auto audio = server(api))
+      for (Device& d : devices_of(*audio, backend))
+        if (d.inputs + d.outputs > 0) all.push_back(std::move(d));
+  const auto rates = pulse_rates();
+  std::erase_if(all, [&](const Device& d) {  // RtAudio goes on to list those of a server that has ended
+    return d.backend == "PulseAudio" && !rates.count(d.name);
+  });
+  for (Device& d : all) {
+    if (d.backend != "PulseAudio") continue;
+    const int own = rates.at(d.name);  // that server converts every other rate
+    d.own_rate_hz = own;
+    if (!d.has_rate(own)) d.rates_hz.insert(std::lower_bound(d.rates_hz.begin(), d.rates_hz.end(), own), own);
+  }
+  return all;
+}
+
+std::unique_ptr<Stream> open_server(const StreamOrder& order, const Device* in, const Device* out,
+                                    StreamCallback callback) {
+  const Device& either = in ? *in : *out;
+  for (const auto& [api, backend] : backends) {
+    if (either.backend != backend) continue;
+    auto audio = server(api);
+    if (!audio) break;
+    std::optional<unsigned> from, to;
+    const auto there = devices_of(*audio, backend);
+    for (unsigned n = 0; n < there.size(); ++n) {
+      if (in && !from && there[n].name == in->of_server && there[n].inputs > 0) from = n;
+      if (out && !to && there[n].name == out->of_server && there[n].outputs > 0) to = n;
+    }
+    if ((in && !from) || (out && !to)) break;
+    return std::make_unique<ServerStream>(order, std::move(audio), from, to, std::move(callback));
+  }
+  throw DeviceError(printable(either.name) + ": it is gone; connect it, or choose another device");
+}
+
+}  // namespace heathmist

@@ -1,0 +1,158 @@
+// Recording through real sound servers, started here on sockets of their own: PulseAudio with a null sink and its
+// monitor, JACK with its dummy driver. Skipped, and said so, only where they are not installed.
+#include <QtTest>
+
+#include "core/devices/capture.hpp"
+#include "tests/support/cli.hpp"
+#include "tests/support/signals.hpp"
+
+using namespace heathmist;
+using namespace heathmist::test;
+
+namespace {
+
+/// A program that runs as long as the object; stopped by its process id.
+class Server {
+ public:
+  Server(const QString& program, const QStringList& words) {
+    process_.setProcessChannelMode(QProcess::MergedChannels);
+    process_.start(program, words);
+    process_.waitForStarted();
+  }
+  ~Server() { stop(); }
+  void stop() {
+    if (process_.state() == QProcess::NotRunning) return;
+    process_.terminate();
+    if (!process_.waitForFinished(3000)) process_.kill();
+    process_.waitForFinished(3000);
+  }
+
+ private:
+  QProcess process_;
+};
+
+bool is_there(const char* program) { return !QStandardPaths::findExecutable(program).isEmpty(); }
+
+const Device* found(const std::vector<Device>& all, const std::string& backend, bool input) {
+  for (const Device& d : all)
+    if (d.backend == backend && (input ? d.inputs : d.outputs) > 0) return &d;
+  return nullptr;
+}
+
+/// Waits until a server has something to record from and something to play through.
+std::optional<StreamOrder> order_of(const std::string& backend, int rate_hz) {
+  QElapsedTimer timer;
+  for (timer.start(); timer.elapsed() < 10000; QTest::qWait(100)) {
+    const auto all = devices();
+    const Device *in = found(all, backend, true), *out = found(all, backend, false);
+    if (in && out) return StreamOrder{.input = in->name, .output = out->name, .sample_rate_hz = rate_hz};
+  }
+  return {};
+}
+
+/// Plays a programme and asks that it comes back to the bit, by its own frames and by the null.
+void round_trip(const StreamOrder& order, int bits, WordFormat word) {
+  const Folder folder;
+  const auto sound = requantised(Programme(4, 21).render(order.sample_rate_hz), bits, false);
+  const auto master = save(folder / "master.wav", sound, order.sample_rate_hz, word);
+  CapturePlan plan{.stream = order, .word = word, .play = Clip::open(master), .to = Destination(folder / "take.wav")};
+  const auto done = capture(plan);
+  QVERIFY2(done.cut_short.empty(), done.cut_short.c_str());
+  QVERIFY(done.latency_samples);
+  const auto null = null_of(master, done.file);
+  QVERIFY2(!null.residual_relative_db(), qPrintable(QString("residual %1 dBr").arg(db(null.residual_relative_db()))));
+  QVERIFY2(std::abs(null.fit.delay_samples - *done.latency_samples) < 0.1,
+           qPrintable(QString("%1, chirp %2").arg(null.fit.delay_samples).arg(*done.latency_samples)));
+  QCOMPARE(null.fit.delay_samples, std::round(null.fit.delay_samples));
+}
+
+}  // namespace
+
+class TestSoundServers : public QObject {
+  Q_OBJECT
+
+ private slots:
+  void initTestCase() { QVERIFY(std::filesystem::exists(HEATHMIST_CLI)); }
+
+  void pulse_audio_gives_back_every_bit_data() {
+    QTest::addColumn<int>("rate");
+    QTest::addColumn<QString>("format");
+    QTest::addColumn<int>("bits");
+    QTest::newRow("48 kHz, float") << 48000 << "float32le" << 24;
+    QTest::newRow("44.1 kHz, 16 bit") << 44100 << "s16le" << 16;
+    QTest::newRow("96 kHz, 24 bit") << 96000 << "s24le" << 24;
+  }
+  void pulse_audio_gives_back_every_bit() {
+    QFETCH(int, rate);
+    QFETCH(QString, format);
+    QFETCH(int, bits);
+    if (!is_there("pulseaudio")) QSKIP("PULSEAUDIO IS NOT INSTALLED: capture through it was NOT tested");
+    const QTemporaryDir home;
+    qputenv("XDG_RUNTIME_DIR", home.path().toUtf8());
+    qputenv("HOME", home.path().toUtf8());
+    const Server server("pulseaudio",
+                        {"-n", "--daemonize=no", "--exit-idle-time=-1", "-L", "module-native-protocol-unix", "-L",
+                         QString("module-null-sink sink_name=bench rate=%1 format=%2").arg(rate).arg(format)});
+    const auto order = order_of("PulseAudio", rate);
+    QVERIFY(order);
+    const auto all = devices();
+    QCOMPARE(device_of(all, order->input).own_rate_hz.value_or(0), rate);
+    QVERIFY(!device_of(all, order->output).converts(rate) && device_of(all, order->output).converts(32000));
+    round_trip(*order, bits, bits == 16 ? WordFormat::pcm16 : WordFormat::pcm24);
+  }
+  void jack_gives_back_every_bit_and_is_missed_when_it_ends() {
+    if (!is_there("jackd")) QSKIP("JACK IS NOT INSTALLED: capture through it was NOT tested");
+    const QByteArray name = "heathmist-test-" + QByteArray::number(QCoreApplication::applicationPid());
+    qputenv("JACK_DEFAULT_SERVER", name);
+    Server server("jackd", {"--no-realtime", "-n", name, "-d", "dummy", "-r", "48000", "-p", "256"});
+    const auto order = order_of("JACK", 48000);
+    QVERIFY(order);
+    QCOMPARE(device_of(devices(), order->input).rates_hz, std::vector<int>{48000});
+    // the wires: what is played goes straight to what is recorded
+    std::atomic<bool> wired = false;
+    std::jthread wiring([&](std::stop_token stop) {
+      while (!stop.stop_requested() && !wired) {
+        wired = true;
+        for (const char* side : {"0", "1"})
+          wired = wired && QProcess::execute("jack_connect", {QString("Heathmist:outport ") + side,
+                                                              QString("Heathmist:inport ") + side}) == 0;
+        std::this_thread::sleep_for(std::chrono::milliseconds(20));
+      }
+    });
+    round_trip(*order, 24, WordFormat::pcm24);
+    wiring = {};
+    // it ends while something is recorded
+    const Folder folder;
+    CapturePlan plan{.stream = *order, .to = Destination(folder / "take.wav")};
+    plan.stream.output.clear(), plan.seconds = 60;
+    const auto done = capture(plan, {}, [&](const CaptureReading& r) {
+      if (r.seconds > 0.7) server.stop();
+    });
+    QVERIFY(!done.cut_short.empty());
+    QVERIFY(done.frames > 30000 && done.frames < 20 * 48000);
+    QCOMPARE(Clip::open(done.file)->format().frames, done.frames);
+  }
+  /// PulseAudio's own client goes on with nothing when its server is gone.
+  void pulse_audio_is_missed_when_it_ends() {
+    if (!is_there("pulseaudio")) QSKIP("PULSEAUDIO IS NOT INSTALLED: its end was NOT tested");
+    const QTemporaryDir home;
+    qputenv("XDG_RUNTIME_DIR", home.path().toUtf8());
+    qputenv("HOME", home.path().toUtf8());
+    Server server("pulseaudio", {"-n", "--daemonize=no", "--exit-idle-time=-1", "-L", "module-native-protocol-unix",
+                                 "-L", "module-null-sink sink_name=bench rate=48000 format=float32le"});
+    const auto order = order_of("PulseAudio", 48000);
+    QVERIFY(order);
+    const Folder folder;
+    CapturePlan plan{.stream = *order, .to = Destination(folder / "take.wav")};
+    plan.stream.output.clear(), plan.seconds = 60;
+    const auto done = capture(plan, {}, [&](const CaptureReading& r) {
+      if (r.seconds > 0.7) server.stop();
+    });
+    QVERIFY(!done.cut_short.empty());
+    QVERIFY2(done.frames > 30000 && done.frames < 5 * 48000,
+             qPrintable(QString("%1 frames: %2").arg(done.frames).arg(done.cut_short.c_str())));
+  }
+};
+
+QTEST_GUILESS_MAIN(TestSoundServers)
+#include "test_sound_servers.moc"
