@@ -288,7 +288,9 @@ class Take {
     std::fill(reading_.peak.begin(), reading_.peak.end(), 0.0);
   }
 
-  static void nap() { std::this_thread::sleep_for(std::chrono::milliseconds(2)); }
+  void nap() const {
+    std::this_thread::sleep_for(std::chrono::microseconds(plan_.stream.loop.clock == 0 ? 100 : 2000));
+  }
 
   Captured ended() {
     note_losses();

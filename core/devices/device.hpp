@@ -49,7 +49,7 @@ const Device* default_output(const std::vector<Device>& all);
 const Device& device_of(const std::vector<Device>& all, const std::string& name);
 
 struct StreamOrder {
-  std::string input, output;  ///< names; empty: nothing comes in, nothing goes out. Both are of one backend
+  std::string input{}, output{};  ///< names; empty: nothing comes in, nothing goes out. Both are of one backend
   int sample_rate_hz = 48000;
   int inputs = 2, first_input = 0, outputs = 2, first_output = 0;  ///< channels
   LoopSettings loop{};                                             ///< of a stand-in

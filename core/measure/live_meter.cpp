@@ -22,12 +22,13 @@ LiveMeter::LiveMeter(int sample_rate_hz)
 void LiveMeter::forget() {
   ring_.fill(0);
   product_ring_.fill({});
-  bin_energy_.fill(0);
-  bin_count_.fill(0);
+  momentaries_ = short_terms_ = {};
   for (auto& channel : recent_) channel.fill(0);
   energy_ = 0, in_piece_ = 0, count_ = 0, filled_ = 0, peak_ = 0;
   std::fill(std::begin(products_), std::end(products_), 0.0);
   momentary_ = short_term_ = integrated_ = shown_peak_ = 0;
+  momentary_max_ = short_term_max_ = 0;
+  range_ = -1;
   correlation_ = 2;
 }
 
@@ -76,26 +77,58 @@ void LiveMeter::end_piece() {
   for (const auto& p : product_ring_) ll += p[0], rr += p[1], lr += p[2];
   correlation_ = ll > 1e-12 && rr > 1e-12 ? lr / std::sqrt(ll * rr) : 2;
   if (count_ < 4) return;
-  if (const auto loud = lufs(momentary_); loud && *loud >= lowest_lufs) {
-    const auto bin = std::min<size_t>(bins - 1, size_t((*loud - lowest_lufs) / bin_lu));
-    bin_energy_[bin] += momentary_;
-    ++bin_count_[bin];
-  }
-  auto above = [&](double gate) {
-    double sum = 0;
-    int64_t count = 0;
+  momentary_max_ = std::max<double>(momentary_max_, momentary_);
+  momentaries_.add(momentary_);
+  integrated_ = momentaries_.mean_above(0.1 * momentaries_.mean_above(0));
+  if (count_ < pieces) return;
+  short_term_max_ = std::max<double>(short_term_max_, short_term_);
+  short_terms_.add(short_term_);
+  range_ = short_terms_.range_lu().value_or(-1);
+}
+
+void LiveMeter::Bins::add(double mean_square) {
+  const auto loud = lufs(mean_square);
+  if (!loud || *loud < lowest_lufs) return;
+  const auto bin = std::min<size_t>(bins - 1, size_t((*loud - lowest_lufs) / bin_lu));
+  energy[bin] += mean_square;
+  ++count[bin];
+}
+
+double LiveMeter::Bins::mean_above(double gate) const {
+  double sum = 0;
+  int64_t blocks = 0;
+  for (size_t b = 0; b < bins; ++b)
+    if (count[b] > 0 && energy[b] / double(count[b]) > gate) sum += energy[b], blocks += count[b];
+  return blocks ? sum / double(blocks) : 0.0;
+}
+
+/// Between the 10th and the 95th percentile of what lies above the gate of -20 LU (EBU Tech 3342), as means of bins.
+std::optional<double> LiveMeter::Bins::range_lu() const {
+  const double gate = 0.01 * mean_above(0);
+  int64_t blocks = 0;
+  for (size_t b = 0; b < bins; ++b)
+    if (count[b] > 0 && energy[b] / double(count[b]) > gate) blocks += count[b];
+  if (blocks == 0) return {};
+  const auto at = [&](double share) {
+    auto left = int64_t(std::llround(share * double(blocks - 1)));
     for (size_t b = 0; b < bins; ++b)
-      if (bin_count_[b] > 0 && bin_energy_[b] / double(bin_count_[b]) > gate)
-        sum += bin_energy_[b], count += bin_count_[b];
-    return count ? sum / double(count) : 0.0;
+      if (count[b] > 0 && energy[b] / double(count[b]) > gate && (left -= count[b]) < 0)
+        return 10 * std::log10(energy[b] / double(count[b]));
+    return 0.0;
   };
-  integrated_ = above(0.1 * above(0));
+  return at(0.95) - at(0.10);
 }
 
 LiveMeter::Reading LiveMeter::reading() const {
-  const double correlation = correlation_;
-  return {lufs(momentary_), lufs(short_term_), lufs(integrated_), decibels(shown_peak_),
-          correlation <= 1 ? std::optional(correlation) : std::nullopt};
+  const double correlation = correlation_, range = range_;
+  return {lufs(momentary_),
+          lufs(short_term_),
+          lufs(integrated_),
+          decibels(shown_peak_),
+          correlation <= 1 ? std::optional(correlation) : std::nullopt,
+          range >= 0 ? std::optional(range) : std::nullopt,
+          lufs(momentary_max_),
+          lufs(short_term_max_)};
 }
 
 }  // namespace heathmist

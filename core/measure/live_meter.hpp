@@ -9,9 +9,9 @@
 
 namespace heathmist {
 
-/// Momentary and short-term loudness every 100 ms, integrated loudness and true peak since the last reset, correlation
-/// of left and right over 400 ms. Integrated loudness is gated over bins of 0.1 LU (as EBU Tech 3341 allows), within
-/// 0.02 LU of the meter's.
+/// Momentary and short-term loudness every 100 ms; integrated loudness, its range, their greatest values and true peak
+/// since the last reset; correlation of left and right over 400 ms. Integrated loudness and range are gated over bins
+/// of 0.1 LU (as EBU Tech 3341 allows), within 0.02 LU and 0.1 LU of the meter's.
 class LiveMeter {
  public:
   explicit LiveMeter(int sample_rate_hz);
@@ -21,6 +21,7 @@ class LiveMeter {
   void reset() { reset_ = true; }
   struct Reading {
     std::optional<double> momentary_lufs, short_term_lufs, integrated_lufs, true_peak_dbtp, correlation;
+    std::optional<double> range_lu, momentary_max_lufs, short_term_max_lufs;
   };
   Reading reading() const;  ///< from any thread
 
@@ -39,13 +40,20 @@ class LiveMeter {
   std::array<double, pieces> ring_{};
   std::array<std::array<double, 3>, 4> product_ring_{};
   int64_t count_ = 0;  // pieces since the reset
-  std::array<double, bins> bin_energy_{};
-  std::array<int64_t, bins> bin_count_{};
+  struct Bins {        // blocks of the programme by their loudness
+    std::array<double, bins> energy{};
+    std::array<int64_t, bins> count{};
+    void add(double mean_square);
+    double mean_above(double gate) const;
+    std::optional<double> range_lu() const;
+  };
+  Bins momentaries_, short_terms_;
   std::array<std::array<double, chunk + around>, 2> recent_{};  // the last chunk and what lies around it
   size_t filled_ = 0;
   double peak_ = 0;
   std::atomic<bool> reset_{false};
   std::atomic<double> momentary_{0}, short_term_{0}, integrated_{0}, shown_peak_{0}, correlation_{2};
+  std::atomic<double> range_{-1}, momentary_max_{0}, short_term_max_{0};
 };
 
 }  // namespace heathmist

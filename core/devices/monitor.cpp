@@ -1,0 +1,168 @@
+#include "core/devices/monitor.hpp"
+
+#include <atomic>
+#include <boost/lockfree/spsc_queue.hpp>
+#include <chrono>
+#include <cmath>
+#include <thread>
+
+namespace heathmist {
+
+namespace {
+
+constexpr double ring_s = 2;
+constexpr size_t cloud_frames = 1024, cloud_every = 4;
+
+}  // namespace
+
+struct Monitor::Inside {
+  explicit Inside(const MonitorPlan& plan)
+      : rate(plan.stream.sample_rate_hz),
+        inputs(size_t(plan.stream.inputs)),
+        can_wait(plan.stream.loop.clock == 0),
+        most_seconds(size_t(std::max(60.0, plan.history_s))),
+        ring(size_t(ring_s * rate) * inputs),
+        meter(rate),
+        spectrum(rate) {
+    if (plan.history_s > 0) history = std::make_unique<AudioHistory>(rate, plan.history_s);
+    stream = open_stream(plan.stream, [this](const StreamBlock& block) { return take(block); });
+    thread = std::jthread([this](std::stop_token stop) { run(stop); });
+  }
+  ~Inside() {
+    thread.request_stop();
+    thread.join();
+    stream.reset();
+  }
+
+  /// The device's thread.
+  bool take(const StreamBlock& block) {
+    if (ring.write_available() < block.in.size()) {
+      if (!can_wait) ++interruptions;
+      return false;
+    }
+    if (block.interrupted) ++interruptions;
+    ring.push(block.in.data(), block.in.size());
+    return true;
+  }
+
+  void run(const std::stop_token& stop) {
+    std::vector<double> came(size_t(rate / 50) * inputs), stereo;
+    while (!stop.stop_requested()) {
+      const size_t count = ring.pop(came.data(), came.size());
+      if (count == 0) {
+        std::this_thread::sleep_for(can_wait ? std::chrono::microseconds(100) : std::chrono::milliseconds(10));
+        note_loss();
+        continue;
+      }
+      stereo.resize(count / inputs * 2);
+      for (size_t n = 0; n < count / inputs; ++n)
+        for (size_t c = 0; c < 2; ++c) stereo[2 * n + c] = came[n * inputs + std::min(c, inputs - 1)];
+      measure(stereo);
+    }
+  }
+
+  void note_loss() {
+    if (auto why = stream->lost(); !why.empty()) {
+      const std::scoped_lock held(lock);
+      lost = std::move(why);
+    }
+  }
+
+  void measure(std::span<const double> stereo) {
+    if (resetting.exchange(false)) {
+      meter.reset(), spectrum.reset();
+      const std::scoped_lock held(lock);
+      held_peak = {};
+    }
+    meter.add(stereo);
+    spectrum.add(stereo);
+    const bool kept = !history || history->add(stereo);
+    const std::scoped_lock held(lock);
+    if (!kept && lost.empty()) lost = "The disk for the history is full: nothing more is kept, all else goes on";
+    for (size_t n = 0; n < stereo.size(); ++n) {
+      const double level = std::abs(stereo[n]);
+      running_peak[n % 2] = std::max(running_peak[n % 2], level);
+      held_peak[n % 2] = std::max(held_peak[n % 2], level);
+    }
+    for (size_t n = 0; n + 1 < stereo.size(); n += 2 * cloud_every) {
+      cloud.push_back({float(stereo[n]), float(stereo[n + 1])});
+      if (cloud.size() > cloud_frames) cloud.pop_front();
+    }
+    frames += int64_t(stereo.size() / 2);
+    if (frames - tenth_at >= rate / 10) end_tenth();
+  }
+
+  // with the lock held
+  void end_tenth() {
+    tenth_at = frames;
+    peak = running_peak;
+    second.peak = std::max({second.peak, peak[0], peak[1]});
+    running_peak = {};
+    const auto now = meter.reading();
+    if (now.momentary_lufs)
+      second.momentary_max_lufs = std::max(second.momentary_max_lufs.value_or(-300), *now.momentary_lufs);
+    if (frames - second_at < rate) return;
+    second_at += rate;
+    second.short_term_lufs = now.short_term_lufs;
+    const auto lines = spectrum.lines();
+    if (!lines.momentary.empty()) std::copy_n(lines.momentary.begin(), second.spectrum.size(), second.spectrum.begin());
+    seconds.push_back(second);
+    if (seconds.size() > most_seconds) seconds.pop_front(), ++first_second;
+    second = {};
+  }
+
+  const int rate;
+  const size_t inputs;
+  const bool can_wait;
+  const size_t most_seconds;
+  boost::lockfree::spsc_queue<double> ring;
+  LiveMeter meter;
+  LiveSpectrum spectrum;
+  std::unique_ptr<AudioHistory> history;
+  std::atomic<int64_t> interruptions{0};
+  std::atomic<bool> resetting{false};
+
+  mutable std::mutex lock;  // of what follows; the device's thread never takes it
+  std::array<double, 2> peak{}, running_peak{}, held_peak{};
+  std::deque<std::array<float, 2>> cloud;
+  std::deque<MonitorSecond> seconds;
+  MonitorSecond second;
+  int64_t first_second = 0, frames = 0, tenth_at = 0, second_at = 0;
+  std::string lost;
+
+  std::unique_ptr<Stream> stream;
+  std::jthread thread;
+};
+
+Monitor::Monitor(const MonitorPlan& plan) : inside_(std::make_unique<Inside>(plan)) {}
+Monitor::~Monitor() = default;
+
+MonitorReading Monitor::reading() const {
+  const auto& i = *inside_;
+  MonitorReading r;
+  r.loudness = i.meter.reading();
+  if (r.loudness.true_peak_dbtp && r.loudness.integrated_lufs)
+    r.plr_db = *r.loudness.true_peak_dbtp - *r.loudness.integrated_lufs;
+  r.spectrum = i.spectrum.lines();
+  r.interruptions = i.interruptions;
+  const std::scoped_lock held(i.lock);
+  r.peak = i.peak, r.held_peak = i.held_peak;
+  r.stereo.assign(i.cloud.begin(), i.cloud.end());
+  r.seconds = double(i.frames) / i.rate;
+  r.lost = i.lost;
+  return r;
+}
+
+void Monitor::reset() { inside_->resetting = true; }
+
+std::vector<MonitorSecond> Monitor::seconds(int64_t first) const {
+  const std::scoped_lock held(inside_->lock);
+  const auto skip = std::clamp<int64_t>(first - inside_->first_second, 0, int64_t(inside_->seconds.size()));
+  return {inside_->seconds.begin() + skip, inside_->seconds.end()};
+}
+
+const std::vector<float>& Monitor::hz() const { return inside_->spectrum.hz(); }
+const AudioHistory* Monitor::history() const { return inside_->history.get(); }
+int Monitor::sample_rate_hz() const { return inside_->rate; }
+
+}  // namespace heathmist

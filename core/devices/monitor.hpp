@@ -1,0 +1,62 @@
+// Watching what comes in, for days if need be: loudness, true peak, stereo, spectra, and the last hour to look back
+// through and to keep.
+//
+//   Monitor monitor({.stream = {.input = "system", .sample_rate_hz = 48000}});
+//   MonitorReading r = monitor.reading();      // as often as it is drawn
+//   monitor.history().write(from, to, Destination("kept.wav"), {});
+#pragma once
+#include <array>
+#include <deque>
+
+#include "core/devices/audio_history.hpp"
+#include "core/devices/device.hpp"
+#include "core/measure/live_meter.hpp"
+#include "core/measure/live_spectrum.hpp"
+
+namespace heathmist {
+
+struct MonitorPlan {
+  StreamOrder stream{};
+  double history_s = 3600;  ///< 0: nothing is kept
+};
+
+/// What a second of the history was like.
+struct MonitorSecond {
+  std::optional<double> short_term_lufs, momentary_max_lufs;
+  double peak = 0;                                     ///< greatest sample, full scale = 1
+  std::array<float, LiveSpectrum::points> spectrum{};  ///< dB
+};
+
+struct MonitorReading {
+  LiveMeter::Reading loudness{};
+  std::optional<double> plr_db{};             ///< true peak - integrated loudness
+  std::array<double, 2> peak{}, held_peak{};  ///< of the last tenth of a second; since the reset. Full scale = 1
+  LiveSpectrum::Lines spectrum{};
+  std::vector<std::array<float, 2>> stereo{};  ///< left and right of the last moments, thinned
+  double seconds = 0;                          ///< since the start
+  int64_t interruptions = 0;
+  std::string lost{};  ///< why nothing comes any more, or why nothing is kept; empty: all is well
+};
+
+class Monitor {
+ public:
+  /// Opens the device and starts. A single input is shown on both sides. Throws DeviceError, InputError.
+  explicit Monitor(const MonitorPlan& plan);
+  ~Monitor();
+  Monitor(const Monitor&) = delete;
+  Monitor& operator=(const Monitor&) = delete;
+
+  MonitorReading reading() const;  ///< from any thread
+  void reset();                    ///< integrated loudness, range, peaks, average spectrum
+  /// The seconds of the history, the oldest first, from the `first`-th since the start on.
+  std::vector<MonitorSecond> seconds(int64_t first) const;
+  const std::vector<float>& hz() const;  ///< of all spectra
+  const AudioHistory* history() const;   ///< nullptr: nothing is kept
+  int sample_rate_hz() const;
+
+ private:
+  struct Inside;
+  std::unique_ptr<Inside> inside_;
+};
+
+}  // namespace heathmist
