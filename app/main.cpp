@@ -4,17 +4,21 @@
 #include <QApplication>
 #include <QBuffer>
 #include <QCommandLineParser>
+#include <QDir>
 #include <QSettings>
 #include <QTimer>
 
 #include "app/model/log.hpp"
 #include "app/pages/blind/blind_view.hpp"
+#include "app/pages/capture/capture_view.hpp"
 #include "app/pages/ceiling/ceiling_view.hpp"
 #include "app/pages/converters/converters_view.hpp"
 #include "app/pages/crossfade/crossfade_view.hpp"
+#include "app/pages/device_form.hpp"
 #include "app/pages/engines/engines_view.hpp"
 #include "app/pages/loudness/loudness_view.hpp"
 #include "app/pages/matrix/matrix_view.hpp"
+#include "app/pages/monitor/monitor_view.hpp"
 #include "app/pages/null/plate_panel.hpp"
 #include "app/pages/outlets/outlets_view.hpp"
 #include "app/pages/responses/responses_view.hpp"
@@ -114,6 +118,35 @@ bool run_first(MainWindow& window, const std::string& page, const QCommandLinePa
     if (which[0] != "1") return false;
     once(view, &BlindView::rested, window, draw);
     view->begin();
+  } else if (page == "capture") {  // 0: set up; 1,STAND-IN: recorded through the loop
+    auto* view = window.part<CaptureView>();
+    const QStringList which = words.value("plates").split(',');
+    view->form()->set_clock(0);
+    view->form()->choose_stand_in(which.value(1).toInt());
+    if (which[0] != "1") {
+      QTimer::singleShot(500, view, [view] { view->check_level(); });
+      QTimer::singleShot(1500, view, draw);
+      return true;
+    }
+    once(view, &CaptureView::rested, window, [&window, view, draw] {
+      once(&window.workspace(), &Workspace::idle, window, [view, draw] {
+        view->file()->setText("/home/ada/curlew-hours/mill-race recorded.wav");  // no folder of this machine
+        draw();
+      });
+    });
+    QTimer::singleShot(1000, view, [view] {
+      view->file()->setText(QDir::temp().filePath("Mill Race, recorded.wav"));
+      view->start();
+    });
+  } else if (page == "monitor") {
+    auto* view = window.part<MonitorView>();
+    view->form()->set_clock(0);
+    QTimer::singleShot(1000, view, [view, draw] {
+      view->sent()->setCurrentIndex(1);
+      view->outlets()->setCurrentIndex(1);
+      view->start();
+      QTimer::singleShot(6000, view, draw);
+    });
   } else if (page == "loudness") {
     once(&window.loudness(), &LoudnessReadings::rested, window, [&window, draw] {
       window.part<LoudnessView>()->table()->selectRow(0);
@@ -238,7 +271,8 @@ int main(int argc, char** argv) {
   Theme::instance().apply(words.isSet("night") || (!words.isSet("picture") && settings.value("window/night").toBool()));
   if (!words.isSet("picture")) begin_log(log_file());
   if (words.isSet("picture")) qputenv("HEATHMIST_AUDIO", "simulated");
-  MainWindow window(open_output());
+  const auto output = settings.value("listen/output").toString().toStdString();
+  MainWindow window(output == "simulated" ? simulated_output() : open_output(output));
   keep_log_of(window);
   window.show();
   window.take_files(words.positionalArguments());

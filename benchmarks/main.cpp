@@ -13,6 +13,7 @@
 #include <cstdlib>
 #include <map>
 
+#include "benchmarks/monitor.hpp"
 #include "benchmarks/pairs.hpp"
 #include "benchmarks/peers.hpp"
 #include "core/audio/cache.hpp"
@@ -223,6 +224,7 @@ int main(int argc, char** argv) {
   fmt::print("reading a gain probe's render of {:.0f} s: {:.2f} s for 40 s of it (to reach: 0.5)\n",
              render->format().duration_s(),
              ratios.median("engine_reading") / 1000 * 40 / render->format().duration_s());
+  fmt::print("watching an input at 48 kHz: {:.1f} % of one core (to reach: under 15)\n", 100 * bench::monitoring_share());
   fmt::print("peak memory, null and explanation of a {}-minute 96 kHz stereo pair: {} MiB (to reach: 400)\n",
              long_minutes, memory);
 }

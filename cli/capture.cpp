@@ -5,9 +5,10 @@
 #include <cmath>
 
 #include "cli/verbs.hpp"
-#include "core/devices/capture.hpp"
+#include "core/devices/loop_check.hpp"
 #include "core/measure/survey.hpp"
 #include "core/printable.hpp"
+#include "core/probes/engine_answers.hpp"
 
 namespace heathmist::cli {
 
@@ -58,7 +59,7 @@ struct Call {
   std::string out, play, device, output_device, bits = "24", loop;
   double seconds = 0;
   int rate_hz = 0, inputs = 0, first_input = 1, first_output = 1;
-  bool no_chirp = false;
+  bool no_chirp = false, loop_check = false;
 };
 
 WordFormat word_of(const std::string& bits) {
@@ -91,6 +92,11 @@ CapturePlan plan_of(const Call& call, Session& session) {
   plan.stream.sample_rate_hz =
       call.rate_hz > 0 ? call.rate_hz
                        : input->own_rate_hz.value_or(input->has_rate(48000) ? 48000 : input->rates_hz.front());
+  if (call.loop_check) {
+    const Device& output = chosen_output(all, call, *input);
+    plan.stream.output = output.name;
+    plan.stream.outputs = std::min(2, output.outputs);
+  }
   if (!call.play.empty()) {
     const Device& output = chosen_output(all, call, *input);
     plan.play = Clip::open(session.source(call.play).file, session.watched(call.play));
@@ -132,8 +138,27 @@ Json json_of(const Captured& c, const Call& call, const CapturePlan& plan) {
   return json;
 }
 
+/// The transit probe goes round; nothing is written.
+void check_loop_of(const Call& call, Session& session) {
+  const CapturePlan plan = plan_of(call, session);
+  const StopBySignal by_signal;
+  Job job = session.watched("loop check");
+  job.stop = by_signal.token();
+  const auto check = check_loop(plan.stream, plan.word, job);
+  Json json{{"device", printable(plan.stream.input)},
+            {"played_through", printable(plan.stream.output)},
+            {"sample_rate_hz", plan.stream.sample_rate_hz},
+            {"interruptions", check.captured.interruptions},
+            {"latency_samples", check.captured.latency_samples ? Json(*check.captured.latency_samples) : Json(nullptr)},
+            {"transit", engine_json(check.reading)}};
+  if (call.shared.json || call.shared.jsonl) print(json, call.shared.jsonl ? -1 : 2);
+  for (const Finding& f : engine_findings(check.reading)) session.say("{}\n", f.text);
+}
+
 void capture_call(const Call& call) {
   Session session(call.shared);
+  if (call.loop_check) return check_loop_of(call, session);
+  if (call.out.empty()) throw std::invalid_argument("capture: -o OUT.wav is missing");
   if (call.out == "-") throw std::invalid_argument("capture: -o: a recording needs a file of its own; name one");
   if (std::filesystem::path(call.out).extension() != ".wav")
     throw std::invalid_argument("-o: a recording is written as .wav, which can be played at any moment");
@@ -174,7 +199,7 @@ void add_devices(CLI::App& app) {
 void add_capture(CLI::App& app) {
   auto call = std::make_shared<Call>();
   auto* verb = app.add_subcommand("capture", "record from a sound device, and play a file to it meanwhile");
-  verb->add_option("-o,--output", call->out, "the recording, .wav")->required();
+  verb->add_option("-o,--output", call->out, "the recording, .wav");
   verb->add_option("--seconds", call->seconds,
                    "record at least so long; without it as long as it plays, or until Ctrl C")
       ->check(between(0.001, 1e7, "s"));
@@ -190,6 +215,8 @@ void add_capture(CLI::App& app) {
   verb->add_option("--first-input", call->first_input, "the first of them")->check(CLI::Range(1, 256));
   verb->add_option("--first-output", call->first_output, "the first channel that is played through")
       ->check(CLI::Range(1, 256));
+  verb->add_flag("--loop-check", call->loop_check,
+                 "send the transit probe round instead, and say whether the loop is transparent to the bit");
   verb->add_flag("--no-chirp", call->no_chirp, "nothing is sent in front of the file to measure the round trip");
   verb->add_option("--stand-in", call->loop,
                    "how the stand-in behaves: delay_samples=2000.5,drift_ppm=20,noise_dbfs=-100,...");

@@ -1,15 +1,12 @@
 #include "app/listen/device.hpp"
 
-#include <RtAudio.h>
-
 #include <algorithm>
 #include <chrono>
 #include <cstdlib>
-#include <filesystem>
 #include <thread>
-#include <vector>
 
 #include "app/listen/rate_bridge.hpp"
+#include "core/devices/device.hpp"
 
 namespace heathmist::app {
 
@@ -55,88 +52,87 @@ class ClockDevice : public OutputDevice {
 
 class RealDevice : public OutputDevice {
  public:
-  explicit RealDevice(std::unique_ptr<RtAudio> audio)
-      : audio_(std::move(audio)), device_(audio_->getDefaultOutputDevice()) {
-    info_ = audio_->getDeviceInfo(device_);
-  }
+  explicit RealDevice(Device device) : device_(std::move(device)) {}
   ~RealDevice() override { stop(); }
 
   bool start(int sample_rate_hz, RenderCallback render) override {
     stop();
     render_ = std::move(render);
-    const auto& rates = info_.sampleRates;
-    const bool same = std::find(rates.begin(), rates.end(), unsigned(sample_rate_hz)) != rates.end();
-    rate_ = same ? sample_rate_hz : int(info_.preferredSampleRate);
+    rate_ = rate_for(sample_rate_hz);
+    const bool same = rate_ == sample_rate_hz;
     if (!same) bridge_ = std::make_unique<RateBridge>(sample_rate_hz, rate_);
-    RtAudio::StreamParameters parameters;
-    parameters.deviceId = device_;
-    parameters.nChannels = 2;
-    unsigned frames = 256;
+    conversion_ = !same ? Conversion::here : device_.converts(rate_) ? Conversion::server : Conversion::none;
     try {
-      audio_->openStream(&parameters, nullptr, RTAUDIO_FLOAT64, unsigned(rate_), &frames, &RealDevice::called, this);
-      audio_->startStream();
-    } catch (const RtAudioError&) {
+      stream_ = open_stream({.output = device_.name, .sample_rate_hz = rate_}, [this](const StreamBlock& block) {
+        fill(block.out);
+        return true;
+      });
+    } catch (const std::exception&) {
       return false;
     }
     return true;
   }
   void stop() override {
-    if (audio_->isStreamOpen()) audio_->closeStream();
+    stream_.reset();
     bridge_.reset();
   }
-  std::string name() const override { return info_.name; }
+  std::string name() const override { return device_.name; }
   bool is_simulated() const override { return false; }
   int device_rate_hz() const override { return rate_; }
+  Conversion conversion() const override { return conversion_; }
+  std::optional<int> own_rate_hz() const override { return device_.own_rate_hz; }
+  void set_at_own_rate(bool on) override { at_own_rate_ = on; }
 
  private:
-  static int called(void* out, void*, unsigned frames, double, RtAudioStreamStatus, void* self) {
-    static_cast<RealDevice*>(self)->fill({static_cast<double*>(out), size_t(frames) * 2});
-    return 0;
+  int rate_for(int wanted) const {
+    if (at_own_rate_ && device_.own_rate_hz) return *device_.own_rate_hz;
+    if (device_.has_rate(wanted)) return wanted;
+    return device_.own_rate_hz.value_or(device_.has_rate(48000) ? 48000 : device_.rates_hz.back());
   }
-
   void fill(std::span<double> out) {
     if (bridge_)
       bridge_->fill(out, render_);
     else
       render_(out);
-    for (double& x : out) x = std::clamp(x, -1.0, 1.0);
   }
 
-  std::unique_ptr<RtAudio> audio_;
-  unsigned device_;
-  RtAudio::DeviceInfo info_;
+  const Device device_;
+  bool at_own_rate_ = false;
   RenderCallback render_;
   int rate_ = 48000;
+  Conversion conversion_ = Conversion::none;
   std::unique_ptr<RateBridge> bridge_;  // where the device runs at a rate of its own
+  std::unique_ptr<Stream> stream_;
 };
 
-/// Whether the kernel knows of any sound output; asking ALSA where it does not makes it complain on standard error.
-bool has_sound_card() {
-  std::error_code none;
-  for (const auto& entry : std::filesystem::directory_iterator("/dev/snd", none))
-    if (const auto name = entry.path().filename().string(); name.starts_with("pcm") && name.ends_with("p")) return true;
-  return false;
+std::vector<Device> real_outputs() {
+  const char* wanted = std::getenv("HEATHMIST_AUDIO");
+  std::vector<Device> all;
+  if (!wanted || std::string(wanted) != "simulated") all = devices();
+  std::erase_if(all, [](const Device& d) { return d.stand_in || d.outputs < 2 || d.rates_hz.empty(); });
+  return all;
 }
 
 }  // namespace
 
 std::unique_ptr<OutputDevice> simulated_output() { return std::make_unique<ClockDevice>(); }
 
-std::unique_ptr<OutputDevice> open_output() {
-  const char* wanted = std::getenv("HEATHMIST_AUDIO");
-  if (wanted && std::string(wanted) == "simulated") return simulated_output();
-  for (const auto api : {RtAudio::UNIX_JACK, RtAudio::LINUX_PULSE, RtAudio::LINUX_ALSA}) {
-    if (api == RtAudio::LINUX_ALSA && !has_sound_card()) continue;
-    try {
-      auto audio = std::make_unique<RtAudio>(api);
-      audio->showWarnings(false);
-      if (audio->getDeviceCount() == 0) continue;
-      if (audio->getDeviceInfo(audio->getDefaultOutputDevice()).outputChannels >= 2)
-        return std::make_unique<RealDevice>(std::move(audio));
-    } catch (const RtAudioError&) {
-    }
-  }
-  return simulated_output();
+std::unique_ptr<OutputDevice> open_output(const std::string& name) {
+  const auto all = real_outputs();
+  for (const Device& d : all)
+    if (d.name == name) return std::make_unique<RealDevice>(d);
+  const Device* best = default_output(all);
+  return best ? std::make_unique<RealDevice>(*best) : simulated_output();
+}
+
+std::unique_ptr<OutputDevice> open_like(const OutputDevice& device) {
+  return device.is_simulated() ? simulated_output() : open_output(device.name());
+}
+
+std::vector<std::string> output_names() {
+  std::vector<std::string> names;
+  for (const Device& d : real_outputs()) names.push_back(d.name);
+  return names;
 }
 
 }  // namespace heathmist::app

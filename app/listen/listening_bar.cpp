@@ -2,6 +2,7 @@
 
 #include <QHBoxLayout>
 #include <QMenu>
+#include <QSettings>
 #include <cmath>
 
 #include "app/theme/theme.hpp"
@@ -176,10 +177,77 @@ void ListeningBar::make_meters(QHBoxLayout* row) {
     cell->setToolTip(hints[n]);
     row->addWidget(cell);
   }
-  auto [device_cell, device_labels] = stacked(tr("output"), this, 56);
-  device_ = device_labels.first;
-  device_cell_ = device_cell;
-  row->addWidget(device_cell);
+  make_output(row);
+}
+
+/// The device, and the rate that it is heard at; its menu has the others.
+void ListeningBar::make_output(QHBoxLayout* row) {
+  device_cell_ = new QWidget(this);
+  auto* rows = new QVBoxLayout(device_cell_);
+  rows->setContentsMargins(0, 0, 0, 0);
+  rows->setSpacing(0);
+  output_ = new QToolButton(device_cell_);
+  output_->setFont(face(Type::body, true));
+  output_->setPopupMode(QToolButton::InstantPopup);
+  output_->setMenu(new QMenu(output_));
+  output_->setAccessibleName(tr("The device that is heard"));
+  rate_note_ = new QLabel(device_cell_);
+  rate_note_->setFont(face(Type::small));
+  rate_note_->setProperty("soft", true);
+  rate_note_->setContentsMargins(7, 0, 0, 0);
+  rows->addWidget(output_);
+  rows->addWidget(rate_note_);
+  row->addWidget(device_cell_);
+  connect(output_->menu(), &QMenu::aboutToShow, this, &ListeningBar::offer_outputs);
+  connect(&player_, &Player::device_changed, this, &ListeningBar::show_output);
+  connect(&player_, &Player::source_changed, this, &ListeningBar::show_output);
+}
+
+void ListeningBar::offer_outputs() {
+  QMenu& menu = *output_->menu();
+  menu.clear();
+  const auto now = player_.device().name();
+  auto offer = [&](const QString& shown, const std::string& name, std::function<std::unique_ptr<OutputDevice>()> open) {
+    auto* action = menu.addAction(shown, this, [this, name, open = std::move(open)] {
+      player_.set_device(open());
+      QSettings().setValue("listen/output", QString::fromStdString(name));
+    });
+    action->setCheckable(true);
+    action->setChecked(name == now);
+  };
+  for (const std::string& name : output_names())
+    offer(QString::fromStdString(name), name, [name] { return open_output(name); });
+  offer(tr("Nothing is heard: a simulated one keeps time"), "simulated", simulated_output);
+  const auto own = player_.device().own_rate_hz();
+  if (!own) return;
+  menu.addSeparator();
+  auto* at_own = menu.addAction(tr("At its own rate, %1 kHz: what has another is converted here, not by its server")
+                                    .arg(number(*own / 1000.0, *own % 1000 ? 1 : 0)),
+                                this, [this](bool on) { player_.set_at_own_rate(on); });
+  at_own->setCheckable(true);
+  at_own->setChecked(player_.is_at_own_rate());
+}
+
+/// "48 kHz", or from what to what it is converted on the way, and by whom.
+void ListeningBar::show_output() {
+  using Conversion = OutputDevice::Conversion;
+  const OutputDevice& device = player_.device();
+  const auto khz = [](int hz) { return number(hz / 1000.0, hz % 1000 ? 1 : 0); };
+  const QString name = device.is_simulated() ? tr("simulated") : QString::fromStdString(device.name());
+  output_->setText(name.size() > 14 ? name.left(13) + QChar(0x2026) : name);
+  const int from = player_.rate_hz();
+  const auto conversion = from > 0 ? device.conversion() : Conversion::none;
+  const int to = conversion == Conversion::server ? *device.own_rate_hz() : device.device_rate_hz();
+  rate_note_->setText(from == 0                        ? tr("output")
+                      : conversion == Conversion::none ? tr("%1 kHz").arg(khz(from))
+                                                       : tr("%1 \u2192 %2 kHz").arg(khz(from), khz(to)));
+  const QString how = device.is_simulated() ? tr("no audio device: this one keeps time, and nothing is heard")
+                      : conversion == Conversion::none ? tr("what is heard is not converted on the way")
+                      : conversion == Conversion::here
+                          ? tr("converted here (soxr): the device does not run at that rate")
+                          : tr("converted by the sound server: its menu offers its own rate");
+  for (QWidget* w : {static_cast<QWidget*>(output_), static_cast<QWidget*>(rate_note_)})
+    w->setToolTip(tr("%1: %2").arg(name, how));
 }
 
 /// Where it gets narrow, what is heard and the meters stay.
@@ -214,11 +282,7 @@ void ListeningBar::refresh() {
   play_->setEnabled(player_.has_source());
   loop_->setIcon(
       icon("loop", loop_note_ && !loop_note_->text().isEmpty() && loop_->isEnabled() ? Role::ink : Role::soft));
-  device_->setText(player_.device().is_simulated() ? tr("simulated")
-                                                   : QString::fromStdString(player_.device().name()).left(16));
-  device_->setToolTip(player_.device().is_simulated()
-                          ? tr("No audio device was found: a simulated one keeps time, and nothing is heard")
-                          : QString::fromStdString(player_.device().name()));
+  show_output();
 }
 
 void ListeningBar::set_pair(std::shared_ptr<const NullReport> report) {

@@ -47,6 +47,10 @@ class ListeningBar : public QWidget {
   int lift() const { return lift_->value(); }
   void toggle_play();
 
+  Player* player() const { return &player_; }
+  QString rate_words() const { return rate_note_->text(); }
+  QString rate_hint() const { return rate_note_->toolTip(); }
+
  signals:
   void loop_changed();  ///< what is matched within it has been
   void heard_changed(Heard heard, double lift_db);
@@ -61,6 +65,9 @@ class ListeningBar : public QWidget {
   void refresh();
   void dress();
   void make_meters(QHBoxLayout* row);
+  void make_output(QHBoxLayout* row);
+  void offer_outputs();
+  void show_output();
   Player& player_;
   MixSettings mix_;
   std::optional<std::pair<double, double>> loop_range_, band_;
@@ -68,10 +75,10 @@ class ListeningBar : public QWidget {
   std::optional<Other> other_;
   MatchBy match_by_ = MatchBy::integrated;
   std::optional<double> match_db_;
-  QToolButton *play_, *matched_, *loop_;
+  QToolButton *play_, *matched_, *loop_, *output_;
   QButtonGroup* choice_;
   QSlider* lift_;
-  QLabel *place_, *length_, *match_note_, *lift_value_, *loop_note_, *device_;
+  QLabel *place_, *length_, *match_note_, *lift_value_, *loop_note_, *rate_note_;
   std::array<QLabel*, 5> values_{};  // M, S, I, true peak, correlation
   QWidget* device_cell_ = nullptr;
   QTimer meters_;

@@ -103,6 +103,28 @@ void Player::restart_device() {
     device_ = simulated_output();  // the device went away: time goes on
     device_->start(rate_, [this](std::span<double> out) { render(out); });
   }
+  emit device_changed();
+}
+
+void Player::set_device(std::unique_ptr<OutputDevice> device) {
+  device_->stop();
+  device_ = std::move(device);
+  device_->set_at_own_rate(at_own_rate_);
+  if (playing_)
+    restart_device();
+  else
+    sounding_ = false;
+  emit device_changed();
+}
+
+void Player::set_at_own_rate(bool on) {
+  at_own_rate_ = on;
+  device_->set_at_own_rate(on);
+  if (playing_) {
+    device_->stop();
+    restart_device();
+  }
+  emit device_changed();
 }
 
 void Player::play() {

@@ -29,6 +29,7 @@ class Player : public QObject {
   /// and by a cause.
   void set_other(std::shared_ptr<const OtherSound> other);
   bool has_other() const { return order_.hearing.other != nullptr; }
+  int rate_hz() const { return rate_; }  ///< of what is heard; 0: nothing is
   bool has_source() const { return order_.source != nullptr; }
   void play();
   void pause();
@@ -41,12 +42,18 @@ class Player : public QObject {
   void set_mix(const MixSettings& settings);
   const MixSettings& mix() const { return mix_; }
   const OutputDevice& device() const { return *device_; }
+  /// What is heard goes on through another one.
+  void set_device(std::unique_ptr<OutputDevice> device);
+  /// The device runs at its own rate, and sound of another one is converted here and not by its server.
+  void set_at_own_rate(bool on);
+  bool is_at_own_rate() const { return at_own_rate_; }
   LiveMeter::Reading meters() const { return meter_->reading(); }  ///< of what is heard
   void reset_meters() { meter_->reset(); }
 
  signals:
   void moved(double at_s);
   void playing_changed(bool playing);
+  void device_changed();                 ///< another one, or it runs at another rate
   void source_changed();                 ///< a cause that was heard is let go with it
   void failed(const QString& sentence);  ///< a file went away or broke off while it was heard; playing has stopped
 
@@ -66,6 +73,7 @@ class Player : public QObject {
   Feeder::Order order_;
   MixSettings mix_;
   int rate_ = 0;
+  bool at_own_rate_ = false;
   bool sounding_ = false;  // the device runs, if only to fade out
 
   std::atomic<uint64_t> epoch_{1};  // of the order

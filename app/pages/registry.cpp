@@ -20,12 +20,15 @@ Page word_lengths_page();
 Page engines_page();
 Page responses_page();
 Page blind_page();
+Page capture_page();
+Page monitor_page();
 
 const std::vector<Page>& pages() {
   static const std::vector<Page> all{null_page(),      trials_page(),     matrix_page(),   ceiling_page(),
                                      crossfade_page(), loudness_page(),   outlets_page(),  lines_page(),
                                      over_time_page(), converters_page(), aliasing_page(), word_lengths_page(),
-                                     engines_page(),   responses_page(),  blind_page()};
+                                     engines_page(),   responses_page(),  blind_page(),
+                                     capture_page(),   monitor_page()};
   return all;
 }
 

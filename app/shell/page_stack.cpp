@@ -46,7 +46,9 @@ std::vector<Command> PageStack::commands() {
     all.push_back({QString("%1: %2").arg(page.title, page.hint),
                    MenuKind::view,
                    [this, key = page.key] { show_page(key); },
-                   {page.shortcut}});
+                   {page.shortcut},
+                   {},
+                   tr(title_of(page.group))});
   for (const MadePage& page : made_) all.insert(all.end(), page.commands.begin(), page.commands.end());
   return all;
 }

@@ -10,6 +10,7 @@
 #include <cmath>
 #include <thread>
 
+#include "core/devices/playing.hpp"
 #include "core/printable.hpp"
 #include "core/probes/sync_mark.hpp"
 
@@ -88,41 +89,6 @@ class Passing {
   int64_t at_ = 0;  // frames of the stream until now
 };
 
-/// What is played, read ahead.
-class Playing {
- public:
-  Playing(std::shared_ptr<const Clip> clip, int outputs)
-      : clip_(std::move(clip)), outputs_(outputs), reader_(clip_ ? clip_->reader() : nullptr) {}
-  int64_t frames() const { return clip_ ? clip_->format().frames : 0; }
-
-  /// Fills the ring as far as it has room. Throws InputError.
-  void feed(Passing& passing) {
-    while (clip_ && at_ < frames() && passing.room_to_play() >= size_t(block_frames * outputs_)) {
-      const int64_t count = std::min(block_frames, frames() - at_);
-      reader_->read(at_, count, block_);
-      samples_.assign(size_t(count * outputs_), 0.0);
-      const int channels = clip_->format().channels;
-      for (int c = 0; c < outputs_; ++c) {
-        if (c >= channels && channels > 1) break;  // a mono master goes to all of them
-        const auto x = block_.channel(std::min(c, channels - 1));
-        for (int64_t n = 0; n < count; ++n) samples_[size_t(n * outputs_ + c)] = x[size_t(n)];
-      }
-      passing.queue(samples_);
-      at_ += count;
-    }
-    if (at_ >= frames()) passing.no_more_to_play();
-  }
-
- private:
-  static constexpr int64_t block_frames = 1 << 13;
-  std::shared_ptr<const Clip> clip_;
-  int64_t outputs_;
-  std::unique_ptr<Reader> reader_;
-  int64_t at_ = 0;
-  Planar block_;
-  std::vector<double> samples_;
-};
-
 /// A recording from its start to its end, in the calling thread.
 class Take {
  public:
@@ -141,7 +107,7 @@ class Take {
   }
 
   Captured run() {
-    playing_.feed(passing_);
+    read_ahead();
     const auto stream = open_stream(plan_.stream, [this](const StreamBlock& block) { return passing_.pass(block); });
     if (sends_chirp_) listen_for_chirp(*stream);
     if (!ends_early(*stream)) record(*stream);
@@ -233,9 +199,15 @@ class Take {
     if (from_ < taken_ && from_ >= waits_from) keep(std::span(waiting).subspan(size_t(from_ - waits_from) * inputs_));
   }
 
+  /// Throws InputError.
+  void read_ahead() {
+    while (playing_.has_more() && passing_.room_to_play() >= playing_.block_samples()) passing_.queue(playing_.next());
+    if (!playing_.has_more()) passing_.no_more_to_play();
+  }
+
   void feed() {
     try {
-      playing_.feed(passing_);
+      read_ahead();
     } catch (const InputError& error) {
       result_.cut_short = std::string(error.what()) + "; what came until then is kept";
     }

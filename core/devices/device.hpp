@@ -53,6 +53,7 @@ struct StreamOrder {
   int sample_rate_hz = 48000;
   int inputs = 2, first_input = 0, outputs = 2, first_output = 0;  ///< channels
   LoopSettings loop{};                                             ///< of a stand-in
+  bool operator==(const StreamOrder&) const = default;
 };
 
 /// What passes in one call: `in` is `inputs` wide, `out` (silent when it comes) `outputs` wide, both equally long.
@@ -75,6 +76,9 @@ class Stream {
   Stream(const Stream&) = delete;
   Stream& operator=(const Stream&) = delete;
 };
+
+/// What the stand-in is called.
+const char* loop_name();
 
 /// Opens and starts. Throws DeviceError (no such device, a rate it refuses, held by another program, too few channels).
 std::unique_ptr<Stream> open_stream(const StreamOrder& order, StreamCallback callback);

@@ -10,7 +10,6 @@ namespace heathmist {
 namespace {
 
 constexpr int64_t block_frames = ConverterLoop::most_frames;
-constexpr const char* loop_name = "Stand-in converter loop";
 
 /// What comes back of a block is given with the next one.
 LoopSettings less_a_block(LoopSettings settings) {
@@ -33,7 +32,7 @@ class LoopStream : public Stream {
     thread_ = std::jthread([this](std::stop_token stop) { run(stop); });
   }
   std::string lost() const override {
-    return gone_ ? std::string(loop_name) + ": it is gone; what came until then is kept" : std::string();
+    return gone_ ? std::string(loop_name()) + ": it is gone; what came until then is kept" : std::string();
   }
 
  private:
@@ -91,9 +90,11 @@ class LoopStream : public Stream {
 
 }  // namespace
 
+const char* loop_name() { return "Stand-in converter loop"; }
+
 Device loop_device() {
   Device d;
-  d.name = loop_name, d.backend = "stand-in";
+  d.name = d.of_server = loop_name(), d.backend = "stand-in";
   d.inputs = d.outputs = 2;
   d.rates_hz = {1000, 8000, 16000, 32000, 44100, 48000, 88200, 96000, 176400, 192000, 352800, 384000};
   d.stand_in = d.default_input = d.default_output = true;

@@ -6,6 +6,8 @@
 #include <cmath>
 #include <thread>
 
+#include "core/devices/playing.hpp"
+
 namespace heathmist {
 
 namespace {
@@ -22,8 +24,11 @@ struct Monitor::Inside {
         can_wait(plan.stream.loop.clock == 0),
         most_seconds(size_t(std::max(60.0, plan.history_s))),
         ring(size_t(ring_s * rate) * inputs),
+        playing(plan.play, plan.stream.outputs, true),
+        sent(std::max<size_t>(1, plan.play ? size_t(ring_s * rate) * size_t(plan.stream.outputs) : 0)),
         meter(rate),
         spectrum(rate) {
+    send();
     if (plan.history_s > 0) history = std::make_unique<AudioHistory>(rate, plan.history_s);
     stream = open_stream(plan.stream, [this](const StreamBlock& block) { return take(block); });
     thread = std::jthread([this](std::stop_token stop) { run(stop); });
@@ -40,7 +45,9 @@ struct Monitor::Inside {
       if (!can_wait) ++interruptions;
       return false;
     }
+    if (can_wait && playing.frames() > 0 && sent.read_available() < block.out.size()) return false;
     if (block.interrupted) ++interruptions;
+    if (playing.frames() > 0 && sent.pop(block.out.data(), block.out.size()) < block.out.size()) ++interruptions;
     ring.push(block.in.data(), block.in.size());
     return true;
   }
@@ -48,6 +55,7 @@ struct Monitor::Inside {
   void run(const std::stop_token& stop) {
     std::vector<double> came(size_t(rate / 50) * inputs), stereo;
     while (!stop.stop_requested()) {
+      send();
       const size_t count = ring.pop(came.data(), came.size());
       if (count == 0) {
         std::this_thread::sleep_for(can_wait ? std::chrono::microseconds(100) : std::chrono::milliseconds(10));
@@ -58,6 +66,21 @@ struct Monitor::Inside {
       for (size_t n = 0; n < count / inputs; ++n)
         for (size_t c = 0; c < 2; ++c) stereo[2 * n + c] = came[n * inputs + std::min(c, inputs - 1)];
       measure(stereo);
+    }
+  }
+
+  /// What is played is read ahead.
+  void send() {
+    if (send_failed) return;
+    try {
+      while (playing.has_more() && sent.write_available() >= playing.block_samples()) {
+        const auto samples = playing.next();
+        sent.push(samples.data(), samples.size());
+      }
+    } catch (const InputError& error) {
+      send_failed = true;
+      const std::scoped_lock held(lock);
+      lost = error.what();
     }
   }
 
@@ -116,6 +139,9 @@ struct Monitor::Inside {
   const bool can_wait;
   const size_t most_seconds;
   boost::lockfree::spsc_queue<double> ring;
+  Playing playing;
+  boost::lockfree::spsc_queue<double> sent;
+  bool send_failed = false;
   LiveMeter meter;
   LiveSpectrum spectrum;
   std::unique_ptr<AudioHistory> history;

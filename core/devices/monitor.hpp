@@ -8,6 +8,7 @@
 #include <array>
 #include <deque>
 
+#include "core/audio/clip.hpp"
 #include "core/devices/audio_history.hpp"
 #include "core/devices/device.hpp"
 #include "core/measure/live_meter.hpp"
@@ -18,6 +19,9 @@ namespace heathmist {
 struct MonitorPlan {
   StreamOrder stream{};
   double history_s = 3600;  ///< 0: nothing is kept
+  /// Sent through the output of the stream meanwhile, round and round: the return of a processor is watched. At the
+  /// stream's rate.
+  std::shared_ptr<const Clip> play{};
 };
 
 /// What a second of the history was like.

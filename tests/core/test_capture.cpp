@@ -390,6 +390,18 @@ class TestCapture : public QObject {
     QVERIFY(answer.err.contains("is gone"));
     QCOMPARE(answer.json()["frames"].toInt(), all_of(out.toStdString()).frames());
   }
+  void a_loop_is_checked_by_the_command_line() {
+    const auto loop = [](const char* settings) {
+      return call({"capture", "--loop-check", "--json", "--device", stand_in.c_str(), "--stand-in", settings});
+    };
+    const auto clean = loop("clock=0,delay_samples=1500");
+    QCOMPARE(clean.status, 0);
+    QVERIFY(clean.json()["transit"].toObject()["identical"].toBool());
+    QVERIFY(std::abs(clean.json()["latency_samples"].toDouble() - 1500) < 0.05);
+    const auto poor = loop("clock=0,bits=16,gain_db=-1,inverted=1").json()["transit"].toObject();
+    QVERIFY(!poor["identical"].toBool() && std::abs(poor["gain_db"].toDouble() + 1) < 0.01);
+    QCOMPARE(loop("clock=0,gain_db=-60,noise_dbfs=-20").status, 1);
+  }
   /// Ctrl C ends a recording and keeps it.
   void an_interrupt_keeps_the_recording() {
     const Folder folder;

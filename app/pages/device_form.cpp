@@ -1,0 +1,220 @@
+#include "app/pages/device_form.hpp"
+
+#include <QHBoxLayout>
+#include <QVBoxLayout>
+#include <algorithm>
+
+#include "app/widgets/labels.hpp"
+#include "core/printable.hpp"
+
+namespace heathmist::app {
+
+namespace {
+
+QString khz(int hz) { return number(hz / 1000.0, hz % 1000 ? 1 : 0); }
+
+QComboBox* box(QWidget* parent, const QString& hint, int characters) {
+  auto* made = new QComboBox(parent);
+  made->setAccessibleName(hint);
+  made->setToolTip(hint);
+  made->setMinimumContentsLength(characters);
+  made->setSizeAdjustPolicy(QComboBox::AdjustToMinimumContentsLengthWithIcon);
+  made->setSizePolicy(characters < 10 ? QSizePolicy::Fixed : QSizePolicy::Expanding, QSizePolicy::Fixed);
+  return made;
+}
+
+struct Preset {
+  const char *name, *settings;
+};
+constexpr Preset presets[] = {
+    {QT_TRANSLATE_NOOP("DeviceForm", "wired straight, 1024 samples late"), ""},
+    {QT_TRANSLATE_NOOP("DeviceForm", "a converter: 24 bits, noise at \u2212108 dBFS, 12 ppm off"),
+     "delay_samples=1713.4,bits=24,noise_dbfs=-108,drift_ppm=12"},
+    {QT_TRANSLATE_NOOP("DeviceForm",
+                       "a poor line: \u22121.5 dB, inverted, hum at \u221270 dBFS, noise at \u221280 dBFS"),
+     "delay_samples=1713.4,gain_db=-1.5,inverted=1,hum_dbfs=-70,noise_dbfs=-80"},
+    {QT_TRANSLATE_NOOP("DeviceForm", "5 ms drop out every 5 s"), "dropout_every_s=5"}};
+
+}  // namespace
+
+DeviceForm::DeviceForm(bool records, QWidget* parent) : QWidget(parent) {
+  auto* rows = new QVBoxLayout(this);
+  rows->setContentsMargins(0, 0, 0, 0);
+  rows->setSpacing(6);
+  auto* first = new QHBoxLayout;
+  first->setSpacing(6);
+  input_ = box(this, tr("The device that is recorded from"), 18);
+  input_channels_ = box(this, tr("Which of its inputs"), 4);
+  output_ = box(this, tr("The device that is played through"), 18);
+  output_channels_ = box(this, tr("Which of its outputs"), 4);
+  first->addWidget(soft_label(tr("from"), this));
+  first->addWidget(input_, 1);
+  first->addWidget(input_channels_);
+  auto* through = soft_label(tr("through"), this);
+  first->addWidget(through);
+  first->addWidget(output_, 1);
+  first->addWidget(output_channels_);
+  output_widgets_ = {through, output_, output_channels_};
+  rate_ = box(this, tr("The rate it runs at"), 7);
+  word_ = box(this, tr("The word length of the recording"), 7);
+  word_->addItem(tr("24 bit"), int(WordFormat::pcm24));
+  word_->addItem(tr("16 bit"), int(WordFormat::pcm16));
+  word_->addItem(tr("32 float"), int(WordFormat::float32));
+  again_ = new QPushButton(tr("Look again"), this);
+  again_->setToolTip(tr("Look for devices again, after one was connected"));
+  auto* second = new QHBoxLayout;
+  second->setSpacing(6);
+  second->addWidget(soft_label(tr("at"), this));
+  second->addWidget(rate_);
+  second->addWidget(word_);
+  word_->setVisible(records);
+  second->addWidget(again_);
+  rows->addLayout(first);
+  rows->addLayout(second);
+  stand_in_ = new QWidget(this);
+  auto* inside = new QHBoxLayout(stand_in_);
+  inside->setContentsMargins(0, 0, 0, 0);
+  inside->setSpacing(6);
+  preset_ = box(stand_in_, tr("What the simulated loop does to sound"), 30);
+  for (const Preset& p : presets) preset_->addItem(tr(p.name));
+  inside->addWidget(soft_label(tr("no hardware: the stand-in is"), stand_in_));
+  inside->addWidget(preset_, 1);
+  second->addWidget(stand_in_, 2);
+  second->addStretch(1);
+  connect(input_, &QComboBox::activated, this, &DeviceForm::take_input);
+  connect(output_, &QComboBox::activated, this, &DeviceForm::take_output);
+  connect(rate_, &QComboBox::activated, this, &DeviceForm::tell);
+  connect(preset_, &QComboBox::activated, this, &DeviceForm::tell);
+  connect(again_, &QPushButton::clicked, this, &DeviceForm::refresh_wanted);
+  show_rates();
+}
+
+const Device* DeviceForm::device(const QComboBox* box) const {
+  const auto name = box->currentData().toString().toStdString();
+  for (const Device& d : devices_)
+    if (d.name == name) return &d;
+  return nullptr;
+}
+
+void DeviceForm::show_devices(const std::vector<Device>& devices) {
+  const QString in = input_->currentData().toString(), out = output_->currentData().toString();
+  devices_ = devices;
+  input_->clear(), output_->clear();
+  for (const Device& d : devices_) {
+    const QString name = QString::fromStdString(d.name), shown = QString::fromStdString(printable(d.name));
+    if (d.inputs > 0) input_->addItem(shown, name);
+    if (d.outputs > 0) output_->addItem(shown, name);
+  }
+  const Device *first_in = default_input(devices_), *first_out = default_output(devices_);
+  choose_input(input_->findData(in) >= 0 ? in : first_in ? QString::fromStdString(first_in->name) : QString());
+  choose_output(output_->findData(out) >= 0 ? out : first_out ? QString::fromStdString(first_out->name) : QString());
+}
+
+void DeviceForm::choose_input(const QString& name) {
+  input_->setCurrentIndex(input_->findData(name));
+  take_input();
+}
+
+void DeviceForm::choose_output(const QString& name) {
+  output_->setCurrentIndex(output_->findData(name));
+  take_output();
+}
+
+/// Pairs of channels, and each by itself.
+void DeviceForm::show_channels(QComboBox* box, int count, int kept) const {
+  box->clear();
+  for (int n = 1; n + 1 <= count; n += 2) box->addItem(QString("%1, %2").arg(n).arg(n + 1), QPoint(n - 1, 2));
+  for (int n = 1; n <= count; ++n) box->addItem(QString::number(n), QPoint(n - 1, 1));
+  box->setCurrentIndex(std::clamp(kept, 0, std::max(0, box->count() - 1)));
+}
+
+void DeviceForm::take_input() {
+  const Device* d = device(input_);
+  show_channels(input_channels_, d ? d->inputs : 0, input_channels_->currentIndex());
+  const Device* out = device(output_);
+  if (d && (!out || out->backend != d->backend)) {  // one clock, one way
+    for (const Device& other : devices_)
+      if (other.backend == d->backend && other.outputs > 0) {
+        output_->setCurrentIndex(output_->findData(QString::fromStdString(other.name)));
+        break;
+      }
+    out = device(output_);
+    show_channels(output_channels_, out ? out->outputs : 0, 0);
+  }
+  show_rates();
+}
+
+void DeviceForm::take_output() {
+  const Device *d = device(output_), *in = device(input_);
+  show_channels(output_channels_, d ? d->outputs : 0, output_channels_->currentIndex());
+  if (d && in && in->backend != d->backend)
+    for (const Device& other : devices_)
+      if (other.backend == d->backend && other.inputs > 0) {
+        input_->setCurrentIndex(input_->findData(QString::fromStdString(other.name)));
+        show_channels(input_channels_, other.inputs, 0);
+        break;
+      }
+  show_rates();
+}
+
+void DeviceForm::set_wanted_rate(int rate_hz) {
+  if (rate_hz == wanted_rate_) return;
+  wanted_rate_ = rate_hz;
+  show_rates();
+}
+
+void DeviceForm::set_plays(bool plays) {
+  if (plays == plays_) return;
+  plays_ = plays;
+  for (QWidget* w : output_widgets_) w->setVisible(plays);
+  show_rates();
+}
+
+/// The rates that both can; the one that is wanted is chosen, or the device's own.
+void DeviceForm::show_rates() {
+  const Device *in = device(input_), *out = plays_ ? device(output_) : nullptr;
+  const int before = rate_->currentData().toInt();
+  rate_->clear();
+  if (in)
+    for (const int hz : in->rates_hz)
+      if ((!out || out->has_rate(hz)) && hz >= 7000) rate_->addItem(tr("%1 kHz").arg(khz(hz)), hz);
+  for (const int hz : {wanted_rate_, before, in ? in->own_rate_hz.value_or(48000) : 48000})
+    if (const int at = rate_->findData(hz); hz > 0 && at >= 0) {
+      rate_->setCurrentIndex(at);
+      break;
+    }
+  rate_->setEnabled(wanted_rate_ == 0);
+  rate_->setToolTip(wanted_rate_ > 0 ? tr("The rate of the master: it is played as it is") : rate_->accessibleName());
+  tell();
+}
+
+void DeviceForm::tell() {
+  const Device* in = device(input_);
+  stand_in_->setVisible(in && in->stand_in);
+  conversion_.clear();
+  const int hz = rate_->currentData().toInt();
+  for (const Device* d : {device(input_), plays_ ? device(output_) : nullptr})
+    if (d && hz > 0 && d->converts(hz) && conversion_.isEmpty())
+      conversion_ =
+          tr("%1 runs at %2 kHz: its server converts what passes at %3 kHz, and the null will show that, too.")
+              .arg(QString::fromStdString(printable(d->name)), khz(*d->own_rate_hz), khz(hz));
+  if (wanted_rate_ > 0 && device(input_) && rate_->findData(wanted_rate_) < 0)
+    conversion_ = tr("This device does not run at the master's %1 kHz: choose another one.").arg(khz(wanted_rate_));
+  emit changed();
+}
+
+std::optional<StreamOrder> DeviceForm::order() const {
+  const Device *in = device(input_), *out = plays_ ? device(output_) : nullptr;
+  if (!in || rate_->currentIndex() < 0 || (wanted_rate_ > 0 && rate_->currentData().toInt() != wanted_rate_)) return {};
+  StreamOrder order{.input = in->name, .output = {}, .sample_rate_hz = rate_->currentData().toInt()};
+  order.loop = loop_settings(presets[std::max(0, preset_->currentIndex())].settings);
+  order.loop.clock = clock_;
+  const auto inputs = input_channels_->currentData().toPoint(), outputs = output_channels_->currentData().toPoint();
+  order.first_input = inputs.x(), order.inputs = std::max(1, inputs.y());
+  if (out) order.output = out->name, order.first_output = outputs.x(), order.outputs = std::max(1, outputs.y());
+  return order;
+}
+
+WordFormat DeviceForm::word() const { return WordFormat(word_->currentData().toInt()); }
+
+}  // namespace heathmist::app

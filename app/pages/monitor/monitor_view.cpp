@@ -1,0 +1,330 @@
+#include "app/pages/monitor/monitor_view.hpp"
+
+#include <QHBoxLayout>
+#include <QMenu>
+#include <QSplitter>
+#include <QVBoxLayout>
+#include <cmath>
+
+#include "app/theme/theme.hpp"
+#include "app/widgets/labels.hpp"
+#include "app/widgets/saving.hpp"
+
+namespace heathmist::app {
+
+namespace {
+
+struct NumberWords {
+  const char *name, *unit, *hint;
+};
+constexpr NumberWords numbers[] = {{QT_TRANSLATE_NOOP("MonitorView", "Momentary"), "LUFS",
+                                    QT_TRANSLATE_NOOP("MonitorView", "Loudness of the last 400 ms")},
+                                   {QT_TRANSLATE_NOOP("MonitorView", "Short-term"), "LUFS",
+                                    QT_TRANSLATE_NOOP("MonitorView", "Loudness of the last 3 s")},
+                                   {QT_TRANSLATE_NOOP("MonitorView", "Integrated"), "LUFS",
+                                    QT_TRANSLATE_NOOP("MonitorView", "Gated loudness since the reset (EBU R 128)")},
+                                   {QT_TRANSLATE_NOOP("MonitorView", "Range"), "LU",
+                                    QT_TRANSLATE_NOOP("MonitorView", "Loudness range since the reset (EBU Tech 3342)")},
+                                   {QT_TRANSLATE_NOOP("MonitorView", "True peak"), "dBTP",
+                                    QT_TRANSLATE_NOOP("MonitorView", "The greatest since the reset")},
+                                   {QT_TRANSLATE_NOOP("MonitorView", "PLR"), "dB",
+                                    QT_TRANSLATE_NOOP("MonitorView", "True peak over integrated loudness")}};
+
+QString shown(std::optional<double> value) { return value ? number(*value, 1) : QString(QChar(0x2013)); }
+
+}  // namespace
+
+MonitorView::MonitorView(Queue& queue, QWidget* parent)
+    : QWidget(parent), looking_(queue), writing_(new Writing(queue, this, this)) {
+  auto* rows = new QVBoxLayout(this);
+  rows->setContentsMargins(16, 4, 16, 8);
+  rows->setSpacing(8);
+  rows->addWidget(answer_ = answer_label(this));
+  rows->addWidget(note_ = soft_label({}, this));
+  note_->setWordWrap(true);
+  note_->hide();
+  rows->addWidget(make_head());
+  rows->addWidget(make_numbers());
+  rows->addWidget(make_plots(), 1);
+  timer_.setInterval(50);
+  connect(&timer_, &QTimer::timeout, this, &MonitorView::show_now);
+  connect(writing_, &Writing::ended, this, [this](Outcome outcome, const QString& sentence) {
+    say(outcome == Outcome::done ? tr("Kept.") : how_it_ended(outcome, sentence));
+    emit rested();
+  });
+  refresh();
+}
+
+MonitorView::~MonitorView() = default;
+
+QWidget* MonitorView::make_head() {
+  auto* head = new QWidget(this);
+  auto* lines = new QVBoxLayout(head);
+  lines->setContentsMargins(0, 0, 0, 0);
+  lines->setSpacing(6);
+  lines->addWidget(form_ = new DeviceForm(false, head));
+  auto* row = new QHBoxLayout;
+  row->setSpacing(8);
+  run_ = new QPushButton(tr("Watch"), head);
+  run_->setProperty("main", true);
+  reset_ = new QPushButton(tr("Begin anew"), head);
+  reset_->setToolTip(tr("Integrated loudness, range, peaks and average spectrum begin anew"));
+  keep_ = new QPushButton(tr("Keep the last"), head);
+  keep_->setToolTip(tr("Of the last hour, as a 24-bit WAV file"));
+  auto* menu = new QMenu(keep_);
+  for (const int minutes : {1, 5, 15, 60})
+    menu->addAction(tr("%n minute(s)", nullptr, minutes).replace("(s)", minutes == 1 ? "" : "s"), this,
+                    [this, minutes] { keep_last(minutes); });
+  keep_->setMenu(menu);
+  outlet_ = new QComboBox(head);
+  outlet_->setAccessibleName(tr("The outlet whose target is drawn"));
+  outlet_->setToolTip(outlet_->accessibleName());
+  known_ = known_outlets();
+  outlet_->addItem(tr("no target"), -1);
+  for (size_t n = 0; n < known_.size(); ++n)
+    outlet_->addItem(tr("%1, %2 LUFS").arg(QString::fromStdString(known_[n].name), number(known_[n].target_lufs, 0)),
+                     int(n));
+  sent_ = new QComboBox(head);
+  sent_->setAccessibleName(tr("What is sent out meanwhile"));
+  sent_->setToolTip(
+      tr("A master is played through the output, round and round, so that a processor's return is watched"));
+  sent_->addItem(tr("nothing"));
+  for (QWidget* w : {static_cast<QWidget*>(run_), static_cast<QWidget*>(reset_), static_cast<QWidget*>(keep_)})
+    row->addWidget(w);
+  row->addSpacing(8);
+  row->addWidget(soft_label(tr("send"), head));
+  row->addWidget(sent_, 1);
+  row->addWidget(soft_label(tr("against"), head));
+  row->addWidget(outlet_, 1);
+  lines->addLayout(row);
+  connect(run_, &QPushButton::clicked, this, [this] { monitor_ ? stop() : start(); });
+  connect(reset_, &QPushButton::clicked, this, &MonitorView::reset);
+  connect(form_, &DeviceForm::refresh_wanted, this, &MonitorView::look_for_devices);
+  connect(form_, &DeviceForm::changed, this, &MonitorView::refresh);
+  connect(sent_, &QComboBox::currentIndexChanged, this, &MonitorView::refresh);
+  connect(outlet_, &QComboBox::currentIndexChanged, this, [this] {
+    shown_seconds_ = -1;
+    if (monitor_) show_now();
+  });
+  return head;
+}
+
+QWidget* MonitorView::make_numbers() {
+  auto* strip = new QWidget(this);
+  auto* row = new QHBoxLayout(strip);
+  row->setContentsMargins(0, 0, 0, 0);
+  row->setSpacing(22);
+  for (size_t n = 0; n < values_.size(); ++n) {
+    auto* cell = new QWidget(strip);
+    auto* rows = new QVBoxLayout(cell);
+    rows->setContentsMargins(0, 0, 0, 0);
+    rows->setSpacing(0);
+    values_[n] = new QLabel(QString(QChar(0x2013)), cell);
+    values_[n]->setFont(face(Type::headline, true));
+    values_[n]->setMinimumWidth(62);
+    rows->addWidget(values_[n]);
+    rows->addWidget(soft_label(tr("%1, %2").arg(tr(numbers[n].name), numbers[n].unit), cell));
+    cell->setToolTip(tr(numbers[n].hint));
+    row->addWidget(cell);
+  }
+  row->addWidget(bars_ = new LevelBars(strip), 1);
+  return strip;
+}
+
+QWidget* MonitorView::make_plots() {
+  auto* both = new QSplitter(Qt::Vertical, this);
+  auto* now = new QSplitter(Qt::Horizontal, both);
+  now->addWidget(spectrum_ = new LiveSpectrumPlate(now));
+  now->addWidget(stereo_ = new StereoPlate(now));
+  now->setStretchFactor(0, 1);
+  now->setSizes({700, 220});
+  auto* hour = new QSplitter(Qt::Horizontal, both);
+  course_ = new GraphPlate(tr("loudness of the last hour"), tr("Short-term loudness of the last hour"), hour);
+  course_->set_axes(tr("minutes ago"), tr("LUFS"));
+  course_->set_names_in_a_row();
+  over_time_ = new SpectrogramPlate(hour);
+  over_time_->set_levels(-120, -30);
+  hour->addWidget(course_);
+  hour->addWidget(over_time_);
+  both->addWidget(now);
+  both->addWidget(hour);
+  both->setStretchFactor(0, 3), both->setStretchFactor(1, 2);
+  both->setSizes({300, 200});
+  return both;
+}
+
+void MonitorView::show_bench(const Bench& bench) {
+  const QString before = sent_->currentText();
+  const QSignalBlocker quiet(sent_);
+  masters_.clear();
+  sent_->clear();
+  sent_->addItem(tr("nothing"));
+  for (const Master& m : bench.masters) {
+    masters_.emplace_back(QString::fromStdString(m.name), m.audio.file);
+    sent_->addItem(masters_.back().first);
+  }
+  sent_->setCurrentIndex(std::max(0, sent_->findText(before)));
+  refresh();
+}
+
+void MonitorView::look_for_devices() {
+  looking_.start([this](const Job&, const Tell& tell) {
+    auto all = std::make_shared<std::vector<Device>>(devices());
+    tell([this, all] { form_->show_devices(*all); });
+  });
+}
+
+void MonitorView::say(const QString& sentence) {
+  note_->setText(sentence);
+  note_->setVisible(!sentence.isEmpty());
+}
+
+void MonitorView::refresh() {
+  const QSignalBlocker quiet(form_);
+  const int sends = sent_->currentIndex() - 1;
+  form_->set_plays(sends >= 0);
+  int rate = 0;
+  if (sends >= 0 && size_t(sends) < masters_.size()) try {
+      rate = Clip::open(masters_[size_t(sends)].second)->format().sample_rate_hz;
+    } catch (const std::exception&) {  // told when it is begun
+    }
+  form_->set_wanted_rate(rate);
+  run_->setText(monitor_ ? tr("Stop") : tr("Watch"));
+  run_->setEnabled(monitor_ || form_->order());
+  for (QWidget* w : {static_cast<QWidget*>(form_), static_cast<QWidget*>(sent_)}) w->setEnabled(!monitor_);
+  reset_->setEnabled(bool(monitor_));
+  keep_->setEnabled(monitor_ && monitor_->history());
+  if (monitor_) return;
+  if (!form_->conversion().isEmpty()) say(form_->conversion());
+  if (shown_seconds_ < 0)
+    answer_->setText(form_->input()->count() == 0 ? tr("Looking for sound devices…")
+                                                  : tr("How loud is what comes in?"));
+}
+
+void MonitorView::start() {
+  const auto order = form_->order();
+  if (monitor_ || !order) return;
+  MonitorPlan plan{.stream = *order};
+  say({});
+  try {
+    if (const int n = sent_->currentIndex() - 1; n >= 0 && size_t(n) < masters_.size())
+      plan.play = Clip::open(masters_[size_t(n)].second);
+    emit started();
+    monitor_ = std::make_unique<Monitor>(plan);
+  } catch (const std::exception& error) {
+    say(QString::fromUtf8(error.what()));
+    return refresh();
+  }
+  seconds_.clear();
+  shown_seconds_ = -1, shown_blocks_ = 0;
+  spectrum_->set_frequencies_of(monitor_->hz());
+  timer_.start();
+  refresh();
+}
+
+/// What was measured stays to be looked at; what is kept of the sound goes.
+void MonitorView::stop() {
+  if (!monitor_) return;
+  if (writing_->is_running()) return say(tr("The last minutes are being written: stop when that is done."));
+  show_now();
+  timer_.stop();
+  monitor_.reset();
+  bars_->clear();
+  refresh();
+}
+
+void MonitorView::reset() {
+  if (monitor_) monitor_->reset();
+}
+
+void MonitorView::keep_last(int minutes) {
+  if (!monitor_ || writing_->is_running()) return;
+  if (const auto to = ask_where(this, {tr("Keep the last minutes"), tr("kept.wav"), tr("WAV (*.wav)"), "wav"}))
+    keep_last(minutes, *to);
+}
+
+void MonitorView::keep_last(int minutes, const Destination& to) {
+  const AudioHistory* history = monitor_ ? monitor_->history() : nullptr;
+  if (!history || writing_->is_running()) return;
+  const int64_t end = history->end(), first = end - int64_t(minutes) * 60 * monitor_->sample_rate_hz();
+  writing_->start(tr("Keeping the last minutes"), false,
+                  [history, first, end, to](const Job& job, const Tell&) { history->write(first, end, to, job); });
+}
+
+void MonitorView::show_now() {
+  if (!monitor_) return;
+  const auto r = monitor_->reading();
+  const std::optional<double> values[] = {r.loudness.momentary_lufs,  r.loudness.short_term_lufs,
+                                          r.loudness.integrated_lufs, r.loudness.range_lu,
+                                          r.loudness.true_peak_dbtp,  r.plr_db};
+  for (size_t n = 0; n < std::size(values); ++n) values_[n]->setText(shown(values[n]));
+  bars_->show_levels({r.peak.begin(), r.peak.end()}, {r.held_peak.begin(), r.held_peak.end()});
+  stereo_->show_cloud(r.stereo, r.loudness.correlation);
+  if (r.spectrum.blocks != shown_blocks_) spectrum_->show_lines(r.spectrum);
+  shown_blocks_ = r.spectrum.blocks;
+  show_range(r);
+  if (!r.lost.empty()) say(QString::fromStdString(r.lost));
+  if (const auto second = int64_t(r.seconds); second != shown_seconds_) {
+    shown_seconds_ = second;
+    show_second();
+  }
+}
+
+/// The answer: how far from the target, and whether a peak went beyond.
+void MonitorView::show_range(const MonitorReading& r) {
+  const QString since = clock(r.seconds, 0);
+  const auto loud = r.loudness.integrated_lufs;
+  if (!loud) return answer_->setText(tr("Silence so far, for %1.").arg(since));
+  QString text = tr("%1 LUFS integrated after %2").arg(number(*loud, 1), since);
+  if (const int n = outlet_->currentData().toInt(); n >= 0) {
+    const Outlet& o = known_[size_t(n)];
+    const double off = *loud - o.target_lufs;
+    text += std::abs(off) < 0.05
+                ? tr(": at the target")
+                : tr(": %1 LU %2 the target").arg(number(std::abs(off), 1), off > 0 ? tr("over") : tr("under"));
+    const auto peak = r.loudness.true_peak_dbtp;
+    if (o.max_true_peak_dbtp && peak && *peak > *o.max_true_peak_dbtp)
+      text += tr("; true peak %1 dBTP, %2 allowed").arg(number(*peak, 1), number(*o.max_true_peak_dbtp, 1));
+  }
+  if (r.interruptions > 0) text += tr("; %1 interruptions").arg(r.interruptions);
+  answer_->setText(text + ".");
+}
+
+void MonitorView::show_second() {
+  seconds_ = monitor_->seconds(0);
+  std::optional<double> target;
+  if (const int n = outlet_->currentData().toInt(); n >= 0) target = known_[size_t(n)].target_lufs;
+  std::vector<double> xs, ys;
+  for (size_t n = 0; n < seconds_.size(); ++n)
+    if (const auto& s = seconds_[n].short_term_lufs; s && *s > -80)
+      xs.push_back((double(n) - double(seconds_.size())) / 60), ys.push_back(*s);
+  course_->show_series(
+      [xs, ys] {
+        return std::vector<Series>{
+            {.name = tr("short-term"), .xs = xs, .ys = ys, .ink = colour(Role::ret), .marked = false}};
+      },
+      target);
+  const auto length = double(std::max<size_t>(1, seconds_.size()));
+  if (over_time_->from_s() <= 0 && over_time_->to_s() >= shown_length_) over_time_->set_length(length);
+  shown_length_ = length;  // where somebody looks at a part of it, that stays in view
+  over_time_->show_cells({{QString(), cells()}});
+}
+
+/// The spectra of the seconds, as they are drawn: half an octave's worth of rows would not be seen finer.
+std::shared_ptr<const Spectrogram> MonitorView::cells() const {
+  auto cells = std::make_shared<Spectrogram>();
+  const auto& hz = monitor_->hz();
+  cells->columns = std::max(1, int(seconds_.size()));
+  cells->rows = int(hz.size());
+  cells->first_s = 0, cells->last_s = double(cells->columns);
+  const double half_step = std::sqrt(double(hz[1]) / hz[0]);
+  for (const float f : hz) cells->edges_hz.push_back(f / half_step);
+  cells->edges_hz.push_back(hz.back() * half_step);
+  cells->db.assign(size_t(cells->columns * cells->rows), -300.f);
+  for (size_t n = 0; n < seconds_.size(); ++n)
+    std::copy(seconds_[n].spectrum.begin(), seconds_[n].spectrum.end(),
+              cells->db.begin() + std::ptrdiff_t(n * hz.size()));
+  return cells;
+}
+
+}  // namespace heathmist::app

@@ -1,0 +1,28 @@
+// The spectrum of what comes in just now: its average, its peaks, and the moment.
+#pragma once
+#include "app/plots/frequency_plate.hpp"
+#include "core/measure/live_spectrum.hpp"
+
+namespace heathmist::app {
+
+class LiveSpectrumPlate : public FrequencyPlate {
+  Q_OBJECT
+
+ public:
+  explicit LiveSpectrumPlate(QWidget* parent = nullptr);
+  void set_frequencies_of(const std::vector<float>& hz);
+  void show_lines(const LiveSpectrum::Lines& lines);
+  QString csv() const override;
+  QString read_out(double hz) const override;
+
+ protected:
+  void recolour() override;
+  void fit_levels() override;
+
+ private:
+  std::vector<double> hz_;
+  LiveSpectrum::Lines lines_;
+  QCPGraph *held_, *average_, *now_;
+};
+
+}  // namespace heathmist::app
