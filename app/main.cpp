@@ -144,7 +144,7 @@ bool run_first(MainWindow& window, const std::string& page, const QCommandLinePa
     QTimer::singleShot(1000, view, [view, draw] {
       view->sent()->setCurrentIndex(1);
       view->outlets()->setCurrentIndex(1);
-      view->start();
+      QTimer::singleShot(500, view, &MonitorView::start);
       QTimer::singleShot(6000, view, draw);
     });
   } else if (page == "loudness") {

@@ -69,6 +69,7 @@ WordFormat word_of(const std::string& bits) {
 const Device& chosen_output(const std::vector<Device>& all, const Call& call, const Device& input) {
   if (!call.output_device.empty()) return device_of(all, call.output_device);
   if (input.outputs > 0) return input;
+  if (const Device* own = counterpart_of(all, input)) return *own;
   const Device* best = nullptr;
   for (const Device& d : all)
     if (d.outputs > 0 && d.backend == input.backend && (!best || d.default_output)) best = &d;
@@ -80,6 +81,8 @@ const Device& chosen_output(const std::vector<Device>& all, const Call& call, co
 CapturePlan plan_of(const Call& call, Session& session) {
   const auto all = devices();
   const Device* input = call.device.empty() ? default_input(all) : &device_of(all, call.device);
+  if (input->inputs == 0)
+    if (const Device* monitor = counterpart_of(all, *input)) input = monitor;
   if (input->inputs == 0)
     throw DeviceError(printable(input->name) + ": nothing can be recorded from it; name another with --device");
   CapturePlan plan{.to = Destination(std::filesystem::path())};

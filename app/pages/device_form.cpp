@@ -37,7 +37,8 @@ constexpr Preset presets[] = {
 
 }  // namespace
 
-DeviceForm::DeviceForm(bool records, QWidget* parent) : QWidget(parent) {
+DeviceForm::DeviceForm(Queue& queue, bool records, QWidget* parent)
+    : QWidget(parent), looking_(queue), opening_(queue) {
   auto* rows = new QVBoxLayout(this);
   rows->setContentsMargins(0, 0, 0, 0);
   rows->setSpacing(6);
@@ -81,11 +82,18 @@ DeviceForm::DeviceForm(bool records, QWidget* parent) : QWidget(parent) {
   inside->addWidget(preset_, 1);
   second->addWidget(stand_in_, 2);
   second->addStretch(1);
+  rows->addWidget(note_ = soft_label({}, this));
+  note_->setWordWrap(true);
+  note_->hide();
   connect(input_, &QComboBox::activated, this, &DeviceForm::take_input);
   connect(output_, &QComboBox::activated, this, &DeviceForm::take_output);
   connect(rate_, &QComboBox::activated, this, &DeviceForm::tell);
   connect(preset_, &QComboBox::activated, this, &DeviceForm::tell);
-  connect(again_, &QPushButton::clicked, this, &DeviceForm::refresh_wanted);
+  connect(again_, &QPushButton::clicked, this, &DeviceForm::look_again);
+  connect(&opening_, &LongWork::ended, this, [this](Outcome outcome, const QString& sentence) {
+    trouble_ = outcome == Outcome::failed ? sentence : QString();
+    if (outcome == Outcome::failed) tell();
+  });
   show_rates();
 }
 
@@ -133,8 +141,9 @@ void DeviceForm::take_input() {
   show_channels(input_channels_, d ? d->inputs : 0, input_channels_->currentIndex());
   const Device* out = device(output_);
   if (d && (!out || out->backend != d->backend)) {  // one clock, one way
+    const Device* own = counterpart_of(devices_, *d);
     for (const Device& other : devices_)
-      if (other.backend == d->backend && other.outputs > 0) {
+      if (own ? &other == own : other.backend == d->backend && other.outputs > 0) {
         output_->setCurrentIndex(output_->findData(QString::fromStdString(other.name)));
         break;
       }
@@ -155,6 +164,33 @@ void DeviceForm::take_output() {
         break;
       }
   show_rates();
+}
+
+void DeviceForm::look_again() {
+  looking_.start([this](const Job&, const Tell& tell) {
+    auto all = std::make_shared<std::vector<Device>>(devices());
+    tell([this, all] { show_devices(*all); });
+  });
+}
+
+void DeviceForm::set_played(const std::optional<std::filesystem::path>& file) {
+  std::error_code trouble;
+  std::optional<FileNow> now;
+  if (file) now.emplace(*file, std::filesystem::last_write_time(*file, trouble));
+  if (now == played_) return;
+  played_ = now;
+  trouble_.clear();
+  if (!now) return set_wanted_rate(0);
+  if (const auto known = rates_of_files_.find(*now); known != rates_of_files_.end())
+    return set_wanted_rate(known->second);
+  set_wanted_rate(not_known);
+  opening_.start([this, now = *now](const Job& job, const Tell& tell) {  // some are decoded for it
+    const int rate = Clip::open(now.first, job)->format().sample_rate_hz;
+    tell([this, now, rate] {
+      rates_of_files_[now] = rate;
+      if (played_ == now) set_wanted_rate(rate);
+    });
+  });
 }
 
 void DeviceForm::set_wanted_rate(int rate_hz) {
@@ -191,21 +227,23 @@ void DeviceForm::show_rates() {
 void DeviceForm::tell() {
   const Device* in = device(input_);
   stand_in_->setVisible(in && in->stand_in);
-  conversion_.clear();
+  QString sentence = trouble_;
   const int hz = rate_->currentData().toInt();
-  for (const Device* d : {device(input_), plays_ ? device(output_) : nullptr})
-    if (d && hz > 0 && d->converts(hz) && conversion_.isEmpty())
-      conversion_ =
-          tr("%1 runs at %2 kHz: its server converts what passes at %3 kHz, and the null will show that, too.")
-              .arg(QString::fromStdString(printable(d->name)), khz(*d->own_rate_hz), khz(hz));
-  if (wanted_rate_ > 0 && device(input_) && rate_->findData(wanted_rate_) < 0)
-    conversion_ = tr("This device does not run at the master's %1 kHz: choose another one.").arg(khz(wanted_rate_));
+  for (const Device* d : {in, plays_ ? device(output_) : nullptr})
+    if (d && hz > 0 && d->converts(hz) && sentence.isEmpty())
+      sentence = tr("%1 runs at %2 kHz: its server converts what passes at %3 kHz, and the null will show that, too.")
+                     .arg(QString::fromStdString(printable(d->name)), khz(*d->own_rate_hz), khz(hz));
+  if (wanted_rate_ > 0 && in && rate_->findData(wanted_rate_) < 0)
+    sentence = tr("This device does not run at the master's %1 kHz: choose another one.").arg(khz(wanted_rate_));
+  note_->setText(sentence);
+  note_->setVisible(!sentence.isEmpty());
   emit changed();
 }
 
 std::optional<StreamOrder> DeviceForm::order() const {
   const Device *in = device(input_), *out = plays_ ? device(output_) : nullptr;
-  if (!in || rate_->currentIndex() < 0 || (wanted_rate_ > 0 && rate_->currentData().toInt() != wanted_rate_)) return {};
+  if (!in || rate_->currentIndex() < 0) return {};
+  if (wanted_rate_ != 0 && rate_->currentData().toInt() != wanted_rate_) return {};
   StreamOrder order{.input = in->name, .output = {}, .sample_rate_hz = rate_->currentData().toInt()};
   order.loop = loop_settings(presets[std::max(0, preset_->currentIndex())].settings);
   order.loop.clock = clock_;

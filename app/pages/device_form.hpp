@@ -4,6 +4,9 @@
 #include <QLabel>
 #include <QPushButton>
 
+#include <map>
+
+#include "app/model/long_work.hpp"
 #include "core/audio/write.hpp"
 #include "core/devices/device.hpp"
 
@@ -14,11 +17,13 @@ class DeviceForm : public QWidget {
 
  public:
   /// `records`: a word length is chosen.
-  explicit DeviceForm(bool records, QWidget* parent = nullptr);
+  DeviceForm(Queue& queue, bool records, QWidget* parent = nullptr);
+  /// Looks, beside the interface, what there is just now.
+  void look_again();
   /// What there is just now; what was chosen stays where it is still there.
   void show_devices(const std::vector<Device>& devices);
-  /// The rate that what is played has; 0: any.
-  void set_wanted_rate(int rate_hz);
+  /// What is played, at its own rate; nothing: any rate will do. There is no order() until its rate is known.
+  void set_played(const std::optional<std::filesystem::path>& file);
   void set_plays(bool plays);
   /// What was chosen; none as long as no device is known.
   std::optional<StreamOrder> order() const;
@@ -28,15 +33,15 @@ class DeviceForm : public QWidget {
   /// How fast the stand-in's clock runs; 0: as fast as sound is taken.
   void set_clock(double clock) { clock_ = clock; }
   void choose_stand_in(int preset) { preset_->setCurrentIndex(preset); }
-  /// What is converted on the way, a sentence; empty: nothing is.
-  QString conversion() const { return conversion_; }
+  /// What is converted on the way, or why it cannot be, a sentence that stands under the form; empty: nothing.
+  QString note() const { return note_->text(); }
+  bool is_looking() const { return devices_.empty() || (wanted_rate_ == not_known && trouble_.isEmpty()); }
   QComboBox* input() const { return input_; }
   QComboBox* output() const { return output_; }
   QComboBox* rate() const { return rate_; }
 
  signals:
   void changed();
-  void refresh_wanted();  ///< look again what there is
 
  private:
   const Device* device(const QComboBox* box) const;
@@ -45,11 +50,18 @@ class DeviceForm : public QWidget {
   void take_input();
   void take_output();
   void tell();
+  void set_wanted_rate(int rate_hz);
+  static constexpr int not_known = -1;
+  LongWork looking_, opening_;
   std::vector<Device> devices_;
-  int wanted_rate_ = 0;
+  using FileNow = std::pair<std::filesystem::path, std::filesystem::file_time_type>;
+  std::map<FileNow, int> rates_of_files_;
+  std::optional<FileNow> played_;
+  QString trouble_;      // of the file that is played
+  int wanted_rate_ = 0;  // 0: any
   bool plays_ = true;
   double clock_ = 1;
-  QString conversion_;
+  QLabel* note_;
   QComboBox *input_, *input_channels_, *output_, *output_channels_, *rate_, *word_, *preset_;
   std::vector<QWidget*> output_widgets_;
   QWidget* stand_in_;  // how it behaves, where it is chosen

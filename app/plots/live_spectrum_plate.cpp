@@ -17,7 +17,7 @@ LiveSpectrumPlate::LiveSpectrumPlate(QWidget* parent) : FrequencyPlate(parent) {
   legend->setBrush(Qt::NoBrush);
   legend->setBorderPen(Qt::NoPen);
   legend->setFillOrder(QCPLayoutGrid::foColumnsFirst);
-  axisRect()->insetLayout()->setInsetAlignment(0, Qt::AlignTop | Qt::AlignRight);
+  axisRect()->insetLayout()->setInsetAlignment(0, Qt::AlignBottom | Qt::AlignLeft);
   recolour();
 }
 

@@ -51,6 +51,16 @@ const Device& device_of(const std::vector<Device>& all, const std::string& name)
       fmt::format("there is no sound device '{}'; there are {}", printable(name), fmt::join(names, ", ")));
 }
 
+const Device* counterpart_of(const std::vector<Device>& all, const Device& device) {
+  static const std::string monitor = "Monitor of ";
+  if (device.backend != "PulseAudio") return nullptr;
+  const bool is_monitor = device.of_server.starts_with(monitor);
+  const std::string wanted = is_monitor ? device.of_server.substr(monitor.size()) : monitor + device.of_server;
+  for (const Device& d : all)
+    if (d.backend == device.backend && d.of_server == wanted && (is_monitor ? d.outputs : d.inputs) > 0) return &d;
+  return nullptr;
+}
+
 namespace {
 
 void refuse_unless(const Device& d, bool is_input, const StreamOrder& order) {

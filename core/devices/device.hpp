@@ -48,6 +48,10 @@ const Device* default_output(const std::vector<Device>& all);
 /// The one of a name. Throws std::invalid_argument that lists the names that there are.
 const Device& device_of(const std::vector<Device>& all, const std::string& name);
 
+/// What records just what a device plays, or plays what it records: of a PulseAudio sink its monitor, and of that the
+/// sink. nullptr: there is none.
+const Device* counterpart_of(const std::vector<Device>& all, const Device& device);
+
 struct StreamOrder {
   std::string input{}, output{};  ///< names; empty: nothing comes in, nothing goes out. Both are of one backend
   int sample_rate_hz = 48000;

@@ -73,6 +73,24 @@ class TestCapturePage : public WindowTest {
     record_into("poor.wav");
     QTRY_VERIFY_WITH_TIMEOUT(view_->answer().contains("hum") || view_->answer().contains("noise"), 60000);
   }
+  /// Masters of any rate: the device is to run at it, and where it cannot that is said and nothing begins.
+  void a_master_is_played_at_its_own_rate() {
+    const auto slow = save(folder_ / "slow.wav", Programme(1, 3).render(44100), 44100),
+               odd = save(folder_ / "odd.wav", Programme(1, 4).render(50000), 50000);
+    DeviceForm form(window_->workspace().queue(), true);
+    form.show_devices(devices());
+    form.set_played(slow);
+    QTRY_VERIFY(form.order());
+    QCOMPARE(form.order()->sample_rate_hz, 44100);
+    form.set_played(odd);
+    QTRY_VERIFY2(form.note().contains("50 kHz"), qPrintable(form.note()));
+    QVERIFY(!form.order());
+    form.set_played(folder_ / "gone.wav");
+    QTRY_VERIFY2(form.note().contains("gone.wav"), qPrintable(form.note()));
+    QVERIFY(!form.order());
+    form.set_played({});
+    QVERIFY(form.order() && form.note().isEmpty());
+  }
   void no_file_is_recorded_over() {
     view_->file()->setText(master_);
     view_->start();
@@ -158,6 +176,7 @@ class TestCapturePage : public WindowTest {
     QTRY_VERIFY(view->form()->order());
     view->sent()->setCurrentIndex(1);  // the master goes round
     view->outlets()->setCurrentIndex(1);
+    QTRY_VERIFY(view->form()->order());
     view->start();
     QVERIFY2(view->is_running(), qPrintable(view->note()));
     QTRY_VERIFY_WITH_TIMEOUT(view->monitor()->reading().seconds > 70, 60000);

@@ -98,7 +98,34 @@ class TestSoundServers : public QObject {
     const auto all = devices();
     QCOMPARE(device_of(all, order->input).own_rate_hz.value_or(0), rate);
     QVERIFY(!device_of(all, order->output).converts(rate) && device_of(all, order->output).converts(32000));
+    QCOMPARE(counterpart_of(all, device_of(all, order->input)), &device_of(all, order->output));
+    QCOMPARE(counterpart_of(all, device_of(all, order->output)), &device_of(all, order->input));
     round_trip(*order, bits, bits == 16 ? WordFormat::pcm16 : WordFormat::pcm24);
+  }
+  void the_command_line_takes_a_sink_by_its_name() {
+    if (!is_there("pulseaudio"))
+      QSKIP("PULSEAUDIO IS NOT INSTALLED: the command line's capture through it was NOT tested");
+    const QTemporaryDir home;
+    qputenv("XDG_RUNTIME_DIR", home.path().toUtf8());
+    qputenv("HOME", home.path().toUtf8());
+    const Server server("pulseaudio",
+                        {"-n", "--daemonize=no", "--exit-idle-time=-1", "-L", "module-native-protocol-unix", "-L",
+                         "module-null-sink sink_name=bench rate=48000 format=float32le"});
+    const auto order = order_of("PulseAudio", 48000);
+    QVERIFY(order);
+    const Folder folder;
+    const auto master =
+        save(folder / "master.wav", requantised(Programme(2, 5).render(48000), 24, false), 48000, WordFormat::pcm24);
+    for (const std::string& device : {order->output, order->input}) {
+      const auto out = folder / (device + ".wav");
+      const auto answer =
+          call({"capture", "-o", out.c_str(), "--play", master.c_str(), "--device", device.c_str(), "--json"});
+      QVERIFY2(answer.status == 0, answer.err);
+      QVERIFY(answer.json()["latency_samples"].toDouble() > 0);
+      QVERIFY(!null_of(master, out).residual_relative_db());
+    }
+    const auto check = call({"capture", "--loop-check", "--device", order->input.c_str(), "--json"});
+    QVERIFY(check.json()["transit"].toObject()["identical"].toBool());
   }
   void jack_gives_back_every_bit_and_is_missed_when_it_ends() {
     if (!is_there("jackd")) QSKIP("JACK IS NOT INSTALLED: capture through it was NOT tested");

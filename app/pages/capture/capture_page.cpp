@@ -1,4 +1,5 @@
 #include "app/pages/capture/capture_view.hpp"
+#include "app/pages/device_form.hpp"
 #include "app/pages/page.hpp"
 
 namespace heathmist::app {
@@ -50,7 +51,7 @@ MadePage make(PageContext& context, QWidget* parent) {
           .shown =
               [view, show, here] {
                 show();
-                if (!std::exchange(*here, true)) view->look_for_devices();
+                if (!std::exchange(*here, true)) view->form()->look_again();
               },
           .left =
               [view, here] {

@@ -57,14 +57,14 @@ QString facts_of(const Captured& c) {
 
 }  // namespace
 
-CaptureView::CaptureView(Queue& queue, QWidget* parent) : QWidget(parent), work_(queue), looking_(queue) {
+CaptureView::CaptureView(Queue& queue, QWidget* parent) : QWidget(parent), work_(queue) {
   auto* rows = new QVBoxLayout(this);
   rows->setContentsMargins(16, 4, 16, 8);
   rows->setSpacing(8);
   rows->addWidget(answer_ = answer_label(this));
   rows->addWidget(note_ = soft_label({}, this));
   note_->setWordWrap(true);
-  rows->addWidget(make_form());
+  rows->addWidget(make_form(queue));
   rows->addSpacing(6);
   rows->addWidget(title_label(tr("Level"), this));
   rows->addWidget(bars_ = new LevelBars(this));
@@ -86,7 +86,7 @@ CaptureView::CaptureView(Queue& queue, QWidget* parent) : QWidget(parent), work_
 
 CaptureView::~CaptureView() = default;
 
-QWidget* CaptureView::make_form() {
+QWidget* CaptureView::make_form(Queue& queue) {
   auto* form = new QWidget(this);
   auto* lines = new QVBoxLayout(form);
   lines->setContentsMargins(0, 2, 0, 2);
@@ -115,7 +115,7 @@ QWidget* CaptureView::make_form() {
   first->addWidget(soft_label(tr("for"), form));
   first->addWidget(seconds_);
   lines->addLayout(first);
-  lines->addWidget(form_ = new DeviceForm(true, form));
+  lines->addWidget(form_ = new DeviceForm(queue, true, form));
   auto* last = new QHBoxLayout;
   last->setSpacing(6);
   file_ = new QLineEdit(form);
@@ -134,7 +134,6 @@ QWidget* CaptureView::make_form() {
     if (level_ && form_->order() != level_of_) check_level();  // it is of another device
     refresh();
   });
-  connect(form_, &DeviceForm::refresh_wanted, this, &CaptureView::look_for_devices);
   connect(browse_, &QPushButton::clicked, this, [this] {
     if (const auto to = ask_where(this, {tr("Record into"), file_->text(), tr("WAV (*.wav)"), "wav"}))
       file_->setText(QString::fromStdString(to->file.string())), folder_ = QFileInfo(file_->text()).path();
@@ -222,16 +221,6 @@ void CaptureView::offer_left_behind() {
   }
 }
 
-void CaptureView::look_for_devices() {
-  looking_.start([this](const Job&, const Tell& tell) {
-    auto all = std::make_shared<std::vector<Device>>(devices());
-    tell([this, all] {
-      form_->show_devices(*all);
-      refresh();
-    });
-  });
-}
-
 void CaptureView::show_bench(const Bench& bench, const std::string& master) {
   const QString before = masters_->currentData().toString();
   masters_of_bench_.clear();
@@ -283,12 +272,7 @@ void CaptureView::refresh() {
                                 : what() == What::played_elsewhere ? tr("until it is stopped")
                                                                    : tr("10 s"));
   form_->set_plays(what() != What::played_elsewhere);
-  int rate = 0;
-  if (what() == What::round_trip && m) try {
-      rate = Clip::open(m->file)->format().sample_rate_hz;
-    } catch (const std::exception&) {  // told when it is begun
-    }
-  form_->set_wanted_rate(rate);
+  form_->set_played(what() == What::round_trip && m ? std::optional(m->file) : std::nullopt);
   for (QWidget* w : {static_cast<QWidget*>(file_), static_cast<QWidget*>(browse_)})
     w->setEnabled(what() != What::loop_check && !running);
   for (QWidget* w : {static_cast<QWidget*>(what_), static_cast<QWidget*>(masters_), static_cast<QWidget*>(form_)})
@@ -301,19 +285,15 @@ void CaptureView::refresh() {
   check_->setChecked(bool(level_));
   check_->setText(level_ ? tr("Stop watching") : tr("Check the level"));
   if (running) return;
-  if (!form_->conversion().isEmpty())
-    say(form_->conversion());
-  else if (note_->text().contains(tr("its server converts")))
-    say({});
   if (answer_->property("told").toBool()) return;
-  answer_->setText(
-      of_master && !m ? tr("A bench with a master is needed: drop its file into the window.")
-      : !form_->order()
-          ? (form_->input()->count() == 0 ? tr("Looking for sound devices…") : tr("This device cannot be used so."))
-      : what() == What::loop_check ? tr("Is the loop itself transparent?")
-      : what() == What::floor      ? tr("What does the route add to silence?")
-      : what() == What::round_trip ? tr("What comes back of %1?").arg(QString::fromStdString(m->name))
-                                   : tr("What does something else make of %1?").arg(QString::fromStdString(m->name)));
+  answer_->setText(of_master && !m ? tr("A bench with a master is needed: drop its file into the window.")
+                   : !form_->order()
+                       ? (form_->is_looking() ? tr("Looking for sound devices…") : tr("This device cannot be used so."))
+                   : what() == What::loop_check ? tr("Is the loop itself transparent?")
+                   : what() == What::floor      ? tr("What does the route add to silence?")
+                   : what() == What::round_trip
+                       ? tr("What comes back of %1?").arg(QString::fromStdString(m->name))
+                       : tr("What does something else make of %1?").arg(QString::fromStdString(m->name)));
 }
 
 void CaptureView::check_level() {

@@ -26,7 +26,6 @@ class CaptureView : public QWidget {
   explicit CaptureView(Queue& queue, QWidget* parent = nullptr);
   ~CaptureView() override;
   void show_bench(const Bench& bench, const std::string& master);
-  void look_for_devices();
   void choose(What what);
   void start();
   void stop() { work_.cancel(); }
@@ -58,7 +57,7 @@ class CaptureView : public QWidget {
     std::string id, name;
     std::filesystem::path file;
   };
-  QWidget* make_form();
+  QWidget* make_form(Queue& queue);
   QWidget* make_actions();
   void make_left_behind(QVBoxLayout* rows);
   void offer_left_behind();
@@ -73,7 +72,7 @@ class CaptureView : public QWidget {
   void end_loop_check(const LoopCheck& check);
   void show_level();
 
-  LongWork work_, looking_;
+  LongWork work_;
   std::vector<MasterFile> masters_of_bench_;
   std::unique_ptr<Monitor> level_;
   std::optional<StreamOrder> level_of_;

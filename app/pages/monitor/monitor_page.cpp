@@ -1,3 +1,4 @@
+#include "app/pages/device_form.hpp"
 #include "app/pages/monitor/monitor_view.hpp"
 #include "app/pages/page.hpp"
 
@@ -28,7 +29,7 @@ MadePage make(PageContext& context, QWidget* parent) {
       .shown =
           [view, &context, here] {
             view->show_bench(context.workspace.bench());
-            if (!std::exchange(*here, true) && !view->is_running()) view->look_for_devices();
+            if (!std::exchange(*here, true) && !view->is_running()) view->form()->look_again();
           },
       .left = [here] { *here = false; },
       .in_place_of_ledger = true};

@@ -34,8 +34,7 @@ QString shown(std::optional<double> value) { return value ? number(*value, 1) : 
 
 }  // namespace
 
-MonitorView::MonitorView(Queue& queue, QWidget* parent)
-    : QWidget(parent), looking_(queue), writing_(new Writing(queue, this, this)) {
+MonitorView::MonitorView(Queue& queue, QWidget* parent) : QWidget(parent), writing_(new Writing(queue, this, this)) {
   auto* rows = new QVBoxLayout(this);
   rows->setContentsMargins(16, 4, 16, 8);
   rows->setSpacing(8);
@@ -43,7 +42,7 @@ MonitorView::MonitorView(Queue& queue, QWidget* parent)
   rows->addWidget(note_ = soft_label({}, this));
   note_->setWordWrap(true);
   note_->hide();
-  rows->addWidget(make_head());
+  rows->addWidget(make_head(queue));
   rows->addWidget(make_numbers());
   rows->addWidget(make_plots(), 1);
   timer_.setInterval(50);
@@ -57,12 +56,12 @@ MonitorView::MonitorView(Queue& queue, QWidget* parent)
 
 MonitorView::~MonitorView() = default;
 
-QWidget* MonitorView::make_head() {
+QWidget* MonitorView::make_head(Queue& queue) {
   auto* head = new QWidget(this);
   auto* lines = new QVBoxLayout(head);
   lines->setContentsMargins(0, 0, 0, 0);
   lines->setSpacing(6);
-  lines->addWidget(form_ = new DeviceForm(false, head));
+  lines->addWidget(form_ = new DeviceForm(queue, false, head));
   auto* row = new QHBoxLayout;
   row->setSpacing(8);
   run_ = new QPushButton(tr("Watch"), head);
@@ -99,7 +98,6 @@ QWidget* MonitorView::make_head() {
   lines->addLayout(row);
   connect(run_, &QPushButton::clicked, this, [this] { monitor_ ? stop() : start(); });
   connect(reset_, &QPushButton::clicked, this, &MonitorView::reset);
-  connect(form_, &DeviceForm::refresh_wanted, this, &MonitorView::look_for_devices);
   connect(form_, &DeviceForm::changed, this, &MonitorView::refresh);
   connect(sent_, &QComboBox::currentIndexChanged, this, &MonitorView::refresh);
   connect(outlet_, &QComboBox::currentIndexChanged, this, [this] {
@@ -140,7 +138,7 @@ QWidget* MonitorView::make_plots() {
   now->setSizes({700, 220});
   auto* hour = new QSplitter(Qt::Horizontal, both);
   course_ = new GraphPlate(tr("loudness of the last hour"), tr("Short-term loudness of the last hour"), hour);
-  course_->set_axes(tr("minutes ago"), tr("LUFS"));
+  course_->set_axes(tr("minutes"), tr("LUFS"));
   course_->set_names_in_a_row();
   over_time_ = new SpectrogramPlate(hour);
   over_time_->set_levels(-120, -30);
@@ -167,13 +165,6 @@ void MonitorView::show_bench(const Bench& bench) {
   refresh();
 }
 
-void MonitorView::look_for_devices() {
-  looking_.start([this](const Job&, const Tell& tell) {
-    auto all = std::make_shared<std::vector<Device>>(devices());
-    tell([this, all] { form_->show_devices(*all); });
-  });
-}
-
 void MonitorView::say(const QString& sentence) {
   note_->setText(sentence);
   note_->setVisible(!sentence.isEmpty());
@@ -183,22 +174,16 @@ void MonitorView::refresh() {
   const QSignalBlocker quiet(form_);
   const int sends = sent_->currentIndex() - 1;
   form_->set_plays(sends >= 0);
-  int rate = 0;
-  if (sends >= 0 && size_t(sends) < masters_.size()) try {
-      rate = Clip::open(masters_[size_t(sends)].second)->format().sample_rate_hz;
-    } catch (const std::exception&) {  // told when it is begun
-    }
-  form_->set_wanted_rate(rate);
+  form_->set_played(sends >= 0 && size_t(sends) < masters_.size() ? std::optional(masters_[size_t(sends)].second)
+                                                                  : std::nullopt);
   run_->setText(monitor_ ? tr("Stop") : tr("Watch"));
   run_->setEnabled(monitor_ || form_->order());
   for (QWidget* w : {static_cast<QWidget*>(form_), static_cast<QWidget*>(sent_)}) w->setEnabled(!monitor_);
   reset_->setEnabled(bool(monitor_));
   keep_->setEnabled(monitor_ && monitor_->history());
   if (monitor_) return;
-  if (!form_->conversion().isEmpty()) say(form_->conversion());
   if (shown_seconds_ < 0)
-    answer_->setText(form_->input()->count() == 0 ? tr("Looking for sound devices…")
-                                                  : tr("How loud is what comes in?"));
+    answer_->setText(form_->is_looking() ? tr("Looking for sound devices…") : tr("How loud is what comes in?"));
 }
 
 void MonitorView::start() {
@@ -296,8 +281,7 @@ void MonitorView::show_second() {
   if (const int n = outlet_->currentData().toInt(); n >= 0) target = known_[size_t(n)].target_lufs;
   std::vector<double> xs, ys;
   for (size_t n = 0; n < seconds_.size(); ++n)
-    if (const auto& s = seconds_[n].short_term_lufs; s && *s > -80)
-      xs.push_back((double(n) - double(seconds_.size())) / 60), ys.push_back(*s);
+    if (const auto& s = seconds_[n].short_term_lufs; s && *s > -80) xs.push_back(double(n) / 60), ys.push_back(*s);
   course_->show_series(
       [xs, ys] {
         return std::vector<Series>{

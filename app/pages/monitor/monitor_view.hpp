@@ -26,7 +26,6 @@ class MonitorView : public QWidget {
   explicit MonitorView(Queue& queue, QWidget* parent = nullptr);
   ~MonitorView() override;
   void show_bench(const Bench& bench);
-  void look_for_devices();
   void start();
   void stop();
   void reset();
@@ -51,7 +50,7 @@ class MonitorView : public QWidget {
   void started();
 
  private:
-  QWidget* make_head();
+  QWidget* make_head(Queue& queue);
   QWidget* make_numbers();
   QWidget* make_plots();
   void show_now();
@@ -61,7 +60,6 @@ class MonitorView : public QWidget {
   void say(const QString& sentence);
   std::shared_ptr<const Spectrogram> cells() const;
 
-  LongWork looking_;
   Writing* writing_;
   std::unique_ptr<Monitor> monitor_;
   std::vector<Outlet> known_;
