@@ -4,8 +4,8 @@
 #include <QApplication>
 #include <QBuffer>
 #include <QCommandLineParser>
-#include <QDir>
 #include <QSettings>
+#include <QTemporaryDir>
 #include <QTimer>
 
 #include "app/model/log.hpp"
@@ -134,8 +134,9 @@ bool run_first(MainWindow& window, const std::string& page, const QCommandLinePa
         draw();
       });
     });
+    static const QTemporaryDir passing;  // goes with the program
     QTimer::singleShot(1000, view, [view] {
-      view->file()->setText(QDir::temp().filePath("Mill Race, recorded.wav"));
+      view->file()->setText(passing.filePath("Mill Race, recorded.wav"));
       view->start();
     });
   } else if (page == "monitor") {

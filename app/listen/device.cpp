@@ -78,6 +78,7 @@ class RealDevice : public OutputDevice {
   }
   std::string name() const override { return device_.name; }
   bool is_simulated() const override { return false; }
+  std::string lost() const override { return stream_ ? stream_->lost() : std::string(); }
   int device_rate_hz() const override { return rate_; }
   Conversion conversion() const override { return conversion_; }
   std::optional<int> own_rate_hz() const override { return device_.own_rate_hz; }

@@ -21,6 +21,8 @@ class OutputDevice {
   virtual void stop() = 0;
   virtual std::string name() const = 0;
   virtual bool is_simulated() const = 0;
+  /// Why nothing is heard any more though it was started: "NAME: it is gone"; empty: all is well.
+  virtual std::string lost() const { return {}; }
   virtual int device_rate_hz() const = 0;  ///< while it runs
   /// Who brings sound of the rate it was started at to the rate it runs at: nobody, this program, or its server.
   enum class Conversion { none, here, server };

@@ -14,6 +14,7 @@ Player::Player(std::unique_ptr<OutputDevice> device, QObject* parent)
   ticker_.setInterval(33);
   connect(&ticker_, &QTimer::timeout, this, [this] {
     emit moved(place_s());
+    if (const auto why = device_->lost(); !why.empty()) return lose_device(QString::fromStdString(why));
     if (ended_.exchange(false)) {
       pause();
       seek(0);
@@ -115,6 +116,13 @@ void Player::set_device(std::unique_ptr<OutputDevice> device) {
   else
     sounding_ = false;
   emit device_changed();
+}
+
+/// The place stays; the device is tried again by the next play().
+void Player::lose_device(const QString& sentence) {
+  pause();
+  stop_device();
+  emit failed(tr("%1; choose another one in the menu at the right of the listening bar, or play again.").arg(sentence));
 }
 
 void Player::set_at_own_rate(bool on) {

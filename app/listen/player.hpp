@@ -55,13 +55,14 @@ class Player : public QObject {
   void playing_changed(bool playing);
   void device_changed();                 ///< another one, or it runs at another rate
   void source_changed();                 ///< a cause that was heard is let go with it
-  void failed(const QString& sentence);  ///< a file went away or broke off while it was heard; playing has stopped
+  void failed(const QString& sentence);  ///< a file or the device went away while it was heard; playing has stopped
 
  private:
   static constexpr int fade_out_ms = 60;  // until the device is stopped: the fade, and what it holds
   void give_up(const std::shared_ptr<PairStream>& source, const QString& sentence);
   void render(std::span<double> out) noexcept;
   void restart_device();
+  void lose_device(const QString& sentence);
   void stop_device();
   void read_from(int64_t frame);
 

@@ -23,6 +23,7 @@ constexpr double chirp_at_s = 0.2;    // after the start: devices begin with a c
 constexpr double chirp_wait_s = 2.5;  // for its return
 constexpr double tail_s = 0.25;       // recorded after the last of what was played came back
 constexpr double tail_unknown_s = 2;  // the same where nobody knows how late it comes back
+constexpr const char* kept = "; what came until then is kept";
 constexpr size_t most_places = 1000;  // of interruptions
 
 /// What the device's thread does: samples from one ring go out, samples that come in go to another. It waits for
@@ -116,7 +117,9 @@ class Take {
 
  private:
   bool ends_early(const Stream& stream) {
-    if (result_.cut_short.empty()) result_.cut_short = stream.lost();
+    if (const auto lost = stream.lost(); result_.cut_short.empty() && !lost.empty())
+      result_.cut_short =
+          lost + (recording_.frames() > 0 ? kept : "; look at its cable or its server, and begin again");
     return job_.stop.stop_requested() || !result_.cut_short.empty();
   }
 
@@ -209,7 +212,7 @@ class Take {
     try {
       read_ahead();
     } catch (const InputError& error) {
-      result_.cut_short = std::string(error.what()) + "; what came until then is kept";
+      result_.cut_short = error.what() + std::string(kept);
     }
   }
 

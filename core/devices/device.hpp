@@ -74,7 +74,7 @@ using StreamCallback = std::function<bool(const StreamBlock&)>;
 class Stream {
  public:
   virtual ~Stream() = default;  ///< stops; no call comes after it
-  /// Why it gives no more sound, a sentence; empty: it does.
+  /// Why it gives no more sound, "NAME: it is gone"; empty: it does.
   virtual std::string lost() const = 0;
   Stream() = default;
   Stream(const Stream&) = delete;

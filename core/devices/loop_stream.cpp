@@ -31,9 +31,7 @@ class LoopStream : public Stream {
         in_(size_t(block_frames * inputs_)) {
     thread_ = std::jthread([this](std::stop_token stop) { run(stop); });
   }
-  std::string lost() const override {
-    return gone_ ? std::string(loop_name()) + ": it is gone; what came until then is kept" : std::string();
-  }
+  std::string lost() const override { return gone_ ? std::string(loop_name()) + ": it is gone" : std::string(); }
 
  private:
   void run(const std::stop_token& stop) {

@@ -118,8 +118,8 @@ class ServerStream : public Stream {
   }
 
   std::string lost() const override {
-    if (gone_ || !audio_->isStreamRunning()) return name_ + ": it is gone; what came until then is kept";
-    if (now_ns() - last_ns_ > int64_t(5e9)) return name_ + ": it gives no more sound; what came until then is kept";
+    if (gone_ || !audio_->isStreamRunning()) return name_ + ": it is gone";
+    if (now_ns() - last_ns_ > int64_t(5e9)) return name_ + ": it gives no more sound";
     return {};
   }
 

@@ -27,6 +27,8 @@ struct HandDevice : OutputDevice {
   }
   std::optional<int> own_rate_hz() const override { return own_; }
   void set_at_own_rate(bool on) override { at_own_ = on; }
+  std::string lost() const override { return lost_; }
+  std::string lost_;
   std::string called_;
   std::optional<int> own_;
   int rate_ = 0;
@@ -215,6 +217,19 @@ class TestCapturePage : public WindowTest {
     QVERIFY(player.is_playing() && std::abs(player.place_s() - place) < 0.5);
     QCOMPARE(bar->rate_words(), QString("48 kHz"));
     QCOMPARE(player.device().name(), std::string("Other desk"));
+  }
+  void a_device_that_goes_away_while_it_is_heard_is_told() {
+    window_->workspace().look_at_pair(bench().masters[0].id, "same", master_.toStdString());
+    auto& player = *window_->part<ListeningBar>()->player();
+    QTRY_VERIFY_WITH_TIMEOUT(player.has_source(), 20000);
+    auto* device = new HandDevice("Mill desk");
+    player.set_device(std::unique_ptr<OutputDevice>(device));
+    player.play();
+    QSignalSpy failed(&player, &Player::failed);
+    device->lost_ = "Mill desk: it is gone";
+    QTRY_COMPARE(failed.size(), 1);
+    QVERIFY(failed[0][0].toString().startsWith("Mill desk: it is gone; choose"));
+    QVERIFY(!player.is_playing() && player.has_source());  // the place and what is heard stay
   }
 
  private:

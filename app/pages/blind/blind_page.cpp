@@ -7,7 +7,8 @@ namespace heathmist::app {
 namespace {
 
 MadePage make(PageContext& context, QWidget* parent) {
-  auto* view = new BlindView(context.workspace, [&context] { return open_like(context.player.device()); }, parent);
+  auto* view = new BlindView(
+      context.workspace, [&context] { return open_like(context.player.device()); }, parent);
   QObject::connect(view, &BlindView::starting, view, [&context] { context.player.pause(); });
   QObject::connect(view, &QStackedWidget::currentChanged, view,
                    [view, &context] { context.alone(view->is_running()); });

@@ -321,7 +321,7 @@ void CaptureView::show_level() {
   const auto r = level_->reading();
   bars_->show_levels({r.peak.begin(), r.peak.end()}, {r.held_peak.begin(), r.held_peak.end()});
   if (r.lost.empty()) return;
-  say(QString::fromStdString(r.lost));
+  say(QString::fromStdString(r.lost) + ".");
   check_level();
 }
 

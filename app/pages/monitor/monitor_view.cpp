@@ -248,7 +248,7 @@ void MonitorView::show_now() {
   if (r.spectrum.blocks != shown_blocks_) spectrum_->show_lines(r.spectrum);
   shown_blocks_ = r.spectrum.blocks;
   show_range(r);
-  if (!r.lost.empty()) say(QString::fromStdString(r.lost));
+  if (!r.lost.empty()) say(QString::fromStdString(r.lost) + ".");
   if (const auto second = int64_t(r.seconds); second != shown_seconds_) {
     shown_seconds_ = second;
     show_second();
