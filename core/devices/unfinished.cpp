@@ -58,9 +58,11 @@ RecordingNote::RecordingNote(const std::filesystem::path& folder, const Unfinish
 }
 
 RecordingNote::~RecordingNote() {
-  if (lock_ < 0) return;
-  ::unlink(note_.c_str());
-  ::close(lock_);
+  if (lock_ >= 0) ::close(lock_);
+}
+
+void RecordingNote::done() {
+  if (lock_ >= 0) ::unlink(note_.c_str());
 }
 
 std::vector<Unfinished> unfinished_recordings(const std::filesystem::path& folder) {

@@ -13,11 +13,13 @@ struct Unfinished {
   std::filesystem::path master{};  ///< its file
 };
 
-/// Notes a recording as long as it lives, in a folder of notes. Where nothing can be noted there it does nothing.
+/// Notes a recording in a folder of notes, and holds the note as long as it lives. Where nothing can be noted there it
+/// does nothing.
 class RecordingNote {
  public:
   RecordingNote(const std::filesystem::path& folder, const Unfinished& what);
-  ~RecordingNote();
+  ~RecordingNote();  ///< the note stays where it was not done: the next run offers what was recorded
+  void done();       ///< the recording was taken up
   RecordingNote(const RecordingNote&) = delete;
   RecordingNote& operator=(const RecordingNote&) = delete;
 

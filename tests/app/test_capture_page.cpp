@@ -135,6 +135,23 @@ class TestCapturePage : public WindowTest {
     const double seconds = Clip::open(folder_ / "takes" / "long.wav")->format().duration_s();
     QVERIFY2(seconds > 0.2 && seconds < 10, qPrintable(QString::number(seconds)));
   }
+  /// The window is closed in the middle: the file is whole, and the next window offers it.
+  void a_window_that_is_closed_leaves_its_recording_to_the_next() {
+    view_->choose(CaptureView::What::played_elsewhere);
+    view_->form()->set_clock(1);
+    const auto file = folder_ / "takes" / "closed.wav";
+    view_->file()->setText(QString::fromStdString(file.string()));
+    view_->start();
+    QTRY_VERIFY_WITH_TIMEOUT(view_->answer().contains("Recording: 0:00"), 10000);
+    QTest::qWait(300);
+    WindowTest::cleanup();
+    QVERIFY(Clip::open(file)->format().duration_s() > 0.1);
+    const auto offered = unfinished_recordings(config_folder() / "recordings");
+    QCOMPARE(offered.size(), size_t(1));
+    QCOMPARE(offered[0].file, file);
+    forget_recording(config_folder() / "recordings", file);
+    WindowTest::init();
+  }
   void the_level_is_watched_without_recording() {
     view_->form()->choose_stand_in(2);  // its noise
     view_->check_level();
@@ -147,10 +164,15 @@ class TestCapturePage : public WindowTest {
     const auto notes = config_folder() / "recordings";
     const auto cut = save(folder_ / "cut.wav", sound_, 48000, WordFormat::pcm24);
     {
-      const RecordingNote held(notes, {cut, "Mill Race", master_.toStdString()});
+      RecordingNote held(notes, {cut, "Mill Race", master_.toStdString()});
       QVERIFY(unfinished_recordings(notes).empty());  // that run lives
+      held.done();
     }
     QVERIFY(unfinished_recordings(notes).empty());  // and has ended
+    { const RecordingNote left(notes, {cut, "Mill Race", master_.toStdString()}); }
+    QCOMPARE(unfinished_recordings(notes).size(), size_t(1));
+    forget_recording(notes, cut);
+    QVERIFY(unfinished_recordings(notes).empty() && std::filesystem::exists(cut));
     const auto note = notes / "recording-left.recording";
     write_whole(Destination(note, true),
                 text_of(Json{{"file", cut.string()}, {"master_name", "Mill Race"}, {"master", master_.toStdString()}}));

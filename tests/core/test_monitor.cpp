@@ -48,7 +48,7 @@ int64_t resident_kib() {
 
 template <class Condition>
 bool in_time(Condition condition) {
-  for (int n = 0; n < 6000 && !condition(); ++n) std::this_thread::sleep_for(std::chrono::milliseconds(5));
+  for (int n = 0; n < 24000 && !condition(); ++n) std::this_thread::sleep_for(std::chrono::milliseconds(5));
   return condition();
 }
 

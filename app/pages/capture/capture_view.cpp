@@ -353,10 +353,19 @@ void CaptureView::begin(CapturePlan plan, const MasterFile* master) {
   work_.start([this, plan = std::move(plan), kind, of](const Job& job, const Tell& tell) mutable {
     if (kind == What::round_trip) plan.play = Clip::open(of.file, job);
     if (kind != What::floor) plan.to.inputs.push_back(of.file);
-    const RecordingNote note(notes_folder(), {plan.to.file, kind == What::floor ? std::string() : of.name, of.file});
-    const auto done =
-        std::make_shared<Captured>(capture(plan, job, [&](const CaptureReading& r) { tell([this, r] { take(r); }); }));
-    tell([this, done, kind, id = of.id] { end(*done, kind, id); });
+    const auto note = std::make_shared<RecordingNote>(
+        notes_folder(), Unfinished{plan.to.file, kind == What::floor ? std::string() : of.name, of.file});
+    try {
+      const auto done = std::make_shared<Captured>(
+          capture(plan, job, [&](const CaptureReading& r) { tell([this, r] { take(r); }); }));
+      tell([this, note, done, kind, id = of.id] {  // where the window is gone by then, the next one offers it
+        note->done();
+        end(*done, kind, id);
+      });
+    } catch (...) {  // nothing was recorded
+      note->done();
+      throw;
+    }
   });
   refresh();
 }

@@ -54,7 +54,7 @@ MonitorView::MonitorView(Queue& queue, QWidget* parent) : QWidget(parent), writi
   refresh();
 }
 
-MonitorView::~MonitorView() = default;
+MonitorView::~MonitorView() { delete writing_; }  // it may still read what the monitor keeps
 
 QWidget* MonitorView::make_head(Queue& queue) {
   auto* head = new QWidget(this);
