@@ -45,7 +45,7 @@ MonitorView::MonitorView(Queue& queue, QWidget* parent) : QWidget(parent), writi
   rows->addWidget(make_head(queue));
   rows->addWidget(make_numbers());
   rows->addWidget(make_plots(), 1);
-  timer_.setInterval(50);
+  timer_.setInterval(100);  // what moves faster cannot be read, and costs a day of somebody's battery
   connect(&timer_, &QTimer::timeout, this, &MonitorView::show_now);
   connect(writing_, &Writing::ended, this, [this](Outcome outcome, const QString& sentence) {
     say(outcome == Outcome::done ? tr("Kept.") : how_it_ended(outcome, sentence));
@@ -245,7 +245,7 @@ void MonitorView::show_now() {
   for (size_t n = 0; n < std::size(values); ++n) values_[n]->setText(shown(values[n]));
   bars_->show_levels({r.peak.begin(), r.peak.end()}, {r.held_peak.begin(), r.held_peak.end()});
   stereo_->show_cloud(r.stereo, r.loudness.correlation);
-  if (r.spectrum.blocks != shown_blocks_) spectrum_->show_lines(r.spectrum);
+  if (r.spectrum.blocks != shown_blocks_ && !(even_ = !even_)) spectrum_->show_lines(r.spectrum);
   shown_blocks_ = r.spectrum.blocks;
   show_range(r);
   if (!r.lost.empty()) say(QString::fromStdString(r.lost) + ".");

@@ -68,6 +68,7 @@ class MonitorView : public QWidget {
   QTimer timer_;
   int64_t shown_seconds_ = -1, shown_blocks_ = 0;
   double shown_length_ = 0;
+  bool even_ = false;  // the spectrum is drawn every other time
   DeviceForm* form_;
   QLabel *answer_, *note_;
   QComboBox *outlet_, *sent_;
