@@ -130,7 +130,7 @@ bool run_first(MainWindow& window, const std::string& page, const QCommandLinePa
     }
     once(view, &CaptureView::rested, window, [&window, view, draw] {
       once(&window.workspace(), &Workspace::idle, window, [view, draw] {
-        view->file()->setText("/home/ada/curlew-hours/mill-race recorded.wav");  // no folder of this machine
+        view->file()->setText("mill-race recorded.wav");  // and no folder of this machine
         draw();
       });
     });

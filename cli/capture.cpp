@@ -1,4 +1,4 @@
-// devices and capture: what sound devices there are, and recording from one while a file is played to it.
+// devices and capture: what audio devices there are, and recording from one while a file is played to it.
 #include <pthread.h>
 #include <signal.h>
 
@@ -33,7 +33,8 @@ void list_devices(const Shared& shared) {
   answer.print();
 }
 
-/// Ctrl C and a polite end stop a recording and keep it: both signals come to a thread that waits for them.
+/// Ctrl C and a polite end stop a recording and keep it: both signals come to a thread that waits for them. To be made
+/// before any other thread is, which would be ended by them.
 class StopBySignal {
  public:
   StopBySignal() {
@@ -78,7 +79,14 @@ const Device& chosen_output(const std::vector<Device>& all, const Call& call, co
   return *best;
 }
 
-CapturePlan plan_of(const Call& call, Session& session) {
+/// What is watched here is stopped by a signal.
+Job job_of(const Session& session, const std::string& what, const StopBySignal& by_signal) {
+  Job job = session.watched(what);
+  job.stop = by_signal.token();
+  return job;
+}
+
+CapturePlan plan_of(const Call& call, Session& session, const StopBySignal& by_signal) {
   const auto all = devices();
   const Device* input = call.device.empty() ? default_input(all) : &device_of(all, call.device);
   if (input->inputs == 0)
@@ -102,13 +110,13 @@ CapturePlan plan_of(const Call& call, Session& session) {
   }
   if (!call.play.empty()) {
     const Device& output = chosen_output(all, call, *input);
-    plan.play = Clip::open(session.source(call.play).file, session.watched(call.play));
+    plan.play = Clip::open(session.source(call.play).file, job_of(session, call.play, by_signal));
     const int rate = plan.play->format().sample_rate_hz;
     if (call.rate_hz == 0) plan.stream.sample_rate_hz = rate;
     if (rate != plan.stream.sample_rate_hz) {
       session.warn(fmt::format("{}: it is converted from {} to {} Hz before it is played", call.play, rate,
                                plan.stream.sample_rate_hz));
-      plan.play = Clip::at_rate(plan.play, plan.stream.sample_rate_hz, session.watched(call.play));
+      plan.play = Clip::at_rate(plan.play, plan.stream.sample_rate_hz, job_of(session, call.play, by_signal));
     }
     plan.stream.output = output.name;
     plan.stream.outputs = std::max(plan.play->format().channels, std::min(2, output.outputs));
@@ -143,11 +151,9 @@ Json json_of(const Captured& c, const Call& call, const CapturePlan& plan) {
 
 /// The transit probe goes round; nothing is written.
 void check_loop_of(const Call& call, Session& session) {
-  const CapturePlan plan = plan_of(call, session);
   const StopBySignal by_signal;
-  Job job = session.watched("loop check");
-  job.stop = by_signal.token();
-  const auto check = check_loop(plan.stream, plan.word, job);
+  const CapturePlan plan = plan_of(call, session, by_signal);
+  const auto check = check_loop(plan.stream, plan.word, job_of(session, "loop check", by_signal));
   Json json{{"device", printable(plan.stream.input)},
             {"played_through", printable(plan.stream.output)},
             {"sample_rate_hz", plan.stream.sample_rate_hz},
@@ -166,12 +172,10 @@ void capture_call(const Call& call) {
   if (std::filesystem::path(call.out).extension() != ".wav")
     throw std::invalid_argument("-o: a recording is written as .wav, which can be played at any moment");
   session.check_output(call.out);
-  CapturePlan plan = plan_of(call, session);
-  plan.to = session.destination(call.out);
   const StopBySignal by_signal;
-  Job job = session.watched(call.out);
-  job.stop = by_signal.token();
-  const auto done = capture(plan, job);
+  CapturePlan plan = plan_of(call, session, by_signal);
+  plan.to = session.destination(call.out);
+  const auto done = capture(plan, job_of(session, call.out, by_signal));
   const Json json = json_of(done, call, plan);
   if (call.shared.json || call.shared.jsonl) print(json, call.shared.jsonl ? -1 : 2);
   session.say(
@@ -194,7 +198,7 @@ void capture_call(const Call& call) {
 
 void add_devices(CLI::App& app) {
   auto shared = std::make_shared<Shared>();
-  auto* verb = app.add_subcommand("devices", "sound devices that there are just now");
+  auto* verb = app.add_subcommand("devices", "audio devices that there are just now");
   add_common(*verb, *shared);
   verb->callback([shared] { list_devices(*shared); });
 }

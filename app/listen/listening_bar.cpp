@@ -221,9 +221,9 @@ void ListeningBar::offer_outputs() {
   const auto own = player_.device().own_rate_hz();
   if (!own) return;
   menu.addSeparator();
-  auto* at_own = menu.addAction(tr("At its own rate, %1 kHz: what has another is converted here, not by its server")
-                                    .arg(number(*own / 1000.0, *own % 1000 ? 1 : 0)),
-                                this, [this](bool on) { player_.set_at_own_rate(on); });
+  auto* at_own = menu.addAction(
+      tr("At its own rate, %1 kHz: what has another is converted here, not by its server").arg(khz(*own)), this,
+      [this](bool on) { player_.set_at_own_rate(on); });
   at_own->setCheckable(true);
   at_own->setChecked(player_.is_at_own_rate());
 }
@@ -232,7 +232,6 @@ void ListeningBar::offer_outputs() {
 void ListeningBar::show_output() {
   using Conversion = OutputDevice::Conversion;
   const OutputDevice& device = player_.device();
-  const auto khz = [](int hz) { return number(hz / 1000.0, hz % 1000 ? 1 : 0); };
   const QString name = device.is_simulated() ? tr("simulated") : QString::fromStdString(device.name());
   output_->setText(name.size() > 14 ? name.left(13) + QChar(0x2026) : name);
   const int from = player_.rate_hz();

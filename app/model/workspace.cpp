@@ -20,8 +20,7 @@ constexpr int merge_hold = 1;  // nudges of one trial in a row are one step of u
 
 QString facts_words(const TrialSummary& s) {
   const QString dot = QString::fromUtf8(" · ");
-  QString words =
-      clock(s.master_s, 0) + dot + number(s.master_rate_hz / 1000.0, s.master_rate_hz % 1000 ? 1 : 0) + " kHz";
+  QString words = clock(s.master_s, 0) + dot + khz(s.master_rate_hz) + " kHz";
   if (s.master_bits > 0) words += dot + QString::number(s.master_bits) + (s.master_real ? " bit float" : " bit");
   if (s.master_lufs) words += dot + number(*s.master_lufs, 1) + " LUFS";
   return words;

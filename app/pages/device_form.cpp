@@ -11,8 +11,6 @@ namespace heathmist::app {
 
 namespace {
 
-QString khz(int hz) { return number(hz / 1000.0, hz % 1000 ? 1 : 0); }
-
 QComboBox* box(QWidget* parent, const QString& hint, int characters) {
   auto* made = new QComboBox(parent);
   made->setAccessibleName(hint);
@@ -180,15 +178,15 @@ void DeviceForm::set_played(const std::optional<std::filesystem::path>& file) {
   if (now == played_) return;
   played_ = now;
   trouble_.clear();
+  clip_.reset();
   if (!now) return set_wanted_rate(0);
-  if (const auto known = rates_of_files_.find(*now); known != rates_of_files_.end())
-    return set_wanted_rate(known->second);
   set_wanted_rate(not_known);
   opening_.start([this, now = *now](const Job& job, const Tell& tell) {  // some are decoded for it
-    const int rate = Clip::open(now.first, job)->format().sample_rate_hz;
-    tell([this, now, rate] {
-      rates_of_files_[now] = rate;
-      if (played_ == now) set_wanted_rate(rate);
+    auto clip = Clip::open(now.first, job);
+    tell([this, now, clip = std::move(clip)] {
+      if (played_ != now) return;
+      clip_ = clip;
+      set_wanted_rate(clip->format().sample_rate_hz);
     });
   });
 }

@@ -4,9 +4,8 @@
 #include <QLabel>
 #include <QPushButton>
 
-#include <map>
-
 #include "app/model/long_work.hpp"
+#include "core/audio/clip.hpp"
 #include "core/audio/write.hpp"
 #include "core/devices/device.hpp"
 
@@ -24,6 +23,8 @@ class DeviceForm : public QWidget {
   void show_devices(const std::vector<Device>& devices);
   /// What is played, at its own rate; nothing: any rate will do. There is no order() until its rate is known.
   void set_played(const std::optional<std::filesystem::path>& file);
+  /// That file, opened; nullptr: nothing is played, or it is not known yet.
+  const std::shared_ptr<const Clip>& played() const { return clip_; }
   void set_plays(bool plays);
   /// What was chosen; none as long as no device is known.
   std::optional<StreamOrder> order() const;
@@ -55,8 +56,8 @@ class DeviceForm : public QWidget {
   LongWork looking_, opening_;
   std::vector<Device> devices_;
   using FileNow = std::pair<std::filesystem::path, std::filesystem::file_time_type>;
-  std::map<FileNow, int> rates_of_files_;
   std::optional<FileNow> played_;
+  std::shared_ptr<const Clip> clip_;
   QString trouble_;      // of the file that is played
   int wanted_rate_ = 0;  // 0: any
   bool plays_ = true;

@@ -136,6 +136,8 @@ QString number(double value, int decimals) {
   return text;
 }
 
+QString khz(int hz) { return number(hz / 1000.0, hz % 1000 ? 1 : 0); }
+
 QString in_other_units(double db) {
   return QString("%1 dB is %2 of the amplitude, %3 of the power, %4 bits %5")
       .arg(number(db, 2), QString::number(std::pow(10, db / 20), 'g', 3),

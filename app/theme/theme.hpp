@@ -58,6 +58,8 @@ QIcon icon(const QString& name, Role role);
 
 /// Numbers as this program writes them: a real minus sign, no negative zero.
 QString number(double value, int decimals);
+/// 48 or 44.1, of a rate in Hz.
+QString khz(int hz);
 /// "-26 dB is 0.0501 of the amplitude, 0.00251 of the power, 4.3 bits under": the hint on every level.
 QString in_other_units(double db);
 /// 0:41.08

@@ -124,7 +124,7 @@ struct ConverterLoop::Inside {
     x *= gain;
     if (noise > 0) x += noise * chances[c].gaussian();
     if (hum > 0) {
-      const double turn = 2 * std::numbers::pi * std::fmod(50.0 * double(n) / rate_hz, 1.0);
+      const double turn = 2 * std::numbers::pi * std::remainder(50.0 * double(n) / rate_hz, 1.0);
       x += hum * (std::sin(turn) + 0.5 * std::sin(2 * turn) + 0.25 * std::sin(3 * turn));
     }
     if (s.bits > 0) {
@@ -132,7 +132,10 @@ struct ConverterLoop::Inside {
       x = std::clamp(std::nearbyint(x * levels), -levels, levels - 1) / levels;
     }
     const double every = s.dropout_every_s * rate_hz;
-    return every > 0 && double(n) >= every && std::fmod(double(n), every) < s.dropout_ms * 1e-3 * rate_hz ? 0 : x;
+    return every > 0 && double(n) >= every &&
+                   double(n) - every * std::floor(double(n) / every) < s.dropout_ms * 1e-3 * rate_hz
+               ? 0
+               : x;
   }
 
   LoopSettings s;

@@ -1,4 +1,4 @@
-// Sound devices: what there is, and a stream through them, out and in, block by block.
+// Audio devices: what there is, and a stream through them, out and in, block by block.
 //
 //   for (const Device& d : devices()) ...
 //   auto stream = open_stream({.input = "system", .output = "system", .sample_rate_hz = 48000},

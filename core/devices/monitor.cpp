@@ -130,7 +130,7 @@ struct Monitor::Inside {
     const auto lines = spectrum.lines();
     if (!lines.momentary.empty()) std::copy_n(lines.momentary.begin(), second.spectrum.size(), second.spectrum.begin());
     seconds.push_back(second);
-    if (seconds.size() > most_seconds) seconds.pop_front(), ++first_second;
+    if (seconds.size() > most_seconds) seconds.pop_front();
     second = {};
   }
 
@@ -153,7 +153,7 @@ struct Monitor::Inside {
   std::deque<std::array<float, 2>> cloud;
   std::deque<MonitorSecond> seconds;
   MonitorSecond second;
-  int64_t first_second = 0, frames = 0, tenth_at = 0, second_at = 0;
+  int64_t frames = 0, tenth_at = 0, second_at = 0;
   std::string lost;
 
   std::unique_ptr<Stream> stream;
@@ -181,14 +181,27 @@ MonitorReading Monitor::reading() const {
 
 void Monitor::reset() { inside_->resetting = true; }
 
-std::vector<MonitorSecond> Monitor::seconds(int64_t first) const {
+std::vector<MonitorSecond> Monitor::seconds() const {
   const std::scoped_lock held(inside_->lock);
-  const auto skip = std::clamp<int64_t>(first - inside_->first_second, 0, int64_t(inside_->seconds.size()));
-  return {inside_->seconds.begin() + skip, inside_->seconds.end()};
+  return {inside_->seconds.begin(), inside_->seconds.end()};
 }
 
 const std::vector<float>& Monitor::hz() const { return inside_->spectrum.hz(); }
 const AudioHistory* Monitor::history() const { return inside_->history.get(); }
 int Monitor::sample_rate_hz() const { return inside_->rate; }
+
+Spectrogram spectrogram_of(const std::vector<MonitorSecond>& seconds, const std::vector<float>& hz) {
+  Spectrogram cells;
+  cells.columns = std::max(1, int(seconds.size()));
+  cells.rows = int(hz.size());
+  cells.last_s = double(cells.columns);
+  const double half_step = std::sqrt(double(hz[1]) / hz[0]);
+  for (const float f : hz) cells.edges_hz.push_back(f / half_step);
+  cells.edges_hz.push_back(hz.back() * half_step);
+  cells.db.assign(size_t(cells.columns) * hz.size(), -300.f);
+  for (size_t n = 0; n < seconds.size(); ++n)
+    std::copy_n(seconds[n].spectrum.begin(), hz.size(), cells.db.begin() + std::ptrdiff_t(n * hz.size()));
+  return cells;
+}
 
 }  // namespace heathmist

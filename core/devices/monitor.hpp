@@ -13,6 +13,7 @@
 #include "core/devices/device.hpp"
 #include "core/measure/live_meter.hpp"
 #include "core/measure/live_spectrum.hpp"
+#include "core/measure/spectrogram.hpp"
 
 namespace heathmist {
 
@@ -44,7 +45,8 @@ struct MonitorReading {
 
 class Monitor {
  public:
-  /// Opens the device and starts. A single input is shown on both sides. Throws DeviceError, InputError.
+  /// Opens the device and starts. A single input is shown on both sides; of more than two the first two are. Throws
+  /// DeviceError, InputError.
   explicit Monitor(const MonitorPlan& plan);
   ~Monitor();
   Monitor(const Monitor&) = delete;
@@ -52,8 +54,8 @@ class Monitor {
 
   MonitorReading reading() const;  ///< from any thread
   void reset();                    ///< integrated loudness, range, peaks, average spectrum
-  /// The seconds of the history, the oldest first, from the `first`-th since the start on.
-  std::vector<MonitorSecond> seconds(int64_t first) const;
+  /// The seconds of the history, the oldest first.
+  std::vector<MonitorSecond> seconds() const;
   const std::vector<float>& hz() const;  ///< of all spectra
   const AudioHistory* history() const;   ///< nullptr: nothing is kept
   int sample_rate_hz() const;
@@ -62,5 +64,8 @@ class Monitor {
   struct Inside;
   std::unique_ptr<Inside> inside_;
 };
+
+/// Seconds side by side, a column each; `hz`: of their spectra.
+Spectrogram spectrogram_of(const std::vector<MonitorSecond>& seconds, const std::vector<float>& hz);
 
 }  // namespace heathmist

@@ -134,9 +134,11 @@ class ServerStream : public Stream {
     of_this_thread = static_cast<ServerStream*>(self);
     return of_this_thread->pass(out, in, frames, status != 0);
   }
-  /// RtAudio tells it in the stream's own thread.
+  /// RtAudio tells it in the stream's own thread; after an overrun of ALSA, too, with whatever it said before.
   static void failed(RtAudioError::Type, const std::string& what) {
-    if (of_this_thread && what.find("error,") != std::string::npos) of_this_thread->gone_ = true;
+    const bool ended = what.find("callbackEvent: audio read error") != std::string::npos ||
+                       what.find("callbackEvent: audio write error") != std::string::npos;
+    if (of_this_thread && ended) of_this_thread->gone_ = true;
   }
 
   int pass(void* out, void* in, unsigned frames, bool interrupted) {

@@ -66,7 +66,11 @@ class TestCapturePage : public WindowTest {
     QCOMPARE(report.fit.delay_samples, 1024.0);
     QVERIFY(!report.residual_relative_db());
     QTRY_COMPARE(view_->answer(), QString::fromStdString(report.findings.front().text));
+    view_->choose(CaptureView::What::floor);  // another question: nothing of the last one is told any more
+    QVERIFY2(view_->answer().contains("silence"), qPrintable(view_->answer()));
+    QVERIFY(QFileInfo(view_->file()->text()).fileName().startsWith("floor recorded"));
     window_->workspace().model().undo_stack().undo();  // the trial goes, the file stays
+    QVERIFY(view_->answer().contains("silence"));
     QVERIFY(bench().masters[0].trials.empty());
     QVERIFY(std::filesystem::exists(folder_ / "takes" / "take.wav"));
   }
@@ -239,6 +243,14 @@ class TestCapturePage : public WindowTest {
     QVERIFY(player.is_playing() && std::abs(player.place_s() - place) < 0.5);
     QCOMPARE(bar->rate_words(), QString("48 kHz"));
     QCOMPARE(player.device().name(), std::string("Other desk"));
+  }
+  void what_is_heard_stops_where_something_is_recorded() {
+    window_->workspace().look_at_pair(bench().masters[0].id, "same", master_.toStdString());
+    auto& player = *window_->part<ListeningBar>()->player();
+    QTRY_VERIFY_WITH_TIMEOUT(player.has_source(), 20000);
+    player.play();
+    record_into("quiet.wav");
+    QVERIFY(!player.is_playing());
   }
   void a_device_that_goes_away_while_it_is_heard_is_told() {
     window_->workspace().look_at_pair(bench().masters[0].id, "same", master_.toStdString());

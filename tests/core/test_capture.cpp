@@ -5,6 +5,7 @@
 #include <QtTest>
 #include <cmath>
 #include <numbers>
+#include <set>
 
 #include "core/devices/capture.hpp"
 #include "tests/support/cli.hpp"
@@ -125,8 +126,7 @@ class TestCapture : public QObject {
     std::vector<double> out(size_t(ConverterLoop::most_frames) * 2, 0.1), in(out.size());
     int lost = 0;
     for (int k = 0; k < 8000 * 200 / 256; ++k) lost += !loop.process(out, in);
-    QVERIFY2(lost == 1 || lost == 0, qPrintable(QString::number(lost)));  // 1600 samples ahead in 200 s: once
-    QCOMPARE(lost, 1);
+    QCOMPARE(lost, 1);  // 1600 samples ahead in 200 s
   }
   void settings_are_read_strictly() {
     const auto s = loop_settings("delay_samples=700.25,noise_dbfs=-100,inverted=1");
@@ -304,6 +304,41 @@ class TestCapture : public QObject {
     QVERIFY(!std::filesystem::exists(folder / "take.wav"));
   }
 
+  void devices_are_told_apart_and_taken_by_name() {
+    const auto all = devices();
+    std::set<std::string> names;
+    for (const Device& d : all) QVERIFY(names.insert(d.name).second && d.inputs + d.outputs > 0 && !d.rates_hz.empty());
+    QVERIFY(all.back().stand_in);
+    QCOMPARE(&device_of(all, stand_in), &all.back());
+    QVERIFY(default_input(all) && default_input(all)->inputs > 0 && default_output(all)->outputs > 0);
+    QCOMPARE(counterpart_of(all, all.back()), nullptr);
+    Device converting;
+    QVERIFY(!converting.converts(48000));
+    converting.own_rate_hz = 44100;
+    QVERIFY(converting.converts(48000) && !converting.converts(44100));
+    const auto nothing = [](const StreamBlock&) { return true; };
+    QVERIFY_THROWS_EXCEPTION(DeviceError, open_stream({}, nothing));
+    StreamOrder order{.input = stand_in, .sample_rate_hz = 48000};
+    order.inputs = 3;
+    QVERIFY_THROWS_EXCEPTION(DeviceError, open_stream(order, nothing));
+  }
+  /// One wire out, the other in: what goes out of a channel comes in at that channel alone.
+  void channels_are_the_ones_that_were_chosen() {
+    const Folder folder;
+    Planar mono(1, 9600);
+    for (size_t n = 0; n < 9600; ++n) mono.channel(0)[n] = double(n % 100) / 256;
+    for (const int out : {0, 1})
+      for (const int in : {0, 1}) {
+        auto plan = plan_to(folder / ("take" + std::to_string(2 * out + in) + ".wav"), 48000, "clock=0");
+        plan.stream.first_output = out, plan.stream.outputs = 1;
+        plan.stream.first_input = in, plan.stream.inputs = 1;
+        plan.chirp = false;
+        plan.play = Clip::open(save(folder / "mono.wav", mono, 48000));
+        const auto there = all_of(capture(plan).file);
+        for (size_t n = 0; n < 9600; ++n) QCOMPARE(there.channel(0)[n + 1024], out == in ? mono.channel(0)[n] : 0.0);
+      }
+  }
+
   // ---- long ---------------------------------------------------------------------------------------------------------
   /// A day, by a clock that runs as fast as the sound is taken; the file goes beyond what a plain WAV header counts
   /// where there is time for it.
@@ -407,7 +442,10 @@ class TestCapture : public QObject {
     const Folder folder;
     const auto file = QString::fromStdString((folder / "take.wav").string());
     QProcess program;
-    program.start(HEATHMIST_CLI, {"capture", "-o", file, "--json", "--device", stand_in.c_str()});
+    // converted first, so that the pool's threads are there when the signal comes
+    const auto master = save(folder / "master.wav", tones(44100 * 60, 44100), 44100);
+    program.start(HEATHMIST_CLI, {"capture", "-o", file, "--json", "--device", stand_in.c_str(), "--play",
+                                  master.c_str(), "--rate", "48000"});
     QVERIFY(program.waitForStarted());
     QTRY_VERIFY_WITH_TIMEOUT(QFileInfo(file).size() > 50000, 20000);
     ::kill(pid_t(program.processId()), SIGINT);

@@ -186,8 +186,12 @@ class TestMonitor : public QObject {
   void its_seconds_are_those_of_the_last_hour() {
     Monitor monitor(plan_of("clock=0,noise_dbfs=-30", 8000, 90));
     QVERIFY(in_time([&] { return monitor.reading().seconds > 400; }));
-    const auto all = monitor.seconds(0);
+    const auto all = monitor.seconds();
     QVERIFY(all.size() == 90 || all.size() == 91);
+    const auto cells = spectrogram_of(all, monitor.hz());
+    QVERIFY(cells.columns == int(all.size()) && cells.rows == LiveSpectrum::points);
+    QCOMPARE(cells.at(7, 100), all[7].spectrum[100]);
+    for (int row = 0; row < cells.rows; row += 40) QCOMPARE(row_at(cells, double(monitor.hz()[size_t(row)])), row);
     for (const auto& s : all) {
       QVERIFY(s.peak > 0.05 && s.short_term_lufs && s.spectrum[100] < 0);
       QVERIFY(std::abs(*s.short_term_lufs - *all[0].short_term_lufs) < 1);

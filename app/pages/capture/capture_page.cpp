@@ -31,7 +31,7 @@ MadePage make(PageContext& context, QWidget* parent) {
     context.workspace.look_at(*taken);
     context.show("null");
   });
-  QObject::connect(view, &CaptureView::level_wanted, view, [&context] { context.player.pause(); });
+  QObject::connect(view, &CaptureView::device_wanted, view, [&context] { context.player.pause(); });
   const auto show = [view, &context] {
     view->show_bench(context.workspace.bench(), context.workspace.current_master());
   };

@@ -1,7 +1,8 @@
 #include "app/pages/capture/capture_view.hpp"
 
 #include <QDateTime>
-#include <QFileDialog>
+#include <QDir>
+#include <QFileInfo>
 #include <QHBoxLayout>
 #include <QVBoxLayout>
 
@@ -41,9 +42,8 @@ const WhatWords whats[] = {
 QString length_words(double seconds) { return clock(seconds, 1); }
 
 QString facts_of(const Captured& c) {
-  QStringList facts{QObject::tr("%1 at %2 kHz")
-                        .arg(length_words(double(c.frames) / c.sample_rate_hz),
-                             number(c.sample_rate_hz / 1000.0, c.sample_rate_hz % 1000 ? 1 : 0))};
+  QStringList facts{
+      QObject::tr("%1 at %2 kHz").arg(length_words(double(c.frames) / c.sample_rate_hz), khz(c.sample_rate_hz))};
   if (c.latency_samples)
     facts << QObject::tr("round trip %1 samples, %2 ms")
                  .arg(number(*c.latency_samples, 2), number(*c.latency_samples * 1000 / c.sample_rate_hz, 2));
@@ -125,11 +125,8 @@ QWidget* CaptureView::make_form(Queue& queue) {
   last->addWidget(file_, 1);
   last->addWidget(browse_);
   lines->addLayout(last);
-  connect(what_, &QComboBox::currentIndexChanged, this, &CaptureView::refresh);
-  connect(masters_, &QComboBox::currentIndexChanged, this, [this] {
-    propose_file();
-    refresh();
-  });
+  for (QComboBox* choice : {what_, masters_})
+    connect(choice, &QComboBox::currentIndexChanged, this, &CaptureView::ask_anew);
   connect(form_, &DeviceForm::changed, this, [this] {
     if (level_ && form_->order() != level_of_) check_level();  // it is of another device
     refresh();
@@ -139,6 +136,17 @@ QWidget* CaptureView::make_form(Queue& queue) {
       file_->setText(QString::fromStdString(to->file.string())), folder_ = QFileInfo(file_->text()).path();
   });
   return form;
+}
+
+/// Something else is to be recorded: what was told of the last one goes.
+void CaptureView::ask_anew() {
+  answer_->setProperty("told", false);
+  awaits_verdict_ = false;
+  null_->hide();
+  facts_->clear();
+  say({});
+  propose_file();
+  refresh();
 }
 
 QWidget* CaptureView::make_actions() {
@@ -288,7 +296,7 @@ void CaptureView::refresh() {
   if (answer_->property("told").toBool()) return;
   answer_->setText(of_master && !m ? tr("A bench with a master is needed: drop its file into the window.")
                    : !form_->order()
-                       ? (form_->is_looking() ? tr("Looking for sound devices…") : tr("This device cannot be used so."))
+                       ? (form_->is_looking() ? tr("Looking for audio devices…") : tr("This device cannot be used so."))
                    : what() == What::loop_check ? tr("Is the loop itself transparent?")
                    : what() == What::floor      ? tr("What does the route add to silence?")
                    : what() == What::round_trip
@@ -306,7 +314,7 @@ void CaptureView::check_level() {
   auto order = level_of_ = form_->order();
   if (!order) return;
   order->output.clear();
-  emit level_wanted();
+  emit device_wanted();
   try {
     level_ = std::make_unique<Monitor>(MonitorPlan{.stream = *order, .history_s = 0});
     level_timer_.start();
@@ -329,17 +337,15 @@ void CaptureView::start() {
   const auto order = form_->order();
   if (work_.is_running() || !order) return;
   if (level_) check_level();
-  null_->hide();
-  facts_->clear();
-  say({});
+  ask_anew();
+  emit device_wanted();
   if (what() == What::loop_check) return begin_loop_check(*order);
-  propose_file();
   CapturePlan plan{
       .stream = *order, .word = form_->word(), .to = Destination(file_->text().toStdString(), false, files_in_use())};
   if (seconds_->value() > 0) plan.seconds = seconds_->value();
   if (what() == What::floor) {
-    const double seconds = plan.seconds.value_or(floor_s);
-    plan.play = made_clip(Planar(1, int64_t(seconds * order->sample_rate_hz)), order->sample_rate_hz, "silence");
+    plan.seconds = plan.seconds.value_or(floor_s);  // behind the silence that is played nothing is played
+    plan.play = made_clip(Planar(1, order->sample_rate_hz), order->sample_rate_hz, "silence");
     plan.chirp = false;
   }
   begin(std::move(plan), chosen_master());
@@ -349,7 +355,7 @@ void CaptureView::begin(CapturePlan plan, const MasterFile* master) {
   const What kind = what();
   const MasterFile of = master ? *master : MasterFile{};
   answer_->setProperty("told", true);
-  answer_->setText(kind == What::played_elsewhere ? tr("Recording…") : tr("Listening for the chirp…"));
+  answer_->setText(kind == What::round_trip ? tr("Listening for the chirp…") : tr("Recording…"));
   work_.start([this, plan = std::move(plan), kind, of](const Job& job, const Tell& tell) mutable {
     if (kind == What::round_trip) plan.play = Clip::open(of.file, job);
     if (kind != What::floor) plan.to.inputs.push_back(of.file);
@@ -390,6 +396,7 @@ void CaptureView::end(const Captured& c, What kind, const std::string& master_id
   file_->clear();
   propose_file();
   if (kind == What::floor) return emit floor_recorded(file);
+  awaits_verdict_ = true;
   emit recorded(QString::fromStdString(master_id), file);
 }
 
@@ -417,6 +424,7 @@ void CaptureView::end_loop_check(const LoopCheck& check) {
 }
 
 void CaptureView::show_verdict(const QString& sentence) {
+  if (!awaits_verdict_) return;
   null_->show();
   answer_->setText(sentence);
 }

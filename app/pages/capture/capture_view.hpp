@@ -33,7 +33,7 @@ class CaptureView : public QWidget {
   void check_level();
   bool is_running() const { return work_.is_running(); }
   bool is_checking() const { return bool(level_); }
-  /// What became of the trial that was recorded last.
+  /// What became of the trial that was recorded last; not told where something else was asked for since.
   void show_verdict(const QString& sentence);
   QString answer() const { return answer_->text(); }
   QString note() const { return note_->text(); }
@@ -50,7 +50,7 @@ class CaptureView : public QWidget {
   void floor_recorded(const QString& file);
   void rested();
   void null_wanted();
-  void level_wanted();  ///< whatever else listens to the device lets it go
+  void device_wanted();  ///< whatever else is heard lets it go
 
  private:
   struct MasterFile {
@@ -61,6 +61,7 @@ class CaptureView : public QWidget {
   QWidget* make_actions();
   void make_left_behind(QVBoxLayout* rows);
   void offer_left_behind();
+  void ask_anew();
   void propose_file();
   const MasterFile* chosen_master() const;
   What what() const;
@@ -86,6 +87,7 @@ class CaptureView : public QWidget {
   QPushButton *record_, *stop_, *check_, *null_, *browse_;
   QWidget* left_behind_;
   QString folder_, proposed_;
+  bool awaits_verdict_ = false;  // of what was recorded last
 };
 
 }  // namespace heathmist::app

@@ -78,11 +78,7 @@ QWidget* MonitorView::make_head(Queue& queue) {
   outlet_ = new QComboBox(head);
   outlet_->setAccessibleName(tr("The outlet whose target is drawn"));
   outlet_->setToolTip(outlet_->accessibleName());
-  known_ = known_outlets();
-  outlet_->addItem(tr("no target"), -1);
-  for (size_t n = 0; n < known_.size(); ++n)
-    outlet_->addItem(tr("%1, %2 LUFS").arg(QString::fromStdString(known_[n].name), number(known_[n].target_lufs, 0)),
-                     int(n));
+  show_outlets();
   sent_ = new QComboBox(head);
   sent_->setAccessibleName(tr("What is sent out meanwhile"));
   sent_->setToolTip(
@@ -162,7 +158,21 @@ void MonitorView::show_bench(const Bench& bench) {
     sent_->addItem(masters_.back().first);
   }
   sent_->setCurrentIndex(std::max(0, sent_->findText(before)));
+  show_outlets();
   refresh();
+}
+
+/// They may have been changed on their own page.
+void MonitorView::show_outlets() {
+  const QString before = outlet_->currentText();
+  const QSignalBlocker quiet(outlet_);
+  known_ = known_outlets();
+  outlet_->clear();
+  outlet_->addItem(tr("no target"), -1);
+  for (size_t n = 0; n < known_.size(); ++n)
+    outlet_->addItem(tr("%1, %2 LUFS").arg(QString::fromStdString(known_[n].name), number(known_[n].target_lufs, 0)),
+                     int(n));
+  outlet_->setCurrentIndex(std::max(0, outlet_->findText(before)));
 }
 
 void MonitorView::say(const QString& sentence) {
@@ -183,24 +193,22 @@ void MonitorView::refresh() {
   keep_->setEnabled(monitor_ && monitor_->history());
   if (monitor_) return;
   if (shown_seconds_ < 0)
-    answer_->setText(form_->is_looking() ? tr("Looking for sound devices…") : tr("How loud is what comes in?"));
+    answer_->setText(form_->is_looking() ? tr("Looking for audio devices…") : tr("How loud is what comes in?"));
 }
 
 void MonitorView::start() {
+  refresh();  // the file that is sent may be another one by now
   const auto order = form_->order();
   if (monitor_ || !order) return;
-  MonitorPlan plan{.stream = *order};
+  MonitorPlan plan{.stream = *order, .play = form_->played()};
   say({});
   try {
-    if (const int n = sent_->currentIndex() - 1; n >= 0 && size_t(n) < masters_.size())
-      plan.play = Clip::open(masters_[size_t(n)].second);
     emit started();
     monitor_ = std::make_unique<Monitor>(plan);
   } catch (const std::exception& error) {
     say(QString::fromUtf8(error.what()));
     return refresh();
   }
-  seconds_.clear();
   shown_seconds_ = -1, shown_blocks_ = 0;
   spectrum_->set_frequencies_of(monitor_->hz());
   timer_.start();
@@ -211,6 +219,7 @@ void MonitorView::start() {
 void MonitorView::stop() {
   if (!monitor_) return;
   if (writing_->is_running()) return say(tr("The last minutes are being written: stop when that is done."));
+  shown_seconds_ = -1;  // to its last second
   show_now();
   timer_.stop();
   monitor_.reset();
@@ -249,10 +258,7 @@ void MonitorView::show_now() {
   shown_blocks_ = r.spectrum.blocks;
   show_range(r);
   if (!r.lost.empty()) say(QString::fromStdString(r.lost) + ".");
-  if (const auto second = int64_t(r.seconds); second != shown_seconds_) {
-    shown_seconds_ = second;
-    show_second();
-  }
+  show_hour(int64_t(r.seconds));
 }
 
 /// The answer: how far from the target, and whether a peak went beyond.
@@ -275,40 +281,27 @@ void MonitorView::show_range(const MonitorReading& r) {
   answer_->setText(text + ".");
 }
 
-void MonitorView::show_second() {
-  seconds_ = monitor_->seconds(0);
+/// The more there is, the less a second of it is seen: the hour is drawn anew when it has grown by a part of itself.
+void MonitorView::show_hour(int64_t second) {
+  const auto seen = int64_t(shown_length_);
+  if (shown_seconds_ >= 0 && second - shown_seconds_ < std::max<int64_t>(1, seen / 300)) return;
+  shown_seconds_ = second;
+  const auto seconds = monitor_->seconds();
   std::optional<double> target;
   if (const int n = outlet_->currentData().toInt(); n >= 0) target = known_[size_t(n)].target_lufs;
   std::vector<double> xs, ys;
-  for (size_t n = 0; n < seconds_.size(); ++n)
-    if (const auto& s = seconds_[n].short_term_lufs; s && *s > -80) xs.push_back(double(n) / 60), ys.push_back(*s);
+  for (size_t n = 0; n < seconds.size(); ++n)
+    if (const auto& s = seconds[n].short_term_lufs; s && *s > -80) xs.push_back(double(n) / 60), ys.push_back(*s);
   course_->show_series(
       [xs, ys] {
         return std::vector<Series>{
             {.name = tr("short-term"), .xs = xs, .ys = ys, .ink = colour(Role::ret), .marked = false}};
       },
       target);
-  const auto length = double(std::max<size_t>(1, seconds_.size()));
+  const auto length = double(std::max<size_t>(1, seconds.size()));
   if (over_time_->from_s() <= 0 && over_time_->to_s() >= shown_length_) over_time_->set_length(length);
   shown_length_ = length;  // where somebody looks at a part of it, that stays in view
-  over_time_->show_cells({{QString(), cells()}});
-}
-
-/// The spectra of the seconds, as they are drawn: half an octave's worth of rows would not be seen finer.
-std::shared_ptr<const Spectrogram> MonitorView::cells() const {
-  auto cells = std::make_shared<Spectrogram>();
-  const auto& hz = monitor_->hz();
-  cells->columns = std::max(1, int(seconds_.size()));
-  cells->rows = int(hz.size());
-  cells->first_s = 0, cells->last_s = double(cells->columns);
-  const double half_step = std::sqrt(double(hz[1]) / hz[0]);
-  for (const float f : hz) cells->edges_hz.push_back(f / half_step);
-  cells->edges_hz.push_back(hz.back() * half_step);
-  cells->db.assign(size_t(cells->columns * cells->rows), -300.f);
-  for (size_t n = 0; n < seconds_.size(); ++n)
-    std::copy(seconds_[n].spectrum.begin(), seconds_[n].spectrum.end(),
-              cells->db.begin() + std::ptrdiff_t(n * hz.size()));
-  return cells;
+  over_time_->show_cells({{QString(), std::make_shared<const Spectrogram>(spectrogram_of(seconds, monitor_->hz()))}});
 }
 
 }  // namespace heathmist::app

@@ -54,17 +54,16 @@ class MonitorView : public QWidget {
   QWidget* make_numbers();
   QWidget* make_plots();
   void show_now();
-  void show_second();
+  void show_hour(int64_t second);
+  void show_outlets();
   void show_range(const MonitorReading& reading);
   void refresh();
   void say(const QString& sentence);
-  std::shared_ptr<const Spectrogram> cells() const;
 
   Writing* writing_;
   std::unique_ptr<Monitor> monitor_;
   std::vector<Outlet> known_;
   std::vector<std::pair<QString, std::filesystem::path>> masters_;
-  std::vector<MonitorSecond> seconds_;  // what was shown last
   QTimer timer_;
   int64_t shown_seconds_ = -1, shown_blocks_ = 0;
   double shown_length_ = 0;
