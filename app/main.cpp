@@ -139,11 +139,14 @@ bool run_first(MainWindow& window, const std::string& page, const QCommandLinePa
       view->file()->setText(passing.filePath("Mill Race, recorded.wav"));
       view->start();
     });
-  } else if (page == "monitor") {
+  } else if (page == "monitor") {  // a master sent round the stand-in and heard beside its return
     auto* view = window.part<MonitorView>();
     view->form()->set_clock(0);
-    QTimer::singleShot(1000, view, [view, draw] {
+    view->form()->choose_stand_in(2);
+    QTimer::singleShot(1000, view, [&window, view, draw] {
       view->sent()->setCurrentIndex(1);
+      QTimer::singleShot(400, view, [view] { view->listened()->setCurrentIndex(1); });
+      window.part<ListeningBar>()->hear(Heard::ret);
       view->outlets()->setCurrentIndex(1);
       QTimer::singleShot(500, view, &MonitorView::start);
       QTimer::singleShot(6000, view, draw);

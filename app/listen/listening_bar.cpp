@@ -377,14 +377,19 @@ void ListeningBar::push_mix() {
   const double db = matched_->isChecked() ? match_db_.value_or(0) : 0;
   mix_.return_gain = std::pow(10.0, db / 20);
   mix_.lift_db = lift_->value();
-  match_note_->setText(!match_db_ ? tr("nothing to match")
-                       : db == 0 && !matched_->isChecked()
-                           ? tr("return as it is")
-                           : tr("%1 dB, %2").arg((db >= 0 ? "+" : "") + number(db, 2), label_of(match_by_)));
+  show_match();
   lift_value_->setText(tr("lift %1 dB").arg(lift_->value()));
   player_.set_mix(mix_);
   player_.reset_meters();
   emit heard_changed(mix_.heard, mix_.lift_db);
+}
+
+void ListeningBar::show_match() {
+  const double db = matched_->isChecked() ? match_db_.value_or(0) : 0;
+  match_note_->setText(!match_db_ ? tr("nothing to match")
+                       : db == 0 && !matched_->isChecked()
+                           ? tr("return as it is")
+                           : tr("%1 dB, %2").arg((db >= 0 ? "+" : "") + number(db, 2), label_of(match_by_)));
 }
 
 void ListeningBar::toggle_play() { player_.is_playing() ? player_.pause() : player_.play(); }

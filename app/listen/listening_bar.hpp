@@ -38,6 +38,8 @@ class ListeningBar : public QWidget {
   void set_other(std::optional<Other> other);
   const std::optional<Other>& other() const { return other_; }
   void say(const QString& words) { match_note_->setText(words); }  ///< until the next match
+  void show_match();  ///< again what brings the return to the master
+  QString note() const { return match_note_->text(); }
   void offer(QMenu* others);  ///< what can be heard in the return's place, at its button
   void open_others();
   std::optional<std::pair<double, double>> loop() const { return loop_range_; }

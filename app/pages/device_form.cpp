@@ -251,6 +251,24 @@ std::optional<StreamOrder> DeviceForm::order() const {
   return order;
 }
 
+std::vector<DeviceForm::Outputs> DeviceForm::outputs_beside() const {
+  const auto sends = order();
+  const Device* out = device(output_);
+  if (!sends || sends->output.empty() || !out) return {};
+  std::vector<Outputs> own, others;
+  for (const Device& d : devices_) {
+    if (!d.has_rate(sends->sample_rate_hz) || d.stand_in != out->stand_in) continue;
+    for (int n = 0; n + 2 <= d.outputs; n += 2) {
+      if (&d != out)
+        others.push_back({d.name, n});
+      else if (n + 2 <= sends->first_output || n >= sends->first_output + sends->outputs)
+        own.push_back({d.name, n});
+    }
+  }
+  own.insert(own.end(), others.begin(), others.end());
+  return own;
+}
+
 WordFormat DeviceForm::word() const { return WordFormat(word_->currentData().toInt()); }
 
 }  // namespace heathmist::app

@@ -28,6 +28,14 @@ class DeviceForm : public QWidget {
   void set_plays(bool plays);
   /// What was chosen; none as long as no device is known.
   std::optional<StreamOrder> order() const;
+  /// Where sound can be listened to while it is sent: pairs of outputs that do not send, those of the same device
+  /// first.
+  struct Outputs {
+    std::string device;
+    int first = 0;
+    bool operator==(const Outputs&) const = default;
+  };
+  std::vector<Outputs> outputs_beside() const;
   WordFormat word() const;
   void choose_input(const QString& name);
   void choose_output(const QString& name);

@@ -9,10 +9,11 @@ namespace heathmist::app {
 LiveSpectrumPlate::LiveSpectrumPlate(QWidget* parent) : FrequencyPlate(parent) {
   title_ = "input spectrum";
   setAccessibleName(tr("Spectrum of the input: average, peaks, and the moment"));
-  held_ = addGraph(), now_ = addGraph(), average_ = addGraph();
+  held_ = addGraph(), now_ = addGraph(), sent_ = addGraph(), average_ = addGraph();
   const std::pair<QCPGraph*, QString> names[] = {
-      {held_, tr("peaks")}, {now_, tr("the moment")}, {average_, tr("average")}};
+      {held_, tr("peaks")}, {now_, tr("the moment")}, {sent_, tr("average of the master")}, {average_, tr("average")}};
   for (const auto& [graph, name] : names) graph->setName(name);
+  sent_->removeFromLegend();
   legend->setVisible(true);
   legend->setBrush(Qt::NoBrush);
   legend->setBorderPen(Qt::NoPen);
@@ -24,6 +25,7 @@ LiveSpectrumPlate::LiveSpectrumPlate(QWidget* parent) : FrequencyPlate(parent) {
 void LiveSpectrumPlate::recolour() {
   FrequencyPlate::recolour();
   average_->setPen(QPen(colour(Role::ret), 1.8));
+  sent_->setPen(QPen(colour(Role::master), 1.4));
   now_->setPen(QPen(colour(Role::soft), 1.0));
   held_->setPen(QPen(colour(Role::ink), 1.0, Qt::DotLine));
   legend->setFont(face(Type::small));
@@ -35,14 +37,16 @@ void LiveSpectrumPlate::set_frequencies_of(const std::vector<float>& hz) {
   set_frequencies(hz_, true);
 }
 
-void LiveSpectrumPlate::show_lines(const LiveSpectrum::Lines& lines) {
+void LiveSpectrumPlate::show_lines(const LiveSpectrum::Lines& lines, const std::vector<float>& master) {
   lines_ = lines;
+  if (master.empty() != master_.empty()) master.empty() ? sent_->removeFromLegend() : sent_->addToLegend();
+  master_ = master;
   const auto put = [&](QCPGraph* graph, const std::vector<float>& db) {
     QVector<QCPGraphData> points;
     for (size_t n = 0; n < std::min(db.size(), hz_.size()); ++n) points.append({hz_[n], double(db[n])});
     graph->data()->set(points, true);
   };
-  put(held_, lines_.held), put(average_, lines_.average), put(now_, lines_.momentary);
+  put(held_, lines_.held), put(average_, lines_.average), put(now_, lines_.momentary), put(sent_, master_);
   fit_levels();
   refresh_cursor();
   replot(rpQueuedReplot);
@@ -60,15 +64,21 @@ void LiveSpectrumPlate::fit_levels() {
 QString LiveSpectrumPlate::read_out(double hz) const {
   if (lines_.average.empty()) return {};
   const size_t n = nearest(hz);
+  const QString sent = n < master_.size() ? tr("   master %1").arg(number(master_[n], 1)) : QString();
   return tr("%1   average %2   peaks %3   the moment %4 dB")
-      .arg(hertz(hz_[n], false), number(lines_.average[n], 1), number(lines_.held[n], 1),
-           number(lines_.momentary[n], 1));
+             .arg(hertz(hz_[n], false), number(lines_.average[n], 1), number(lines_.held[n], 1),
+                  number(lines_.momentary[n], 1)) +
+         sent;
 }
 
 QString LiveSpectrumPlate::csv() const {
-  QString text = "hz,average_db,held_db,momentary_db\n";
-  for (size_t n = 0; n < std::min(hz_.size(), lines_.average.size()); ++n)
-    text += QString("%1,%2,%3,%4\n").arg(hz_[n]).arg(lines_.average[n]).arg(lines_.held[n]).arg(lines_.momentary[n]);
+  const bool sent = master_.size() == hz_.size();
+  QString text =
+      sent ? "hz,average_db,held_db,momentary_db,master_average_db\n" : "hz,average_db,held_db,momentary_db\n";
+  for (size_t n = 0; n < std::min(hz_.size(), lines_.average.size()); ++n) {
+    text += QString("%1,%2,%3,%4").arg(hz_[n]).arg(lines_.average[n]).arg(lines_.held[n]).arg(lines_.momentary[n]);
+    text += sent ? QString(",%1\n").arg(master_[n]) : QString("\n");
+  }
   return text;
 }
 

@@ -11,7 +11,8 @@ class LiveSpectrumPlate : public FrequencyPlate {
  public:
   explicit LiveSpectrumPlate(QWidget* parent = nullptr);
   void set_frequencies_of(const std::vector<float>& hz);
-  void show_lines(const LiveSpectrum::Lines& lines);
+  /// `master`: the average of what is sent out, beside it; empty: nothing is.
+  void show_lines(const LiveSpectrum::Lines& lines, const std::vector<float>& master = {});
   QString csv() const override;
   QString read_out(double hz) const override;
 
@@ -22,7 +23,8 @@ class LiveSpectrumPlate : public FrequencyPlate {
  private:
   std::vector<double> hz_;
   LiveSpectrum::Lines lines_;
-  QCPGraph *held_, *average_, *now_;
+  std::vector<float> master_;
+  QCPGraph *held_, *average_, *now_, *sent_;
 };
 
 }  // namespace heathmist::app

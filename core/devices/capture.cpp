@@ -11,16 +11,14 @@
 #include <thread>
 
 #include "core/devices/playing.hpp"
+#include "core/devices/round_trip.hpp"
 #include "core/printable.hpp"
-#include "core/probes/sync_mark.hpp"
 
 namespace heathmist {
 
 namespace {
 
 constexpr double ring_s = 8;          // of what came in and waits for the disk
-constexpr double chirp_at_s = 0.2;    // after the start: devices begin with a click
-constexpr double chirp_wait_s = 2.5;  // for its return
 constexpr double tail_s = 0.25;       // recorded after the last of what was played came back
 constexpr double tail_unknown_s = 2;  // the same where nobody knows how late it comes back
 constexpr const char* kept = "; what came until then is kept";
@@ -30,11 +28,11 @@ constexpr size_t most_places = 1000;  // of interruptions
 /// nothing and allocates nothing.
 class Passing {
  public:
-  Passing(const StreamOrder& order, std::vector<double> chirp)
+  /// `chirp`: goes out first; nullptr: there is none.
+  Passing(const StreamOrder& order, const RoundTrip* chirp)
       : inputs_(size_t(order.inputs)),
         outputs_(order.output.empty() ? 0 : size_t(order.outputs)),
-        chirp_(std::move(chirp)),
-        chirp_at_(int64_t(chirp_at_s * order.sample_rate_hz)),
+        chirp_(chirp),
         can_wait_(order.loop.clock == 0),
         in_(size_t(ring_s * order.sample_rate_hz) * inputs_),
         out_(std::max<size_t>(1, size_t(ring_s * order.sample_rate_hz) * outputs_)),
@@ -68,9 +66,7 @@ class Passing {
   void lose(int64_t frame) { losses_.push(frame); }
 
   void play(const StreamBlock& block) {
-    for (int64_t n = 0; n < block.frames; ++n)
-      if (const int64_t k = at_ + n - chirp_at_; k >= 0 && k < int64_t(chirp_.size()))
-        for (size_t c = 0; c < outputs_; ++c) block.out[size_t(n) * outputs_ + c] = chirp_[size_t(k)];
+    if (chirp_) chirp_->send(block.out, int(outputs_), 0, int(outputs_), at_);
     if (!starting_) return;
     if (played_from_ < 0) played_from_ = at_;
     const size_t given = out_.pop(block.out.data(), block.out.size());
@@ -79,8 +75,7 @@ class Passing {
 
   using Ring = boost::lockfree::spsc_queue<double>;
   const size_t inputs_, outputs_;
-  const std::vector<double> chirp_;
-  const int64_t chirp_at_;
+  const RoundTrip* chirp_;
   const bool can_wait_;  // a stand-in's clock
   Ring in_, out_;
   boost::lockfree::spsc_queue<int64_t> losses_;
@@ -99,9 +94,10 @@ class Take {
         watch_(watch),
         rate_(plan.stream.sample_rate_hz),
         inputs_(size_t(plan.stream.inputs)),
-        sends_chirp_(plan.play && plan.chirp && rate_ >= 7000),
         playing_(plan.play, plan.stream.outputs),
-        passing_(plan.stream, sends_chirp_ ? sync_mark(rate_) : std::vector<double>()),
+        chirp_(rate_, plan.stream.inputs),
+        sends_chirp_(plan.play && plan.chirp && !chirp_.has_ended()),
+        passing_(plan.stream, sends_chirp_ ? &chirp_ : nullptr),
         recording_(plan.to, rate_, plan.stream.inputs, plan.word),
         buffer_(size_t(1 << 13) * inputs_) {
     reading_.peak.assign(inputs_, 0), reading_.held_peak.assign(inputs_, 0);
@@ -129,30 +125,15 @@ class Take {
   }
 
   void listen_for_chirp(const Stream& stream) {
-    std::vector<std::vector<double>> heard(inputs_);  // channel by channel: two of them may cancel each other
-    const auto sent_at = int64_t(chirp_at_s * rate_);
-    auto look_at = size_t((chirp_at_s + 0.4) * rate_);
-    while (!ends_early(stream) && double(heard[0].size()) < (chirp_at_s + chirp_wait_s) * rate_) {
+    while (!ends_early(stream) && !chirp_.has_ended()) {
       const auto came = next(buffer_.size());
       if (came.empty()) nap();
-      for (size_t n = 0; n < came.size(); ++n) heard[n % inputs_].push_back(came[n]);
+      chirp_.listen(came);
       note_levels(came);
       taken_ += int64_t(came.size() / inputs_);
       tell();
-      if (heard[0].size() < look_at) continue;
-      look_at += size_t(0.25 * rate_);
-      result_.latency_samples = latency_in(heard, sent_at);
-      if (result_.latency_samples) return;
     }
-  }
-
-  /// By the first channel that has the whole chirp.
-  std::optional<double> latency_in(const std::vector<std::vector<double>>& heard, int64_t sent_at) const {
-    for (const auto& channel : heard)
-      if (const auto mark = find_sync_mark(channel, rate_);
-          mark && double(channel.size()) > mark->at_samples + 0.35 * rate_)
-        return mark->at_samples - double(sent_at);
-    return {};
+    result_.latency_samples = chirp_.latency_samples();
   }
 
   int64_t wanted_frames() const {
@@ -289,8 +270,9 @@ class Take {
   const std::function<void(const CaptureReading&)>& watch_;
   const int rate_;
   const size_t inputs_;
-  const bool sends_chirp_;
   Playing playing_;
+  RoundTrip chirp_;
+  const bool sends_chirp_;
   Passing passing_;
   Recording recording_;
   std::vector<double> buffer_;

@@ -48,7 +48,7 @@ const Device& device_of(const std::vector<Device>& all, const std::string& name)
   std::vector<std::string> names;
   for (const Device& d : all) names.push_back("'" + printable(d.name) + "'");
   throw std::invalid_argument(
-      fmt::format("there is no sound device '{}'; there are {}", printable(name), fmt::join(names, ", ")));
+      fmt::format("there is no audio device '{}'; there are {}", printable(name), fmt::join(names, ", ")));
 }
 
 const Device* counterpart_of(const std::vector<Device>& all, const Device& device) {

@@ -1,4 +1,5 @@
 // The stand-in's clock: a thread that takes and gives sound as fast as a real device would, or faster.
+#include <algorithm>
 #include <atomic>
 #include <chrono>
 #include <thread>
@@ -24,8 +25,9 @@ class LoopStream : public Stream {
         callback_(std::move(callback)),
         inputs_(order.input.empty() ? 0 : order.inputs),
         outputs_(order.output.empty() ? 0 : order.outputs),
-        loop_(less_a_block(order.loop), order.sample_rate_hz, 2),
-        wires_out_(size_t(block_frames) * 2),
+        wires_(std::max({int64_t(2), order.first_input + inputs_, order.first_output + outputs_})),
+        loop_(less_a_block(order.loop), order.sample_rate_hz, int(wires_)),
+        wires_out_(size_t(block_frames * wires_)),
         wires_in_(wires_out_.size()),
         out_(size_t(block_frames * outputs_)),
         in_(size_t(block_frames * inputs_)) {
@@ -64,13 +66,13 @@ class LoopStream : public Stream {
     while (!callback_(block) && order_.loop.clock == 0 && !stop.stop_requested())
       std::this_thread::sleep_for(std::chrono::microseconds(200));
     for (int64_t n = 0; n < block_frames; ++n)
-      for (int64_t c = 0; c < 2; ++c) wires_out_[size_t(2 * n + c)] = wire(c, n);
+      for (int64_t c = 0; c < wires_; ++c) wires_out_[size_t(wires_ * n + c)] = wire(c, n);
     interrupted_ = !loop_.process(wires_out_, wires_in_);
     for (int64_t n = 0; n < block_frames; ++n)
       for (int64_t c = 0; c < inputs_; ++c)
-        in_[size_t(n * inputs_ + c)] = wires_in_[size_t(2 * n + c + order_.first_input)];
+        in_[size_t(n * inputs_ + c)] = wires_in_[size_t(wires_ * n + c + order_.first_input)];
   }
-  /// What is played on one of the two wires.
+  /// What is played on one of the wires.
   double wire(int64_t c, int64_t n) const {
     const int64_t from = c - order_.first_output;
     return from >= 0 && from < outputs_ ? out_[size_t(n * outputs_ + from)] : 0;
@@ -78,7 +80,7 @@ class LoopStream : public Stream {
 
   const StreamOrder order_;
   const StreamCallback callback_;
-  const int64_t inputs_, outputs_;
+  const int64_t inputs_, outputs_, wires_;  // no more wires than are used
   ConverterLoop loop_;
   std::vector<double> wires_out_, wires_in_, out_, in_;
   bool interrupted_ = false;
@@ -93,7 +95,7 @@ const char* loop_name() { return "Stand-in converter loop"; }
 Device loop_device() {
   Device d;
   d.name = d.of_server = loop_name(), d.backend = "stand-in";
-  d.inputs = d.outputs = 2;
+  d.inputs = d.outputs = 4;
   d.rates_hz = {1000, 8000, 16000, 32000, 44100, 48000, 88200, 96000, 176400, 192000, 352800, 384000};
   d.stand_in = d.default_input = d.default_output = true;
   return d;

@@ -6,6 +6,7 @@
 #include <cmath>
 #include <thread>
 
+#include "core/devices/live_comparison.hpp"
 #include "core/devices/playing.hpp"
 
 namespace heathmist {
@@ -21,16 +22,19 @@ struct Monitor::Inside {
   explicit Inside(const MonitorPlan& plan)
       : rate(plan.stream.sample_rate_hz),
         inputs(size_t(plan.stream.inputs)),
+        width(inputs + (plan.listen ? 2 : 0)),
         can_wait(plan.stream.loop.clock == 0),
         most_seconds(size_t(std::max(60.0, plan.history_s))),
-        ring(size_t(ring_s * rate) * inputs),
+        ring(size_t(ring_s * rate) * width),
         playing(plan.play, plan.stream.outputs, true),
-        sent(std::max<size_t>(1, plan.play ? size_t(ring_s * rate) * size_t(plan.stream.outputs) : 0)),
+        sent_width(size_t(plan.stream.outputs)),
+        sent(std::max<size_t>(1, plan.play ? size_t(ring_s * rate) * sent_width : 0)),
         meter(rate),
         spectrum(rate) {
     send();
     if (plan.history_s > 0) history = std::make_unique<AudioHistory>(rate, plan.history_s);
-    stream = open_stream(plan.stream, [this](const StreamBlock& block) { return take(block); });
+    if (plan.listen) live = std::make_unique<LiveComparison>(plan);
+    stream = open_stream(live ? live->order() : plan.stream, [this](const StreamBlock& block) { return take(block); });
     thread = std::jthread([this](std::stop_token stop) { run(stop); });
   }
   ~Inside() {
@@ -41,31 +45,46 @@ struct Monitor::Inside {
 
   /// The device's thread.
   bool take(const StreamBlock& block) {
-    if (ring.write_available() < block.in.size()) {
+    const size_t count = size_t(block.frames);
+    const bool sends = playing.frames() > 0 && (!live || live->has_begun());
+    if (ring.write_available() < count * width) {
       if (!can_wait) ++interruptions;
       return false;
     }
-    if (can_wait && playing.frames() > 0 && sent.read_available() < block.out.size()) return false;
+    if (can_wait && sends && sent.read_available() < count * sent_width) return false;
     if (block.interrupted) ++interruptions;
-    if (playing.frames() > 0 && sent.pop(block.out.data(), block.out.size()) < block.out.size()) ++interruptions;
+    if (live) {
+      if (!live->pass(block, sent, ring)) ++interruptions;
+      return true;
+    }
+    if (sends && sent.pop(block.out.data(), block.out.size()) < block.out.size()) ++interruptions;
     ring.push(block.in.data(), block.in.size());
     return true;
   }
 
   void run(const std::stop_token& stop) {
-    std::vector<double> came(size_t(rate / 50) * inputs), stereo;
+    std::vector<double> came(size_t(rate / 50) * width), in, stereo, master;
     while (!stop.stop_requested()) {
       send();
-      const size_t count = ring.pop(came.data(), came.size());
+      const size_t count = ring.pop(came.data(), came.size()) / width;
       if (count == 0) {
         std::this_thread::sleep_for(can_wait ? std::chrono::microseconds(100) : std::chrono::milliseconds(10));
         note_loss();
         continue;
       }
-      stereo.resize(count / inputs * 2);
-      for (size_t n = 0; n < count / inputs; ++n)
-        for (size_t c = 0; c < 2; ++c) stereo[2 * n + c] = came[n * inputs + std::min(c, inputs - 1)];
+      in.resize(count * inputs), stereo.resize(count * 2), master.resize(live ? count * 2 : 0);
+      for (size_t n = 0; n < count; ++n) {
+        const double* frame = &came[n * width];
+        std::copy_n(frame, inputs, &in[n * inputs]);
+        for (size_t c = 0; c < 2; ++c) stereo[2 * n + c] = frame[std::min(c, inputs - 1)];
+        if (live) std::copy_n(frame + inputs, 2, &master[2 * n]);
+      }
+      if (live && !live->has_begun()) {
+        live->listen_for_mark(in);  // which is no part of what is measured
+        continue;
+      }
       measure(stereo);
+      if (live) live->measure(master, meter.reading());
     }
   }
 
@@ -85,7 +104,9 @@ struct Monitor::Inside {
   }
 
   void note_loss() {
-    if (auto why = stream->lost(); !why.empty()) {
+    auto why = stream->lost();
+    if (why.empty() && live) why = live->lost();
+    if (!why.empty()) {
       const std::scoped_lock held(lock);
       lost = std::move(why);
     }
@@ -94,6 +115,7 @@ struct Monitor::Inside {
   void measure(std::span<const double> stereo) {
     if (resetting.exchange(false)) {
       meter.reset(), spectrum.reset();
+      if (live) live->reset();
       const std::scoped_lock held(lock);
       held_peak = {};
     }
@@ -135,11 +157,12 @@ struct Monitor::Inside {
   }
 
   const int rate;
-  const size_t inputs;
+  const size_t inputs, width;  // of a frame of the ring: what came in, and the master that belongs to it
   const bool can_wait;
   const size_t most_seconds;
   boost::lockfree::spsc_queue<double> ring;
   Playing playing;
+  const size_t sent_width;
   boost::lockfree::spsc_queue<double> sent;
   bool send_failed = false;
   LiveMeter meter;
@@ -156,11 +179,16 @@ struct Monitor::Inside {
   int64_t frames = 0, tenth_at = 0, second_at = 0;
   std::string lost;
 
+  std::unique_ptr<LiveComparison> live;
   std::unique_ptr<Stream> stream;
   std::jthread thread;
 };
 
-Monitor::Monitor(const MonitorPlan& plan) : inside_(std::make_unique<Inside>(plan)) {}
+Monitor::Monitor(const MonitorPlan& plan) {
+  if (plan.listen && (!plan.play || plan.stream.output.empty()))
+    throw std::invalid_argument("nothing is sent that could be heard beside its return; choose a master to send");
+  inside_ = std::make_unique<Inside>(plan);
+}
 Monitor::~Monitor() = default;
 
 MonitorReading Monitor::reading() const {
@@ -171,12 +199,20 @@ MonitorReading Monitor::reading() const {
     r.plr_db = *r.loudness.true_peak_dbtp - *r.loudness.integrated_lufs;
   r.spectrum = i.spectrum.lines();
   r.interruptions = i.interruptions;
+  if (i.live) r.live = i.live->reading();
   const std::scoped_lock held(i.lock);
   r.peak = i.peak, r.held_peak = i.held_peak;
   r.stereo.assign(i.cloud.begin(), i.cloud.end());
   r.seconds = double(i.frames) / i.rate;
   r.lost = i.lost;
   return r;
+}
+
+void Monitor::hear_return(bool on) {
+  if (inside_->live) inside_->live->hear_return(on);
+}
+void Monitor::match(bool on) {
+  if (inside_->live) inside_->live->match(on);
 }
 
 void Monitor::reset() { inside_->resetting = true; }

@@ -80,19 +80,39 @@ void give_words(std::span<const double> from, void* to) {
     words[n] = int32_t(std::clamp(std::nearbyint(from[n] * full_scale), -full_scale, full_scale - 1));
 }
 
+/// Some of the channels of a device that is opened whole, and back. PulseAudio is: it mixes what is opened narrower.
+struct Channels {
+  size_t skipped = 0, used = 0, all = 0;
+  size_t width() const { return all; }
+  bool are_all() const { return used == all; }
+  void take(std::span<const double> from, std::span<double> to) const {
+    for (size_t n = 0; n < to.size() / used; ++n) std::copy_n(&from[n * width() + skipped], used, &to[n * used]);
+  }
+  void give(std::span<const double> from, std::span<double> to) const {
+    for (size_t n = 0; n < from.size() / used; ++n) std::copy_n(&from[n * used], used, &to[n * width() + skipped]);
+  }
+};
+
 class ServerStream : public Stream {
  public:
+  /// `all_inputs`, `all_outputs`: that the devices have.
   ServerStream(const StreamOrder& order, std::unique_ptr<RtAudio> audio, std::optional<unsigned> in,
-               std::optional<unsigned> out, StreamCallback callback)
+               std::optional<unsigned> out, int all_inputs, int all_outputs, StreamCallback callback)
       : name_(printable(order.input.empty() ? order.output : order.input)),
         inputs_(in ? size_t(order.inputs) : 0),
         outputs_(out ? size_t(order.outputs) : 0),
         callback_(std::move(callback)),
         audio_(std::move(audio)) {
+    const bool offsets = audio_->getCurrentApi() != RtAudio::LINUX_PULSE;
     RtAudio::StreamParameters from, to;
-    if (in)
-      from.deviceId = *in, from.nChannels = unsigned(order.inputs), from.firstChannel = unsigned(order.first_input);
-    if (out) to.deviceId = *out, to.nChannels = unsigned(order.outputs), to.firstChannel = unsigned(order.first_output);
+    if (in) {
+      input_channels_ = {offsets ? 0 : size_t(order.first_input), inputs_, offsets ? inputs_ : size_t(all_inputs)};
+      from = {*in, unsigned(input_channels_.width()), offsets ? unsigned(order.first_input) : 0};
+    }
+    if (out) {
+      output_channels_ = {offsets ? 0 : size_t(order.first_output), outputs_, offsets ? outputs_ : size_t(all_outputs)};
+      to = {*out, unsigned(output_channels_.width()), offsets ? unsigned(order.first_output) : 0};
+    }
     integers_ = (in && !is_real(*in)) || (out && !is_real(*out));
     unsigned frames = 256;
     RtAudio::StreamOptions options;
@@ -102,6 +122,7 @@ class ServerStream : public Stream {
                          unsigned(order.sample_rate_hz), &frames, &ServerStream::called, this, &options,
                          &ServerStream::failed);
       in_.resize(frames * inputs_), out_.resize(frames * outputs_);
+      device_in_.resize(frames * input_channels_.width()), device_out_.resize(frames * output_channels_.width());
       last_ns_ = now_ns();
       audio_->startStream();
     } catch (const RtAudioError& error) {
@@ -144,17 +165,34 @@ class ServerStream : public Stream {
   int pass(void* out, void* in, unsigned frames, bool interrupted) {
     if (gone_) return 2;
     last_ns_ = now_ns();
-    const size_t coming = frames * inputs_, going = frames * outputs_;
-    if (integers_ && coming > 0) take_words(in, {in_.data(), coming});
-    const std::span<double> to =
-        integers_ ? std::span<double>(out_.data(), going) : std::span<double>(static_cast<double*>(out), going);
+    const std::span<const double> from = take_in(in, frames);
+    const std::span<double> to{out_.data(), frames * outputs_};
     std::fill(to.begin(), to.end(), 0.0);
-    const std::span<const double> from = integers_ ? std::span<const double>(in_.data(), coming)
-                                                   : std::span<const double>(static_cast<const double*>(in), coming);
     callback_({int64_t(frames), from, to, interrupted});
     for (double& x : to) x = std::clamp(x, -1.0, 1.0);
-    if (integers_ && going > 0) give_words(to, out);
+    if (outputs_ > 0) give_out(to, out, frames);
     return 0;
+  }
+
+  std::span<const double> take_in(const void* in, size_t frames) {
+    if (inputs_ == 0) return {};
+    const size_t coming = frames * input_channels_.width();
+    std::span<const double> all(static_cast<const double*>(in), coming);
+    if (integers_) {
+      take_words(in, {device_in_.data(), coming});
+      all = {device_in_.data(), coming};
+    }
+    if (input_channels_.are_all()) return all;
+    input_channels_.take(all, {in_.data(), frames * inputs_});
+    return {in_.data(), frames * inputs_};
+  }
+
+  void give_out(std::span<const double> from, void* out, size_t frames) {
+    std::span<double> all = integers_ ? std::span<double>(device_out_.data(), frames * output_channels_.width())
+                                      : std::span<double>(static_cast<double*>(out), frames * output_channels_.width());
+    std::fill(all.begin(), all.end(), 0.0);
+    output_channels_.give(from, all);
+    if (integers_) give_words(all, out);
   }
 
   inline static thread_local ServerStream* of_this_thread = nullptr;
@@ -163,7 +201,8 @@ class ServerStream : public Stream {
   const size_t inputs_, outputs_;
   const StreamCallback callback_;
   bool integers_ = false;
-  std::vector<double> in_, out_;
+  Channels input_channels_, output_channels_;
+  std::vector<double> in_, out_, device_in_, device_out_;  // what is used of it, and all of it
   std::atomic<bool> gone_{false};
   std::atomic<int64_t> last_ns_{0};
   std::unique_ptr<RtAudio> audio_;
@@ -204,7 +243,8 @@ std::unique_ptr<Stream> open_server(const StreamOrder& order, const Device* in, 
       if (out && !to && there[n].name == out->of_server && there[n].outputs > 0) to = n;
     }
     if ((in && !from) || (out && !to)) break;
-    return std::make_unique<ServerStream>(order, std::move(audio), from, to, std::move(callback));
+    return std::make_unique<ServerStream>(order, std::move(audio), from, to, in ? in->inputs : 0,
+                                          out ? out->outputs : 0, std::move(callback));
   }
   throw DeviceError(printable(either.name) + ": it is gone; connect it, or choose another device");
 }

@@ -224,6 +224,54 @@ class TestCapturePage : public WindowTest {
     QVERIFY(view->main_button()->isEnabled());
   }
 
+  /// A master beside its live return: chosen where it always is, in the bar and by its keys.
+  void a_process_is_heard_beside_its_master() {
+    auto* view = watch_live(2);  // -1.5 dB, inverted, hum
+    QTRY_VERIFY_WITH_TIMEOUT(view->monitor()->reading().seconds > 6, 30000);
+    QVERIFY2(view->live_words().contains("You hear the master"), qPrintable(view->live_words()));
+    keys(Qt::Key_2);
+    QTRY_VERIFY2(view->live_words().contains("You hear the return"), qPrintable(view->live_words()));
+    QVERIFY2(view->live_words().contains("raised 1.5 dB to the master"), qPrintable(view->live_words()));
+    QVERIFY2(view->live_words().contains("1713.4"), qPrintable(view->live_words()));
+    auto* bar = window_->part<ListeningBar>();
+    QVERIFY2(bar->note().contains("live +1.5 dB"), qPrintable(bar->note()));
+    keys(Qt::Key_M);
+    QTRY_VERIFY2(view->live_words().contains("as it comes back, 1.5 dB softer"), qPrintable(view->live_words()));
+    QVERIFY(!view->monitor()->reading().live->matched);
+    keys(Qt::Key_3);  // of a live return there is no residual: what was heard stays
+    QVERIFY(view->monitor()->reading().live->hears_return);
+    keys(Qt::Key_1);
+    QTRY_VERIFY(!view->monitor()->reading().live->hears_return);
+    QVERIFY(view->spectrum()->csv().startsWith("hz,average_db,held_db,momentary_db,master_average_db"));
+    view->stop();
+    QVERIFY(!view->is_heard() && !bar->note().contains("live"));
+  }
+  /// Only one thing is heard at a time.
+  void playing_a_trial_ends_it() {
+    window_->workspace().look_at_pair(bench().masters[0].id, "same", master_.toStdString());
+    auto& player = *window_->part<ListeningBar>()->player();
+    QTRY_VERIFY_WITH_TIMEOUT(player.has_source(), 20000);
+    auto* view = watch_live(0);
+    player.play();
+    QVERIFY(!view->is_running());
+    player.pause();
+  }
+  void what_can_be_listened_to_never_sends() {
+    DeviceForm form(window_->workspace().queue(), false);
+    std::vector<Device> all(3);
+    for (size_t n = 0; n < all.size(); ++n) {
+      all[n].name = all[n].of_server = "desk " + std::to_string(n);
+      all[n].backend = "JACK", all[n].inputs = 2, all[n].outputs = n == 0 ? 6 : 2;
+      all[n].rates_hz = {n == 1 ? 44100 : 48000};
+    }
+    form.show_devices(all);
+    form.choose_input("desk 0"), form.choose_output("desk 0");
+    form.set_plays(true);
+    QVERIFY(form.order() && form.order()->sample_rate_hz == 48000);
+    using Places = std::vector<DeviceForm::Outputs>;
+    QCOMPARE(form.outputs_beside(), (Places{{"desk 0", 2}, {"desk 0", 4}, {"desk 2", 0}}));  // desk 1 has another rate
+  }
+
   // ---- what is heard, and through what ------------------------------------------------------------------------------
   void the_bar_says_what_is_converted_on_the_way() {
     window_->workspace().look_at_pair(bench().masters[0].id, "same", master_.toStdString());
@@ -267,6 +315,21 @@ class TestCapturePage : public WindowTest {
   }
 
  private:
+  /// The master goes round the stand-in, and is heard at its other outputs.
+  MonitorView* watch_live(int preset) {
+    window_->show_page("monitor");
+    auto* view = window_->part<MonitorView>();
+    view->form()->set_clock(0);
+    view->form()->choose_stand_in(preset);
+    QTest::qWait(20);
+    view->sent()->setCurrentIndex(1);
+    waited_ = QTest::qWaitFor([&] { return view->form()->order() && view->listened()->count() > 1; }, 10000);
+    view->listened()->setCurrentIndex(1);
+    view->start();
+    return view;
+  }
+  void keys(Qt::Key key) { QTest::keyClick(window_.get(), key); }
+  bool waited_ = false;
   const Bench& bench() { return window_->workspace().bench(); }
   void run() {
     QSignalSpy rested(view_, &CaptureView::rested);

@@ -295,7 +295,7 @@ class TestCapture : public QObject {
     QVERIFY(refused([](CapturePlan& p) { p.stream.input = "Sluice gate"; }));
     QVERIFY(refused([](CapturePlan& p) { p.stream.input.clear(); }));
     QVERIFY(refused([](CapturePlan& p) { p.stream.sample_rate_hz = 12345; }));
-    QVERIFY(refused([](CapturePlan& p) { p.stream.first_input = 2; }));
+    QVERIFY(refused([](CapturePlan& p) { p.stream.first_input = 3; }));
     const auto master = save(folder / "master.wav", tones(4000, 44100), 44100);
     QVERIFY(refused([&](CapturePlan& p) { p.play = Clip::open(master); }));
     QVERIFY(refused([&](CapturePlan& p) {
@@ -319,7 +319,7 @@ class TestCapture : public QObject {
     const auto nothing = [](const StreamBlock&) { return true; };
     QVERIFY_THROWS_EXCEPTION(DeviceError, open_stream({}, nothing));
     StreamOrder order{.input = stand_in, .sample_rate_hz = 48000};
-    order.inputs = 3;
+    order.inputs = 5;
     QVERIFY_THROWS_EXCEPTION(DeviceError, open_stream(order, nothing));
   }
   /// One wire out, the other in: what goes out of a channel comes in at that channel alone.

@@ -3,6 +3,7 @@
 #include <QtTest>
 
 #include "core/devices/capture.hpp"
+#include "core/devices/monitor.hpp"
 #include "tests/support/cli.hpp"
 #include "tests/support/signals.hpp"
 
@@ -34,13 +35,16 @@ class Server {
 /// PulseAudio with a null sink, on a socket of its own.
 class PulseServer {
  public:
-  PulseServer(int rate_hz, const QString& format) {
+  PulseServer(int rate_hz, const QString& format, int channels = 2) {
     qputenv("XDG_RUNTIME_DIR", home_.path().toUtf8());
     qputenv("HOME", home_.path().toUtf8());
     server_ = std::make_unique<Server>(
         "pulseaudio",
         QStringList{"-n", "--daemonize=no", "--exit-idle-time=-1", "-L", "module-native-protocol-unix", "-L",
-                    QString("module-null-sink sink_name=bench rate=%1 format=%2").arg(rate_hz).arg(format)});
+                    QString("module-null-sink sink_name=bench rate=%1 format=%2 channels=%3")
+                        .arg(rate_hz)
+                        .arg(format)
+                        .arg(channels)});
   }
   void stop() { server_->stop(); }
 
@@ -114,6 +118,41 @@ class TestSoundServers : public QObject {
     QCOMPARE(counterpart_of(all, device_of(all, order->input)), &device_of(all, order->output));
     QCOMPARE(counterpart_of(all, device_of(all, order->output)), &device_of(all, order->input));
     round_trip(*order, bits, bits == 16 ? WordFormat::pcm16 : WordFormat::pcm24);
+  }
+  /// A master is sent out, its return taken, and both are heard at two other outputs: what is heard of the master there
+  /// is the master, to the bit.
+  void a_process_is_heard_through_pulse_audio() {
+    if (!is_there("pulseaudio")) QSKIP("PULSEAUDIO IS NOT INSTALLED: live listening through it was NOT tested");
+    PulseServer server(48000, "float32le", 4);
+    const auto order = order_of("PulseAudio", 48000);
+    QVERIFY(order);
+    QCOMPARE(device_of(devices(), order->output).outputs, 4);
+    const Folder folder;
+    const auto master =
+        save(folder / "master.wav", requantised(Programme(4, 3).render(48000), 24, false), 48000, WordFormat::pcm24);
+    MonitorPlan plan{.stream = *order, .history_s = 0, .play = Clip::open(master)};
+    plan.listen = {order->output, 2};
+    Monitor monitor(plan);
+    QTRY_VERIFY_WITH_TIMEOUT(monitor.reading().live->begun, 10000);
+    CapturePlan heard{
+        .stream = *order, .word = WordFormat::pcm24, .seconds = 9, .to = Destination(folder / "heard.wav")};
+    heard.stream.output.clear(), heard.stream.first_input = 2;
+    QVERIFY(capture(heard).cut_short.empty());
+    const auto r = monitor.reading();
+    QVERIFY(r.live->round_trip_samples);
+    QVERIFY2(std::abs(r.live->return_gain_db) < 0.02, qPrintable(QString::number(r.live->return_gain_db)));
+    // one whole round of it is in there
+    Planar in;
+    const auto clip = Clip::open(folder / "heard.wav");
+    clip->reader()->read(0, clip->format().frames, in);
+    Planar sent;
+    Clip::open(master)->reader()->read(0, 4 * 48000, sent);
+    int64_t from = -1;
+    for (int64_t n = 0; n + sent.frames() <= in.frames() && from < 0; ++n)
+      if (std::equal(sent.channel(0).begin(), sent.channel(0).begin() + 4800, in.channel(0).begin() + n)) from = n;
+    QVERIFY(from >= 0);
+    for (int c = 0; c < 2; ++c)
+      for (int64_t n = 0; n < sent.frames(); ++n) QCOMPARE(in.channel(c)[size_t(from + n)], sent.channel(c)[size_t(n)]);
   }
   void the_command_line_takes_a_sink_by_its_name() {
     if (!is_there("pulseaudio"))

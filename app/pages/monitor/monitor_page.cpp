@@ -9,6 +9,18 @@ namespace {
 MadePage make(PageContext& context, QWidget* parent) {
   auto* view = new MonitorView(context.workspace.queue(), parent);
   QObject::connect(view, &MonitorView::started, view, [&context] { context.player.pause(); });
+  // what is heard is chosen where it always is, in the listening bar and by its keys
+  const auto follow = [view, &context] {
+    if (context.listening.heard() != Heard::residual)
+      view->hear(context.listening.heard() == Heard::ret, context.listening.matched());
+  };
+  QObject::connect(&context.listening, &ListeningBar::heard_changed, view, follow);
+  QObject::connect(view, &MonitorView::live_changed, &context.listening, &ListeningBar::say);
+  QObject::connect(view, &MonitorView::live_ended, &context.listening, &ListeningBar::show_match);
+  QObject::connect(&context.player, &Player::playing_changed, view, [view](bool playing) {
+    if (playing && view->is_heard()) view->stop();  // one thing is heard at a time
+  });
+  follow();
   auto here = std::make_shared<bool>(false);  // the page is seen
   const auto running = [view] { return view->is_running(); };
   return {

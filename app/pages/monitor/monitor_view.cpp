@@ -9,6 +9,7 @@
 #include "app/theme/theme.hpp"
 #include "app/widgets/labels.hpp"
 #include "app/widgets/saving.hpp"
+#include "core/printable.hpp"
 
 namespace heathmist::app {
 
@@ -89,6 +90,7 @@ QWidget* MonitorView::make_head(Queue& queue) {
   row->addSpacing(8);
   row->addWidget(soft_label(tr("send"), head));
   row->addWidget(sent_, 1);
+  row->addWidget(make_listening(head), 1);
   row->addWidget(soft_label(tr("against"), head));
   row->addWidget(outlet_, 1);
   lines->addLayout(row);
@@ -96,11 +98,27 @@ QWidget* MonitorView::make_head(Queue& queue) {
   connect(reset_, &QPushButton::clicked, this, &MonitorView::reset);
   connect(form_, &DeviceForm::changed, this, &MonitorView::refresh);
   connect(sent_, &QComboBox::currentIndexChanged, this, &MonitorView::refresh);
+  lines->addWidget(live_ = soft_label({}, head));
+  live_->hide();
   connect(outlet_, &QComboBox::currentIndexChanged, this, [this] {
     shown_seconds_ = -1;
     if (monitor_) show_now();
   });
   return head;
+}
+
+QWidget* MonitorView::make_listening(QWidget* head) {
+  listening_ = new QWidget(head);
+  auto* row = new QHBoxLayout(listening_);
+  row->setContentsMargins(0, 0, 0, 0);
+  row->setSpacing(8);
+  listened_ = new QComboBox(listening_);
+  listened_->setAccessibleName(tr("Where the master and its return are heard"));
+  listened_->setToolTip(
+      tr("The master, and live what comes back of it, at the same spot and equally loud; 1 and 2 switch, M matches"));
+  row->addWidget(soft_label(tr("hear at"), listening_));
+  row->addWidget(listened_, 1);
+  return listening_;
 }
 
 QWidget* MonitorView::make_numbers() {
@@ -175,6 +193,33 @@ void MonitorView::show_outlets() {
   outlet_->setCurrentIndex(std::max(0, outlet_->findText(before)));
 }
 
+/// Pairs of outputs beside those that send.
+void MonitorView::show_places() {
+  auto places = form_->outputs_beside();
+  listening_->setVisible(sent_->currentIndex() > 0);
+  if (places == places_ && listened_->count() > 0) return;
+  const int before = listened_->currentIndex();
+  const auto kept = before > 0 ? std::optional(places_[size_t(before - 1)]) : std::nullopt;
+  places_ = std::move(places);
+  listened_->clear();
+  listened_->addItem(tr("nowhere"));
+  const auto order = form_->order();
+  for (const auto& place : places_) {
+    const QString pair = tr("outputs %1, %2").arg(place.first + 1).arg(place.first + 2);
+    const bool own = order && place.device == order->output;
+    listened_->addItem(own ? pair : tr("%1, %2").arg(QString::fromStdString(printable(place.device)), pair));
+    if (kept == place) listened_->setCurrentIndex(listened_->count() - 1);
+  }
+}
+
+void MonitorView::hear(bool ret, bool matched) {
+  hears_return_ = ret, matched_ = matched;
+  if (!monitor_) return;
+  monitor_->hear_return(ret);
+  monitor_->match(matched);
+  show_now();
+}
+
 void MonitorView::say(const QString& sentence) {
   note_->setText(sentence);
   note_->setVisible(!sentence.isEmpty());
@@ -186,9 +231,12 @@ void MonitorView::refresh() {
   form_->set_plays(sends >= 0);
   form_->set_played(sends >= 0 && size_t(sends) < masters_.size() ? std::optional(masters_[size_t(sends)].second)
                                                                   : std::nullopt);
+  show_places();
+  live_->setVisible(is_heard());
   run_->setText(monitor_ ? tr("Stop") : tr("Watch"));
   run_->setEnabled(monitor_ || form_->order());
-  for (QWidget* w : {static_cast<QWidget*>(form_), static_cast<QWidget*>(sent_)}) w->setEnabled(!monitor_);
+  for (QWidget* w : {static_cast<QWidget*>(form_), static_cast<QWidget*>(sent_), static_cast<QWidget*>(listened_)})
+    w->setEnabled(!monitor_);
   reset_->setEnabled(bool(monitor_));
   keep_->setEnabled(monitor_ && monitor_->history());
   if (monitor_) return;
@@ -201,10 +249,14 @@ void MonitorView::start() {
   const auto order = form_->order();
   if (monitor_ || !order) return;
   MonitorPlan plan{.stream = *order, .play = form_->played()};
+  if (const int place = listened_->currentIndex(); plan.play && place > 0)
+    plan.listen = {places_[size_t(place - 1)].device, places_[size_t(place - 1)].first};
   say({});
   try {
     emit started();
     monitor_ = std::make_unique<Monitor>(plan);
+    heard_ = plan.listen.has_value();
+    monitor_->hear_return(hears_return_), monitor_->match(matched_);
   } catch (const std::exception& error) {
     say(QString::fromUtf8(error.what()));
     return refresh();
@@ -223,6 +275,7 @@ void MonitorView::stop() {
   show_now();
   timer_.stop();
   monitor_.reset();
+  if (std::exchange(heard_, false)) emit live_ended();
   bars_->clear();
   refresh();
 }
@@ -254,11 +307,39 @@ void MonitorView::show_now() {
   for (size_t n = 0; n < std::size(values); ++n) values_[n]->setText(shown(values[n]));
   bars_->show_levels({r.peak.begin(), r.peak.end()}, {r.held_peak.begin(), r.held_peak.end()});
   stereo_->show_cloud(r.stereo, r.loudness.correlation);
-  if (r.spectrum.blocks != shown_blocks_ && !(even_ = !even_)) spectrum_->show_lines(r.spectrum);
+  if (r.spectrum.blocks != shown_blocks_ && !(even_ = !even_))
+    spectrum_->show_lines(r.spectrum, r.live ? r.live->master_spectrum : std::vector<float>());
   shown_blocks_ = r.spectrum.blocks;
   show_range(r);
+  if (r.live) show_live(*r.live);
   if (!r.lost.empty()) say(QString::fromStdString(r.lost) + ".");
   show_hour(int64_t(r.seconds));
+}
+
+void MonitorView::show_live(const LiveReading& live) {
+  if (!live.begun) return live_->setText(tr("A chirp goes round first, so that both are heard at the same spot…"));
+  const bool known = live.master_lufs && live.return_lufs, even = std::abs(live.return_gain_db) < 0.05;
+  const QString off = number(std::abs(live.return_gain_db), 1),
+                which = live.return_gain_db > 0 ? tr("softer") : tr("louder");
+  QString text = live.hears_return ? tr("You hear the return") : tr("You hear the master");
+  if (known && even) text += live.hears_return ? tr(", as loud as the master") : tr("; the return is as loud");
+  if (known && !even && !live.matched)
+    text += (live.hears_return ? tr(" as it comes back, %1 dB %2 than the master") : tr("; the return is %1 dB %2"))
+                .arg(off, which);
+  if (known && !even && live.matched)
+    text +=
+        (live.hears_return ? tr(", %2 %1 dB to the master's loudness") : tr("; the return is %2 %1 dB to its loudness"))
+            .arg(off, live.return_gain_db > 0 ? tr("raised") : tr("lowered"));
+  if (live.trim_db < -0.05) text += tr("; both %1 dB lower, so that neither clips").arg(number(-live.trim_db, 1));
+  if (live.round_trip_samples)
+    text += tr("; round trip %1 samples, %2 ms")
+                .arg(number(*live.round_trip_samples, 1),
+                     number(1000 * *live.round_trip_samples / monitor_->sample_rate_hz(), 1));
+  else
+    text += tr("; the chirp did not come back, so the two are not at the same spot");
+  live_->setText(text + ".");
+  emit live_changed(live.matched ? tr("live %1%2 dB").arg(live.return_gain_db >= 0 ? "+" : "\u2212", off)
+                                 : tr("live, as it comes"));
 }
 
 /// The answer: how far from the target, and whether a peak went beyond.

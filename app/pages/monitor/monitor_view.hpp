@@ -29,16 +29,21 @@ class MonitorView : public QWidget {
   void start();
   void stop();
   void reset();
+  /// Of a master that is sent and its return: which is heard, and whether equally loud.
+  void hear(bool ret, bool matched);
   /// Asks where to, and keeps the last so many minutes.
   void keep_last(int minutes);
   void keep_last(int minutes, const Destination& to);
   bool is_running() const { return bool(monitor_); }
   QString answer() const { return answer_->text(); }
   QString note() const { return note_->text(); }
+  QString live_words() const { return live_->text(); }  ///< which of the two is heard, and how loud
   QString value(int n) const { return values_[size_t(n)]->text(); }  ///< M, S, I, range, true peak, PLR
   DeviceForm* form() const { return form_; }
   QComboBox* outlets() const { return outlet_; }
   QComboBox* sent() const { return sent_; }
+  QComboBox* listened() const { return listened_; }
+  bool is_heard() const { return monitor_ && heard_; }  ///< a master and its live return are
   LiveSpectrumPlate* spectrum() const { return spectrum_; }
   GraphPlate* course() const { return course_; }
   const Monitor* monitor() const { return monitor_.get(); }
@@ -48,14 +53,19 @@ class MonitorView : public QWidget {
  signals:
   void rested();  ///< what was kept is written, or could not be
   void started();
+  void live_changed(const QString& words);  ///< what brings the live return to the master's loudness
+  void live_ended();
 
  private:
   QWidget* make_head(Queue& queue);
+  QWidget* make_listening(QWidget* head);
   QWidget* make_numbers();
   QWidget* make_plots();
   void show_now();
   void show_hour(int64_t second);
   void show_outlets();
+  void show_places();
+  void show_live(const LiveReading& live);
   void show_range(const MonitorReading& reading);
   void refresh();
   void say(const QString& sentence);
@@ -70,7 +80,11 @@ class MonitorView : public QWidget {
   bool even_ = false;  // the spectrum is drawn every other time
   DeviceForm* form_;
   QLabel *answer_, *note_;
-  QComboBox *outlet_, *sent_;
+  QComboBox *outlet_, *sent_, *listened_;
+  std::vector<DeviceForm::Outputs> places_;  // that can be listened to
+  QWidget* listening_;                       // where it is chosen
+  QLabel* live_;
+  bool heard_ = false, hears_return_ = false, matched_ = true;
   QPushButton *run_, *reset_, *keep_;
   LevelBars* bars_;
   std::array<QLabel*, 6> values_{};
