@@ -14,6 +14,7 @@
 #include <map>
 
 #include "benchmarks/monitor.hpp"
+#include "benchmarks/pairing.hpp"
 #include "benchmarks/pairs.hpp"
 #include "benchmarks/peers.hpp"
 #include "core/audio/cache.hpp"
@@ -224,7 +225,13 @@ int main(int argc, char** argv) {
   fmt::print("reading a gain probe's render of {:.0f} s: {:.2f} s for 40 s of it (to reach: 0.5)\n",
              render->format().duration_s(),
              ratios.median("engine_reading") / 1000 * 40 / render->format().duration_s());
-  fmt::print("watching an input at 48 kHz: {:.1f} % of one core (to reach: under 15)\n", 100 * bench::monitoring_share());
+  fmt::print("watching an input at 48 kHz: {:.1f} % of one core (to reach: under 15)\n",
+             100 * bench::monitoring_share());
+  const auto cost = bench::pairing_cost(files.master);
+  fmt::print(
+      "pairing 200 by 200 files of 4 minutes: {:.0f} s beyond reading them once ({:.2f} s a print less {:.2f} s of "
+      "reading, {:.1f} s for all pairs; to reach: 120); {} wrong pairs (to reach: 0)\n",
+      400 * (cost.print_s - cost.read_s) + cost.match_s, cost.print_s, cost.read_s, cost.match_s, cost.wrong);
   fmt::print("peak memory, null and explanation of a {}-minute 96 kHz stereo pair: {} MiB (to reach: 400)\n",
              long_minutes, memory);
 }

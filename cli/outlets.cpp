@@ -51,7 +51,7 @@ void print_delivery(const Session& session, const std::string& file, const Outle
   session.say("{}, {}: player {:+.2f} dB{}, heard at {} LUFS, {} dBTP{}\n", printable(file), outlet.name, d.gain_db,
               d.limited == Delivery::Limited::nothing ? "" : fmt::format(" ({})", label_of(d.limited)),
               shown(d.loudness_lufs), shown(d.true_peak_dbtp, 2), d.passes() ? "; passes" : "");
-  for (const auto& fault : d.faults) session.say("    {}\n", fault);
+  for (const auto& fault : d.faults) session.say("    {}\n", fault.text);
   if (!d.note.empty()) session.say("    {}\n", d.note);
 }
 

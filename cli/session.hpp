@@ -23,6 +23,8 @@ namespace heathmist::cli {
 
 /// Some files could not be used; each has been told. Exit status 1.
 struct SomeFailed {};
+/// All could be used, and some did not pass. Exit status 3.
+struct SomeDidNotPass {};
 
 /// What is taken by every verb that has the option.
 struct Shared {
@@ -100,6 +102,7 @@ class Answer {
   /// Something is wrong with an entry that stands: it is told, and the exit status says so.
   void fault(const std::string& sentence);
   bool failed() const { return failed_; }
+  std::vector<Json> entries() const { return {entries_.begin(), entries_.end()}; }
   /// Another key of the answer, beside the list.
   void set(const std::string& key, Json value) { others_[key] = std::move(value); }
   /// Prints what was asked for. Throws SomeFailed.

@@ -25,6 +25,8 @@ void add_perform(CLI::App& app);
 void add_blind(CLI::App& app);
 void add_devices(CLI::App& app);
 void add_capture(CLI::App& app);
+void add_check(CLI::App& app);
+void add_pair(CLI::App& app);
 
 /// What of a file is listened to and how long, as more than one verb takes it.
 struct Range {

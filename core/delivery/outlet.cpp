@@ -198,20 +198,27 @@ void judge(const Outlet& outlet, const Loudness& file, bool live, Delivery& d) {
                                                         : d.loudness_lufs;
   const double apart = loud ? std::abs(tenth(*loud) - outlet.target_lufs) : 0;
   if (tolerance && !loud)
-    d.faults.push_back("It is silent: there is no loudness to bring to the target.");
+    d.faults.push_back({"integrated_lufs", "It is silent: there is no loudness to bring to the target."});
   else if (tolerance && apart > *tolerance + 1e-6)
-    d.faults.push_back(fmt::format("{:.1f} LU {} the target, {:g} are allowed.", apart,
-                                   *loud > outlet.target_lufs ? "over" : "under", *tolerance));
-  auto above = [&](std::optional<double> value, std::optional<double> limit, const char* what, const char* unit) {
+    d.faults.push_back({"integrated_lufs",
+                        fmt::format("{:.1f} LU {} the target, {:g} are allowed.", apart,
+                                    *loud > outlet.target_lufs ? "over" : "under", *tolerance),
+                        loud, outlet.target_lufs + (*loud > outlet.target_lufs ? 1 : -1) * *tolerance, "LUFS"});
+  auto above = [&](const char* code, std::optional<double> value, std::optional<double> limit, const char* what,
+                   const char* unit, std::optional<double> at_s) {
     if (value && limit && tenth(*value) > *limit + 1e-6)
       d.faults.push_back(
-          fmt::format("{} {:.1f} {}, {:.1f} over the limit.", what, *value, unit, tenth(*value) - *limit));
+          {code, fmt::format("{} {:.1f} {}, {:.1f} over the limit.", what, *value, unit, tenth(*value) - *limit), value,
+           limit, unit, at_s});
   };
-  above(file.true_peak_dbtp, outlet.max_true_peak_dbtp, "True peak", "dBTP");
+  above("true_peak_dbtp", file.true_peak_dbtp, outlet.max_true_peak_dbtp, "True peak", "dBTP", file.true_peak_at_s);
   if (outlet.encode && d.true_peak_dbtp)
-    above(*d.true_peak_dbtp, 0.0, "True peak as it is heard after the encode", "dBTP");
-  above(file.short_term_max_lufs, outlet.max_short_term_lufs, "Short-term loudness", "LUFS");
-  above(file.momentary_max_lufs, outlet.max_momentary_lufs, "Momentary loudness", "LUFS");
+    above("true_peak_after_encode_dbtp", *d.true_peak_dbtp, 0.0, "True peak as it is heard after the encode", "dBTP",
+          std::nullopt);
+  above("short_term_max_lufs", file.short_term_max_lufs, outlet.max_short_term_lufs, "Short-term loudness", "LUFS",
+        file.short_term_max_at_s);
+  above("momentary_max_lufs", file.momentary_max_lufs, outlet.max_momentary_lufs, "Momentary loudness", "LUFS",
+        file.momentary_max_at_s);
 }
 
 /// Programmes that are long are anchored in their dialogue: which stretch that is, only the user knows.
@@ -256,6 +263,16 @@ const char* label_of(Delivery::Limited limited) {
   return words[int(limited)];
 }
 
+namespace {
+
+Json texts_of(const std::vector<Fault>& faults) {
+  Json texts = Json::array();
+  for (const Fault& f : faults) texts.push_back(f.text);
+  return texts;
+}
+
+}  // namespace
+
 Json delivery_json(const Outlet& outlet, const Delivery& d) {
   return {{"outlet", outlet.key},
           {"name", outlet.name},
@@ -272,7 +289,7 @@ Json delivery_json(const Outlet& outlet, const Delivery& d) {
           {"anchor_lufs", number_or_null(d.anchor_lufs)},
           {"note", d.note.empty() ? Json(nullptr) : Json(d.note)},
           {"passes", d.passes()},
-          {"faults", d.faults}};
+          {"faults", texts_of(d.faults)}};
 }
 
 }  // namespace heathmist

@@ -5,6 +5,7 @@
 // What is asked of the *file* and what only the *player* does are kept apart: an outlet that acts on the file wants it
 // at the target; one whose player turns the gain leaves the file as it is.
 #pragma once
+#include "core/delivery/fault.hpp"
 #include "core/measure/meter.hpp"
 #include "core/stages/chain.hpp"
 
@@ -56,7 +57,7 @@ struct Delivery {
   std::optional<double> file_change_db;                 ///< where the file must be at the target: what it lacks
   std::optional<double> anchor_lufs;                    ///< of the stretch that was named as its dialogue
   std::string note;                                     ///< what the verdict rests on where that is not plain
-  std::vector<std::string> faults;                      ///< why it does not pass, a sentence each
+  std::vector<Fault> faults;                            ///< why it does not pass
   bool passes() const { return faults.empty(); }
   bool operator==(const Delivery&) const = default;
 };

@@ -57,12 +57,13 @@ class TestCauses : public QObject {
         for (int64_t n = 64; n + 64 < sound.frames(); ++n) {
           const double place = double(n) - depth * std::sin(6.283185307179586 * hz * double(n) / rate);
           const auto whole = int64_t(std::floor(place));
+          const double top = std::sin(3.141592653589793 * (place - double(whole)));  // of every tap but for its sign
           double sum = 0;
           for (int64_t k = whole - 47; k <= whole + 48; ++k) {  // a sinc under a cosine window
             const double x = place - double(k), w = 0.5 + 0.5 * std::cos(3.141592653589793 * x / 49);
             if (k >= 0 && k < sound.frames())
               sum += sound.channel(c)[size_t(k)] * w *
-                     (x == 0 ? 1 : std::sin(3.141592653589793 * x) / (3.141592653589793 * x));
+                     (x == 0 ? 1 : ((whole - k) % 2 ? -top : top) / (3.141592653589793 * x));
           }
           ret.channel(c)[size_t(n)] = sum;
         }

@@ -71,7 +71,7 @@ class TestConfusion : public QObject {
       for (size_t n = 0; n < names.size(); ++n) {
         if (t.not_on.contains(names[n])) continue;
         const auto only = qEnvironmentVariable("HEATHMIST_ALONE");
-        if (only.isEmpty() ? !full() && draw.uniform() > 0.1
+        if (only.isEmpty() ? !full() && draw.uniform() > 0.06
                            : !QString("%1 on %2").arg(name.c_str(), names[n].c_str()).contains(only))
           continue;
         const int rate = n % 2 ? 48000 : 44100;
@@ -102,7 +102,7 @@ class TestConfusion : public QObject {
     dsp::Noise draw(seed);
     const auto& names = programme_names();
     const auto any = [&](const auto& list) { return list[draw.bits() % list.size()]; };
-    for (int k = 0; k < (full() ? 200 : 20); ++k) {
+    for (int k = 0; k < (full() ? 200 : 14); ++k) {
       const auto a = any(first), b = any(second), on = any(names);
       const Treatment &one = treatment(a), &two = treatment(b);
       const std::set<std::string> level{"clip", "limiter", "compressor"};
@@ -161,7 +161,7 @@ class TestConfusion : public QObject {
     const auto& names = programme_names();
     for (const Way& way : ways)
       for (size_t n = 0; n < names.size(); ++n) {
-        if (!full() && draw.uniform() > 0.1) continue;
+        if (!full() && draw.uniform() > 0.06) continue;
         const int rate = n % 2 ? 48000 : 44100;
         const auto master = save(folder_ / "m.wav", programme(names[n], rate, 8, n + 40), rate, WordFormat::pcm24);
         const auto ret = folder_ / ("r" + std::string(way.suffix));

@@ -241,7 +241,7 @@ Cell OutletsView::verdict_of(const Line& line) const {
   const Delivery& d = line.delivery;
   const bool good = d.passes() && line.failure.isEmpty();
   QStringList all;
-  for (const auto& fault : d.faults) all << QString::fromStdString(fault);
+  for (const auto& fault : d.faults) all << QString::fromStdString(fault.text);
   return {!line.failure.isEmpty() ? line.failure
           : good                  ? tr("passes")
                                   : all.front().section(',', 0, 0),  // in full below
@@ -267,7 +267,7 @@ void OutletsView::say() {
                                         .arg(QString::fromStdString(o.name), number(o.target_lufs, 1), loud,
                                              signed_db(*d.file_change_db))
                                   : tr("The file stays as it is, at %1.").arg(loud);
-  for (const auto& fault : d.faults) file += " " + QString::fromStdString(fault);
+  for (const auto& fault : d.faults) file += " " + QString::fromStdString(fault.text);
   if (!d.note.empty()) file += " " + QString::fromStdString(d.note);
   if (!o.edition.empty()) file += " " + tr("Numbers: %1.").arg(QString::fromStdString(o.edition));
   if (o.encode)
