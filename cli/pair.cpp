@@ -46,17 +46,29 @@ Json names_of(const std::vector<Heard>& heard, const std::vector<size_t>& which)
 }
 
 /// In samples of the master: as near as it was paired, or exactly.
-double delay_of(const Pairing::Pair& pair, const Source& master, const Source& ret, bool quick) {
+double delay_of(const Pairing::Pair& pair, const Source& master, const Source& ret, bool quick, const Job& job) {
   const auto m = Clip::open(master.file);
   const double about = pair.delay_s * m->format().sample_rate_hz;
-  return quick ? about : exact_delay_samples(m, Clip::open(ret.file), pair.delay_s).value_or(about);
+  return quick ? about : exact_delay_samples(m, Clip::open(ret.file), pair.delay_s, job).value_or(about);
 }
 
-Json pair_json(const Session& session, const Pairing::Pair& p, const std::vector<Heard>& masters,
-               const std::vector<Heard>& returns, bool quick) {
+std::vector<double> delays_of(const std::vector<Pairing::Pair>& pairs, const std::vector<Heard>& masters,
+                              const std::vector<Heard>& returns, bool quick, const Job& job) {
+  std::vector<double> delays(pairs.size());
+  for_each_segment(
+      std::ssize(pairs), job, [] { return 0; },
+      [&](int, int64_t n) {
+        const auto& pair = pairs[size_t(n)];
+        delays[size_t(n)] = delay_of(pair, masters[pair.master].source, returns[pair.ret].source, quick, {});
+      });
+  return delays;
+}
+
+Json pair_json(const Session& session, const Pairing::Pair& p, double delay_samples, const std::vector<Heard>& masters,
+               const std::vector<Heard>& returns) {
   const Source &master = masters[p.master].source, &ret = returns[p.ret].source;
   Json json{{"master", master.name},    {"return", ret.name},
-            {"agreement", p.agreement}, {"delay_samples", delay_of(p, master, ret, quick)},
+            {"agreement", p.agreement}, {"delay_samples", delay_samples},
             {"overlap_s", p.overlap_s}, {"as_well", p.as_well ? Json(masters[*p.as_well].source.name) : Json(nullptr)}};
   session.say("{:.2f}  {}  {}\n", p.agreement, printable(master.name), printable(ret.name));
   if (p.as_well)
@@ -75,7 +87,9 @@ void pair_files(const Call& call) {
   Answer pairs(session, "pairs"), unread(session, "unread");
   const auto masters = hear(session, master_sources, unread), returns = hear(session, return_sources, unread);
   const Pairing found = pair_by_sound(prints_of(masters), prints_of(returns));
-  for (const auto& pair : found.pairs) pairs.add(pair_json(session, pair, masters, returns, call.quick));
+  const auto delays = delays_of(found.pairs, masters, returns, call.quick, session.watched("delays"));
+  for (size_t n = 0; n < found.pairs.size(); ++n)
+    pairs.add(pair_json(session, found.pairs[n], delays[n], masters, returns));
   pairs.set("masters_left", names_of(masters, found.masters_left));
   pairs.set("returns_left", names_of(returns, found.returns_left));
   pairs.set("unread", unread.entries());

@@ -27,6 +27,7 @@ void add_devices(CLI::App& app);
 void add_capture(CLI::App& app);
 void add_check(CLI::App& app);
 void add_pair(CLI::App& app);
+void add_align(CLI::App& app);
 
 /// What of a file is listened to and how long, as more than one verb takes it.
 struct Range {

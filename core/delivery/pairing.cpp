@@ -109,7 +109,7 @@ std::optional<Pairing::Pair> best_pair(size_t ret, const std::vector<AcousticPri
 }
 
 // ---- the delay itself ----------------------------------------------------------------------------------------------
-constexpr double stretch_s = 12, slack_s = 0.15;
+constexpr double stretch_s = 5, slack_s = 0.15;
 
 Planar stretch_of(const Clip& clip, double from_s, double length_s) {
   Planar sound;

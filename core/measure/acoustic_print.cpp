@@ -19,7 +19,7 @@ namespace {
 constexpr int bands = 33;
 constexpr double lowest_hz = 300, highest_hz = 2000, window_s = 0.37, least_rate_hz = 4800;
 constexpr double least_energy = 1e-8;  // mean square in these bands below which nothing is told
-constexpr int64_t stretch = 256;       // words at a time
+constexpr int64_t stretch = 512;       // words at a time
 constexpr int64_t block = 128;         // words that lie together
 constexpr int version = 1;
 
@@ -29,7 +29,7 @@ class Decimator {
   static constexpr size_t lanes = 16;
   explicit Decimator(int rate_hz) : step_(std::max(1, int(rate_hz / least_rate_hz))) {
     const double cut = 2 * std::numbers::pi * 0.46 * least_rate_hz / rate_hz;
-    taps_.resize(step_ > 1 ? size_t(16 * step_ + 1) : 1, 1.f);
+    taps_.resize(step_ > 1 ? size_t(12 * step_ + 1) : 1, 1.f);
     const double middle = double(taps_.size() - 1) / 2;
     double sum = 0;
     for (size_t n = 0; n < taps_.size(); ++n) {

@@ -1,0 +1,21 @@
+// A master on the clock of its return: the good sound as late, as long and as fast as the one it is to take the place
+// of.
+#pragma once
+#include "core/audio/write.hpp"
+#include "core/compare/fit.hpp"
+
+namespace heathmist {
+
+struct Aligned {
+  Fit fit;  ///< of the master to the return: a positive delay means that the master starts early in it
+  int sample_rate_hz = 0;
+  int64_t frames = 0;  ///< as long as the return lasts, at the master's rate
+};
+
+/// Writes it as 32-bit float, or in the word that is asked for; gain and polarity are left alone, and where the return
+/// has sound before or after the master there is silence. A delay of whole samples moves samples and changes none.
+/// Throws InputError (also where the two do not belong together), OutputRefused, Cancelled.
+Aligned write_aligned(std::shared_ptr<const Clip> master, std::shared_ptr<const Clip> ret, Destination to,
+                      WordFormat word = WordFormat::float32, const Job& job = {});
+
+}  // namespace heathmist
