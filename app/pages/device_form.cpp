@@ -78,6 +78,14 @@ DeviceForm::DeviceForm(Queue& queue, bool records, QWidget* parent)
   for (const Preset& p : presets) preset_->addItem(tr(p.name));
   inside->addWidget(soft_label(tr("no hardware: the stand-in is"), stand_in_));
   inside->addWidget(preset_, 1);
+  preset_->addItem(tr("as it is written:"));
+  by_hand_ = new QLineEdit("delay_samples=1024, noise_dbfs=-96", stand_in_);
+  by_hand_->setToolTip(
+      tr("delay_samples, drift_ppm, gain_db, inverted, bits, noise_dbfs, hum_dbfs, dropout_every_s, dropout_ms, "
+         "gone_after_s; what is left out is as it is in a straight wire"));
+  by_hand_->setAccessibleName(tr("What the simulated loop does, as it is written"));
+  by_hand_->hide();
+  inside->addWidget(by_hand_, 2);
   second->addWidget(stand_in_, 2);
   second->addStretch(1);
   rows->addWidget(note_ = soft_label({}, this));
@@ -86,7 +94,11 @@ DeviceForm::DeviceForm(Queue& queue, bool records, QWidget* parent)
   connect(input_, &QComboBox::activated, this, &DeviceForm::take_input);
   connect(output_, &QComboBox::activated, this, &DeviceForm::take_output);
   connect(rate_, &QComboBox::activated, this, &DeviceForm::tell);
-  connect(preset_, &QComboBox::activated, this, &DeviceForm::tell);
+  connect(preset_, &QComboBox::currentIndexChanged, this, [this](int which) {
+    by_hand_->setVisible(which == int(std::size(presets)));
+    tell();
+  });
+  connect(by_hand_, &QLineEdit::textChanged, this, &DeviceForm::tell);
   connect(again_, &QPushButton::clicked, this, &DeviceForm::look_again);
   connect(&opening_, &LongWork::ended, this, [this](Outcome outcome, const QString& sentence) {
     trouble_ = outcome == Outcome::failed ? sentence : QString();
@@ -233,9 +245,22 @@ void DeviceForm::tell() {
                      .arg(QString::fromStdString(printable(d->name)), khz(*d->own_rate_hz), khz(hz));
   if (wanted_rate_ > 0 && in && rate_->findData(wanted_rate_) < 0)
     sentence = tr("This device does not run at the master's %1 kHz: choose another one.").arg(khz(wanted_rate_));
+  if (in && in->stand_in) stand_in(&sentence);
   note_->setText(sentence);
   note_->setVisible(!sentence.isEmpty());
   emit changed();
+}
+
+/// What is chosen, or written; none where what is written is wrong, and why.
+std::optional<LoopSettings> DeviceForm::stand_in(QString* trouble) const {
+  const int which = std::max(0, preset_->currentIndex());
+  try {
+    if (size_t(which) < std::size(presets)) return loop_settings(presets[which].settings);
+    return loop_settings(by_hand_->text().remove(' ').toStdString());
+  } catch (const std::invalid_argument& error) {
+    if (trouble) *trouble = QString::fromUtf8(error.what()) + ".";
+    return {};
+  }
 }
 
 std::optional<StreamOrder> DeviceForm::order() const {
@@ -243,8 +268,12 @@ std::optional<StreamOrder> DeviceForm::order() const {
   if (!in || rate_->currentIndex() < 0) return {};
   if (wanted_rate_ != 0 && rate_->currentData().toInt() != wanted_rate_) return {};
   StreamOrder order{.input = in->name, .output = {}, .sample_rate_hz = rate_->currentData().toInt()};
-  order.loop = loop_settings(presets[std::max(0, preset_->currentIndex())].settings);
-  order.loop.clock = clock_;
+  if (in->stand_in) {
+    const auto loop = stand_in();
+    if (!loop) return {};
+    order.loop = *loop;
+    order.loop.clock = clock_;
+  }
   const auto inputs = input_channels_->currentData().toPoint(), outputs = output_channels_->currentData().toPoint();
   order.first_input = inputs.x(), order.inputs = std::max(1, inputs.y());
   if (out) order.output = out->name, order.first_output = outputs.x(), order.outputs = std::max(1, outputs.y());

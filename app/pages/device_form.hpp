@@ -2,6 +2,7 @@
 #pragma once
 #include <QComboBox>
 #include <QLabel>
+#include <QLineEdit>
 #include <QPushButton>
 
 #include "app/model/long_work.hpp"
@@ -42,6 +43,9 @@ class DeviceForm : public QWidget {
   /// How fast the stand-in's clock runs; 0: as fast as sound is taken.
   void set_clock(double clock) { clock_ = clock; }
   void choose_stand_in(int preset) { preset_->setCurrentIndex(preset); }
+  /// The stand-in as it is written, in the command line's words.
+  QLineEdit* by_hand() const { return by_hand_; }
+  void set_by_hand() { preset_->setCurrentIndex(preset_->count() - 1); }
   /// What is converted on the way, or why it cannot be, a sentence that stands under the form; empty: nothing.
   QString note() const { return note_->text(); }
   bool is_looking() const { return devices_.empty() || (wanted_rate_ == not_known && trouble_.isEmpty()); }
@@ -59,6 +63,7 @@ class DeviceForm : public QWidget {
   void take_input();
   void take_output();
   void tell();
+  std::optional<LoopSettings> stand_in(QString* trouble = nullptr) const;
   void set_wanted_rate(int rate_hz);
   static constexpr int not_known = -1;
   LongWork looking_, opening_;
@@ -73,6 +78,7 @@ class DeviceForm : public QWidget {
   QLabel* note_;
   QComboBox *input_, *input_channels_, *output_, *output_channels_, *rate_, *word_, *preset_;
   std::vector<QWidget*> output_widgets_;
+  QLineEdit* by_hand_;
   QWidget* stand_in_;  // how it behaves, where it is chosen
   QPushButton* again_;
 };

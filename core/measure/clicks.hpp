@@ -1,5 +1,6 @@
 // Clicks of one channel. Inside core/measure only.
 #pragma once
+#include <cstdint>
 #include <span>
 #include <vector>
 

@@ -97,6 +97,20 @@ class TestCapturePage : public WindowTest {
     form.set_played({});
     QVERIFY(form.order() && form.note().isEmpty());
   }
+  /// Everything a loop can do can be written; what is wrong is said, and nothing begins.
+  void the_stand_in_is_what_is_written() {
+    auto* form = view_->form();
+    form->set_by_hand();
+    form->by_hand()->setText("delay_samples=900, gain_db=-2, inverted=1, bits=16");
+    QVERIFY(form->order() && form->order()->loop.delay_samples == 900 && form->order()->loop.inverted);
+    form->by_hand()->setText("delay_samples=900, gain=-2");
+    QVERIFY2(form->note().contains("gain"), qPrintable(form->note()));
+    QVERIFY(!form->order() && !view_->record_button()->isEnabled());
+    form->by_hand()->setText("gain_db=-2");
+    QVERIFY(form->order() && form->note().isEmpty() && view_->record_button()->isEnabled());
+    form->choose_stand_in(0);
+    QCOMPARE(form->order()->loop.gain_db, 0.0);
+  }
   void no_file_is_recorded_over() {
     view_->file()->setText(master_);
     view_->start();
