@@ -22,13 +22,7 @@ Rules rules_for(Session& session, const Call& call) {
     session.also_reads(call.rules);
     return load_rules(call.rules);
   }
-  std::vector<std::string> keys;
-  for (const Outlet& outlet : known_outlets()) {
-    if (outlet.key == call.outlet) return rules_of(outlet);
-    keys.push_back(outlet.key);
-  }
-  throw std::invalid_argument(
-      fmt::format("--outlet: there is no outlet '{}'; there are {}", printable(call.outlet), fmt::join(keys, ", ")));
+  return rules_of(outlet_named(call.outlet));
 }
 
 void print_row(const Session& session, const std::string& name, const Checked& c) {

@@ -64,7 +64,7 @@ int main(int argc, char** argv) {
        {cli::add_facts,      cli::add_measure, cli::add_null,    cli::add_spectrum, cli::add_outlets, cli::add_level,
         cli::add_pass,       cli::add_stages,  cli::add_matrix,  cli::add_ceiling,  cli::add_probe,   cli::add_read,
         cli::add_converters, cli::add_engines, cli::add_perform, cli::add_blind,    cli::add_devices, cli::add_capture,
-        cli::add_check,      cli::add_pair,    cli::add_align})
+        cli::add_check,      cli::add_pair,    cli::add_align,   cli::add_reach})
     add(app);
   const int status = run(app, argc, argv);
   if (std::fflush(stdout) == 0 && !std::ferror(stdout)) return status;

@@ -3,6 +3,7 @@
 // call are off, InputError for a file that cannot be used, SomeFailed where that was told already.
 #pragma once
 #include "cli/session.hpp"
+#include "core/delivery/outlet.hpp"
 #include "core/measure/meter.hpp"
 
 namespace heathmist::cli {
@@ -28,6 +29,7 @@ void add_capture(CLI::App& app);
 void add_check(CLI::App& app);
 void add_pair(CLI::App& app);
 void add_align(CLI::App& app);
+void add_reach(CLI::App& app);
 
 /// What of a file is listened to and how long, as more than one verb takes it.
 struct Range {
@@ -41,6 +43,9 @@ MeterOptions listening(const std::string& words);
 void check(const Range& range);
 /// First frame and the one behind the last (-1: the end). Throws InputError where it begins behind the file's end.
 std::pair<int64_t, int64_t> frames_of(const Range& range, const Source& source, const ClipFormat& format);
+
+/// The outlet of a key. Throws std::invalid_argument that lists the keys that there are.
+Outlet outlet_named(const std::string& key);
 
 /// Chains from a file: a list, {"chains": [...]}, or one alone.
 std::vector<Chain> chains_from(Session& session, const std::string& file);

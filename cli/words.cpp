@@ -1,7 +1,10 @@
 // Words of a call that more than one verb takes.
+#include <fmt/ranges.h>
+
 #include <charconv>
 
 #include "cli/verbs.hpp"
+#include "core/printable.hpp"
 
 namespace heathmist::cli {
 
@@ -71,6 +74,16 @@ std::vector<Chain> chains_from(Session& session, const std::string& file) {
 
 std::string shown(std::optional<double> value, int decimals, const char* unit) {
   return value ? fmt::format("{:.{}f}{}{}", *value, decimals, *unit ? " " : "", unit) : std::string("none");
+}
+
+Outlet outlet_named(const std::string& key) {
+  std::vector<std::string> keys;
+  for (const Outlet& outlet : known_outlets()) {
+    if (outlet.key == key) return outlet;
+    keys.push_back(outlet.key);
+  }
+  throw std::invalid_argument(
+      fmt::format("--outlet: there is no outlet '{}'; there are {}", printable(key), fmt::join(keys, ", ")));
 }
 
 }  // namespace heathmist::cli

