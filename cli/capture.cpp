@@ -205,7 +205,7 @@ void add_devices(CLI::App& app) {
 
 void add_capture(CLI::App& app) {
   auto call = std::make_shared<Call>();
-  auto* verb = app.add_subcommand("capture", "record from a sound device, and play a file to it meanwhile");
+  auto* verb = app.add_subcommand("capture", "record from an audio device, and play a file to it meanwhile");
   verb->add_option("-o,--output", call->out, "the recording, .wav");
   verb->add_option("--seconds", call->seconds,
                    "record at least so long; without it as long as it plays, or until Ctrl C")

@@ -53,7 +53,6 @@ void check_files(const Call& call) {
   if (call.csv == "-" && call.html == "-")
     throw std::invalid_argument("--csv and --html cannot both go to standard output");
   Answer answer(session, "files");
-  std::vector<Json> entries;
   std::vector<Checked> tracks;
   size_t passed = 0, failed = 0;
   answer.each(sources, [&](const Source& source) {
@@ -61,9 +60,9 @@ void check_files(const Call& call) {
     Checked c = call.album ? check_track(source.file, rules, job) : check_file(source.file, rules, job);
     print_row(session, source.name, c);
     ++(c.passes() ? passed : failed);
-    entries.push_back(checked_json(source.name, c));
+    Json entry = checked_json(source.name, c);
     if (call.album) tracks.push_back(std::move(c));
-    return entries.back();
+    return entry;
   });
   answer.set("passed", passed), answer.set("failed", failed);
   if (call.album)  // a part of an album is not the album

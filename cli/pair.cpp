@@ -46,10 +46,10 @@ Json names_of(const std::vector<Heard>& heard, const std::vector<size_t>& which)
 }
 
 /// In samples of the master: as near as it was paired, or exactly.
-double delay_of(const Pairing::Pair& pair, const Source& master, const Source& ret, bool quick, const Job& job) {
+double delay_of(const Pairing::Pair& pair, const Source& master, const Source& ret, bool quick) {
   const auto m = Clip::open(master.file);
   const double about = pair.delay_s * m->format().sample_rate_hz;
-  return quick ? about : exact_delay_samples(m, Clip::open(ret.file), pair.delay_s, job).value_or(about);
+  return quick ? about : exact_delay_samples(m, Clip::open(ret.file), pair.delay_s).value_or(about);
 }
 
 std::vector<double> delays_of(const std::vector<Pairing::Pair>& pairs, const std::vector<Heard>& masters,
@@ -59,7 +59,7 @@ std::vector<double> delays_of(const std::vector<Pairing::Pair>& pairs, const std
       std::ssize(pairs), job, [] { return 0; },
       [&](int, int64_t n) {
         const auto& pair = pairs[size_t(n)];
-        delays[size_t(n)] = delay_of(pair, masters[pair.master].source, returns[pair.ret].source, quick, {});
+        delays[size_t(n)] = delay_of(pair, masters[pair.master].source, returns[pair.ret].source, quick);
       });
   return delays;
 }

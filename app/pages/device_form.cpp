@@ -79,15 +79,15 @@ DeviceForm::DeviceForm(Queue& queue, bool records, QWidget* parent)
   inside->addWidget(soft_label(tr("no hardware: the stand-in is"), stand_in_));
   inside->addWidget(preset_, 1);
   preset_->addItem(tr("as it is written:"));
-  by_hand_ = new QLineEdit("delay_samples=1024, noise_dbfs=-96", stand_in_);
+  by_hand_ = new QLineEdit("delay_samples=1024, noise_dbfs=-96", this);
   by_hand_->setToolTip(
       tr("delay_samples, drift_ppm, gain_db, inverted, bits, noise_dbfs, hum_dbfs, dropout_every_s, dropout_ms, "
          "gone_after_s; what is left out is as it is in a straight wire"));
   by_hand_->setAccessibleName(tr("What the simulated loop does, as it is written"));
   by_hand_->hide();
-  inside->addWidget(by_hand_, 2);
   second->addWidget(stand_in_, 2);
   second->addStretch(1);
+  rows->addWidget(by_hand_);
   rows->addWidget(note_ = soft_label({}, this));
   note_->setWordWrap(true);
   note_->hide();
@@ -95,7 +95,7 @@ DeviceForm::DeviceForm(Queue& queue, bool records, QWidget* parent)
   connect(output_, &QComboBox::activated, this, &DeviceForm::take_output);
   connect(rate_, &QComboBox::activated, this, &DeviceForm::tell);
   connect(preset_, &QComboBox::currentIndexChanged, this, [this](int which) {
-    by_hand_->setVisible(which == int(std::size(presets)));
+    is_written_ = which == int(std::size(presets));
     tell();
   });
   connect(by_hand_, &QLineEdit::textChanged, this, &DeviceForm::tell);
@@ -237,6 +237,7 @@ void DeviceForm::show_rates() {
 void DeviceForm::tell() {
   const Device* in = device(input_);
   stand_in_->setVisible(in && in->stand_in);
+  by_hand_->setVisible(in && in->stand_in && is_written_);
   QString sentence = trouble_;
   const int hz = rate_->currentData().toInt();
   for (const Device* d : {in, plays_ ? device(output_) : nullptr})
@@ -280,22 +281,9 @@ std::optional<StreamOrder> DeviceForm::order() const {
   return order;
 }
 
-std::vector<DeviceForm::Outputs> DeviceForm::outputs_beside() const {
+std::vector<OutputPair> DeviceForm::outputs_beside() const {
   const auto sends = order();
-  const Device* out = device(output_);
-  if (!sends || sends->output.empty() || !out) return {};
-  std::vector<Outputs> own, others;
-  for (const Device& d : devices_) {
-    if (!d.has_rate(sends->sample_rate_hz) || d.stand_in != out->stand_in) continue;
-    for (int n = 0; n + 2 <= d.outputs; n += 2) {
-      if (&d != out)
-        others.push_back({d.name, n});
-      else if (n + 2 <= sends->first_output || n >= sends->first_output + sends->outputs)
-        own.push_back({d.name, n});
-    }
-  }
-  own.insert(own.end(), others.begin(), others.end());
-  return own;
+  return sends ? heathmist::outputs_beside(devices_, *sends) : std::vector<OutputPair>();
 }
 
 WordFormat DeviceForm::word() const { return WordFormat(word_->currentData().toInt()); }

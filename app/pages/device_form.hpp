@@ -29,14 +29,8 @@ class DeviceForm : public QWidget {
   void set_plays(bool plays);
   /// What was chosen; none as long as no device is known.
   std::optional<StreamOrder> order() const;
-  /// Where sound can be listened to while it is sent: pairs of outputs that do not send, those of the same device
-  /// first.
-  struct Outputs {
-    std::string device;
-    int first = 0;
-    bool operator==(const Outputs&) const = default;
-  };
-  std::vector<Outputs> outputs_beside() const;
+  /// Where sound can be heard while what is chosen sends; empty as long as nothing does.
+  std::vector<OutputPair> outputs_beside() const;
   WordFormat word() const;
   void choose_input(const QString& name);
   void choose_output(const QString& name);
@@ -79,6 +73,7 @@ class DeviceForm : public QWidget {
   QComboBox *input_, *input_channels_, *output_, *output_channels_, *rate_, *word_, *preset_;
   std::vector<QWidget*> output_widgets_;
   QLineEdit* by_hand_;
+  bool is_written_ = false;
   QWidget* stand_in_;  // how it behaves, where it is chosen
   QPushButton* again_;
 };

@@ -41,6 +41,13 @@ Chain chain_of(const Kind& kind, double gain_db, double ceiling_dbtp) {
   return chain;
 }
 
+/// A chain, and what came of it.
+struct Tried {
+  Chain chain;
+  std::shared_ptr<const Clip> ret;
+  Loudness loudness;
+};
+
 struct Search {
   const Outlet& outlet;
   std::shared_ptr<const Clip> master;
@@ -48,66 +55,65 @@ struct Search {
   double target, limit;
   Loudness before;
 
-  Loudness loudness_of(const Chain& chain, const Job& job) const {
-    return measure_loudness(*pass(master, chain, job.part(0, 0.6), {grant}).ret, {}, job.part(0.6, 1));
+  Tried tried(Chain chain, const Job& job) const {
+    Tried t{std::move(chain), {}, {}};
+    t.ret = pass(master, t.chain, job.part(0, 0.6), {grant}).ret;
+    t.loudness = measure_loudness(*t.ret, {}, job.part(0.6, 1));
+    return t;
   }
 
-  /// The gain at which the return is as loud as it should be, or as loud as it gets.
-  double gain_for(const Kind& kind, double ceiling, const Job& job) const {
+  /// With the gain at which the return is as loud as it should be, or as loud as it gets.
+  Tried with_gain(const Kind& kind, double ceiling, const Job& job) const {
     double gain = target - *before.integrated_lufs, last_gain = 0, last = 0;
-    if (!kind.limits) return std::min(gain, before.true_peak_dbtp ? limit - *before.true_peak_dbtp : gain);
-    for (int n = 0; n < most_tries; ++n) {
-      job.check();
-      const auto lufs =
-          loudness_of(chain_of(kind, gain, ceiling), job.part(double(n) / most_tries, (n + 1.0) / most_tries))
-              .integrated_lufs.value_or(-300);
-      const double lacks = target - lufs;
-      if (std::abs(lacks) < within_lu) break;
+    if (!kind.limits && before.true_peak_dbtp) gain = std::min(gain, limit - *before.true_peak_dbtp);
+    for (int n = 0;; ++n) {
+      const Job part = job.part(double(n) / most_tries, (n + 1.0) / most_tries);
+      Tried t = tried(chain_of(kind, gain, ceiling), part);
+      const double lufs = t.loudness.integrated_lufs.value_or(-300), lacks = target - lufs;
       // by the slope of the last two (secant): a dB of gain is a dB of loudness, or less where the limiter takes it
       const double slope = n > 0 && gain != last_gain ? (lufs - last) / (gain - last_gain) : 1;
-      if (lacks > 0 && slope < goes_no_further) break;
+      if (!kind.limits || std::abs(lacks) < within_lu || (lacks > 0 && slope < goes_no_further) || n + 1 == most_tries)
+        return t;
       last_gain = gain, last = lufs;
       gain = std::clamp(gain + lacks / std::clamp(slope, goes_no_further, 1.2), -most_gain_db, most_gain_db);
     }
-    return gain;
   }
 
   /// As it is heard: behind the outlet's encode, where there is one.
-  std::optional<double> peak_of(const Chain& chain, const Loudness& own, const Job& job) const {
-    if (!outlet.encode) return own.true_peak_dbtp;
-    Chain all = chain;
-    all.stages.insert(all.stages.end(), outlet.encode->stages.begin(), outlet.encode->stages.end());
-    return loudness_of(all, job).true_peak_dbtp;
+  std::optional<double> peak_of(const Tried& t, const Job& job) const {
+    if (!outlet.encode) return t.loudness.true_peak_dbtp;
+    return measure_loudness(*pass(t.ret, *outlet.encode, job.part(0, 0.6), {grant}).ret, {}, job.part(0.6, 1))
+        .true_peak_dbtp;
   }
 
   Way way(const Kind& kind, const Job& job) const {
     double ceiling = limit;
-    Way w;
-    w.name = kind.name;
-    Loudness own;
+    Tried t;
+    std::optional<double> peak;
     for (int n = 0; n < most_ceilings; ++n) {
       const Job part = job.part(0.8 * n / most_ceilings, 0.8 * (n + 1) / most_ceilings);
-      w.chain = chain_of(kind, gain_for(kind, ceiling, part.part(0, 0.8)), ceiling);
-      own = loudness_of(w.chain, part.part(0.8, 0.9));
-      w.true_peak_dbtp = peak_of(w.chain, own, part.part(0.9, 1));
-      const double over = w.true_peak_dbtp.value_or(-300) - limit;
+      t = with_gain(kind, ceiling, part.part(0, 0.8));
+      peak = peak_of(t, part.part(0.8, 1));
+      const double over = peak.value_or(-300) - limit;
       if (over <= 0.005 || !kind.limits) break;
       ceiling -= over + 0.02;
     }
-    w.loudness_lufs = own.integrated_lufs, w.plr_db = own.plr_db;
-    if (own.range) w.range_lu = own.range->lu();
-    w.reaches = own.integrated_lufs && std::abs(*own.integrated_lufs - target) < reaches_within_lu &&
-                w.true_peak_dbtp.value_or(-300) <= limit + 0.05;
-    compare(w, job.part(0.8, 1));
+    Way w;
+    w.name = kind.name, w.chain = t.chain;
+    w.loudness_lufs = t.loudness.integrated_lufs, w.true_peak_dbtp = peak, w.plr_db = t.loudness.plr_db;
+    if (t.loudness.range) w.range_lu = t.loudness.range->lu();
+    w.reaches = w.loudness_lufs && std::abs(*w.loudness_lufs - target) < reaches_within_lu &&
+                peak.value_or(-300) <= limit + 0.05;
+    compare(t.ret, w, job.part(0.8, 1));
     return w;
   }
 
-  void compare(Way& w, const Job& job) const {
-    const auto made = pass(master, w.chain, job.part(0, 0.3), {grant}).ret;
+  /// Both equally loud.
+  void compare(const std::shared_ptr<const Clip>& ret, Way& w, const Job& job) const {
     NullOptions options;
     options.fit.delay_samples = 0, options.fit.drift = false;
     options.fit.gain_db = w.loudness_lufs.value_or(0) - *before.integrated_lufs;
-    const auto report = null_test(*master, *made, {master, made}, options, job.part(0.3, 1));
+    const auto report = null_test(*master, *ret, {master, ret}, options, job);
     w.residual_relative_db = report.residual_relative_db();
     const auto trace = gain_trace(report.sums, report.fit, master->format().sample_rate_hz);
     std::vector<float> heard;

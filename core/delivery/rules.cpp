@@ -57,7 +57,7 @@ std::string pattern_of(const std::string& key, const Json& json) {
   constexpr const char* takes = "a regular expression for the whole file name";
   if (!json.is_string() || json.get<std::string>().size() > 1000) refuse(key, takes);
   try {
-    std::regex tried(json.get<std::string>());
+    name_pattern(json.get<std::string>());
   } catch (const std::regex_error&) {
     refuse(key, takes);
   }
@@ -158,6 +158,10 @@ Json rules_json(const Rules& r) {
   list("tags", r.tags);
   if (!r.file_name.empty()) json["file_name"] = r.file_name;
   return json;
+}
+
+std::regex name_pattern(const std::string& text) {
+  return std::regex(text, std::regex_constants::ECMAScript | std::regex_constants::__polynomial);
 }
 
 Rules load_rules(const std::filesystem::path& file) {

@@ -4,6 +4,7 @@
 //    "clicks": {"max": 0}, "upsampled": false, "tags": ["TITLE", "ISRC"], "file_name": "[0-9]{2} .+\\.wav"}
 #pragma once
 #include <map>
+#include <regex>
 #include <set>
 
 #include "core/delivery/outlet.hpp"
@@ -42,6 +43,9 @@ struct RulesError : std::runtime_error {
 };
 Rules rules_from_json(const Json& json);
 Json rules_json(const Rules& rules);
+/// The pattern for file names; it is matched in a time that does not explode, and so takes no back references. Throws
+/// std::regex_error.
+std::regex name_pattern(const std::string& text);
 /// Throws InputError: no JSON, or no rules.
 Rules load_rules(const std::filesystem::path& file);
 /// Just those of an outlet.

@@ -120,7 +120,7 @@ void judge_format(const ClipFormat& f, const Rules& rules, std::vector<Fault>& f
 }
 
 void judge_name(const std::filesystem::path& file, const Rules& rules, std::vector<Fault>& faults) {
-  if (!rules.file_name.empty() && !std::regex_match(file.filename().string(), std::regex(rules.file_name)))
+  if (!rules.file_name.empty() && !std::regex_match(file.filename().string(), name_pattern(rules.file_name)))
     faults.push_back({"file_name", fmt::format("Its name does not go by the pattern {}.", printable(rules.file_name))});
   if (rules.tags.empty()) return;
   const auto tags = read_tags(file);
@@ -175,16 +175,14 @@ Checked check_one(const std::filesystem::path& file, const Rules& rules, bool of
   const bool condition = asks_for(rules, {"head_silence_s", "tail_silence_s", "clicks", "dropouts", "correlation",
                                           "least_correlation", "channel_delay_samples"}),
              tops = asks_for(rules, {"flat_tops"});
-  if (condition || tops || rules.no_lossy_origin || rules.no_upsampling) {
-    const auto clip = Clip::open(file, job.part(0.5, 0.6));
-    if (condition) c.condition = study_condition(*clip, job.part(0.6, 0.7));
-    if (tops) {
-      const auto found = find_flat_tops(*clip, c.measured.levels.sample_peak, job.part(0.7, 0.75));
-      c.flat_tops = found.runs, c.flat_tops_at_s = first_of(found.at_s);
-    }
-    if (rules.no_upsampling) find_lower_rate(*clip, c, job.part(0.75, 0.8));
-    if (rules.no_lossy_origin && !clip->format().lossy) c.coding = find_coding(*clip, job.part(0.8, 1));
+  const auto clip = Clip::open(file, job.part(0.5, 0.6));
+  if (condition) c.condition = study_condition(*clip, job.part(0.6, 0.7));
+  if (tops) {
+    const auto found = find_flat_tops(*clip, c.measured.levels.sample_peak, job.part(0.7, 0.75));
+    c.flat_tops = found.runs, c.flat_tops_at_s = first_of(found.at_s);
   }
+  if (rules.no_upsampling) find_lower_rate(*clip, c, job.part(0.75, 0.8));
+  if (!clip->format().lossy) c.coding = find_coding(*clip, job.part(0.8, 1));
   judge_format(c.measured.format, rules, c.faults);
   judge_bounds(c, rules, of_album, c.faults);
   if (rules.outlet)
@@ -237,7 +235,7 @@ Json checked_json(const std::string& path, const Checked& c) {
          {"head_silence_s", "tail_silence_s", "clicks", "dropouts", "correlation", "least_correlation"})
       json[key] = number_or_null(condition_reading(*c.condition, c.measured, key).value);
   if (c.condition) json["channel_delay_samples"] = number_or_null(c.condition->channel_delay_samples);
-  if (c.coding) json["lossy_origin"] = coding_json(*c.coding);
+  json["lossy_origin"] = c.coding ? coding_json(*c.coding) : Json(nullptr);
   if (c.upsampled_from_hz) json["upsampled_from_hz"] = *c.upsampled_from_hz;
   return json;
 }

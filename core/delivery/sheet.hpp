@@ -13,10 +13,10 @@ namespace heathmist {
 
 struct Checked {
   Measured measured;
+  std::optional<CodingTrace> coding{};   ///< of a lossless file
   std::optional<Condition> condition{};  ///< this and what follows only where a rule asks for it
   std::optional<int64_t> flat_tops{};
   std::optional<double> flat_tops_at_s{};
-  std::optional<CodingTrace> coding{};     ///< of a lossless file
   std::optional<int> upsampled_from_hz{};  ///< its band ends there, steeply, as one of a lower rate does
   std::optional<double> band_end_hz{};
   std::vector<Fault> faults{};

@@ -61,6 +61,22 @@ const Device* counterpart_of(const std::vector<Device>& all, const Device& devic
   return nullptr;
 }
 
+std::vector<OutputPair> outputs_beside(const std::vector<Device>& all, const StreamOrder& order) {
+  std::vector<OutputPair> own, others;
+  if (order.output.empty()) return own;
+  const Device& sending = device_of(all, order.output);
+  for (const Device& d : all) {
+    if (!d.has_rate(order.sample_rate_hz) || d.stand_in != sending.stand_in) continue;
+    for (int n = 0; n + 2 <= d.outputs; n += 2)
+      if (&d != &sending)
+        others.push_back({d.name, n});
+      else if (n + 2 <= order.first_output || n >= order.first_output + order.outputs)
+        own.push_back({d.name, n});
+  }
+  own.insert(own.end(), others.begin(), others.end());
+  return own;
+}
+
 namespace {
 
 void refuse_unless(const Device& d, bool is_input, const StreamOrder& order) {

@@ -52,6 +52,13 @@ const Device& device_of(const std::vector<Device>& all, const std::string& name)
 /// sink. nullptr: there is none.
 const Device* counterpart_of(const std::vector<Device>& all, const Device& device);
 
+/// Two outputs of a device, `first` and the one after it.
+struct OutputPair {
+  std::string device;
+  int first = 0;
+  bool operator==(const OutputPair&) const = default;
+};
+
 struct StreamOrder {
   std::string input{}, output{};  ///< names; empty: nothing comes in, nothing goes out. Both are of one backend
   int sample_rate_hz = 48000;
@@ -59,6 +66,10 @@ struct StreamOrder {
   LoopSettings loop{};                                             ///< of a stand-in
   bool operator==(const StreamOrder&) const = default;
 };
+
+/// Where sound can be heard while an order's outputs send other sound: pairs of its own device first, then those of
+/// others that run at its rate; a stand-in, which makes no sound, beside a stand-in only.
+std::vector<OutputPair> outputs_beside(const std::vector<Device>& all, const StreamOrder& order);
 
 /// What passes in one call: `in` is `inputs` wide, `out` (silent when it comes) `outputs` wide, both equally long.
 struct StreamBlock {

@@ -18,8 +18,8 @@ constexpr double most_gain_db = 30, silent_lufs = -70, pause_lu = 6;
 /// The outputs from the first to the last of both pairs.
 StreamOrder widened(const MonitorPlan& plan) {
   StreamOrder order = plan.stream;
-  if (plan.listen->output != order.output) return order;
-  const int send = order.first_output, send_end = send + order.outputs, hear = plan.listen->first_output;
+  if (plan.listen->device != order.output) return order;
+  const int send = order.first_output, send_end = send + order.outputs, hear = plan.listen->first;
   if (hear < send_end && send < hear + 2)
     throw std::invalid_argument(
         fmt::format("{}: what is sent goes out where it is listened to; listen to other outputs than {} to {}",
@@ -44,14 +44,14 @@ LiveComparison::LiveComparison(const MonitorPlan& plan)
       spectrum_(order_.sample_rate_hz),
       heard_(size_t(order_.sample_rate_hz) * 2),
       elsewhere_frames_(int64_t(elsewhere_s * order_.sample_rate_hz)) {
-  if (plan.listen->output == order_.output) {
-    hear_at_ = plan.listen->first_output - order_.first_output;
+  if (plan.listen->device == order_.output) {
+    hear_at_ = plan.listen->first - order_.first_output;
     return;
   }
-  const StreamOrder elsewhere{.output = plan.listen->output,
+  const StreamOrder elsewhere{.output = plan.listen->device,
                               .sample_rate_hz = order_.sample_rate_hz,
                               .outputs = 2,
-                              .first_output = plan.listen->first_output,
+                              .first_output = plan.listen->first,
                               .loop = order_.loop};
   other_ = open_stream(elsewhere, [this](const StreamBlock& block) {
     play_elsewhere(block);

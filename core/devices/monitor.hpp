@@ -23,13 +23,9 @@ struct MonitorPlan {
   /// Sent through the output of the stream meanwhile, round and round: the return of a processor is watched. At the
   /// stream's rate.
   std::shared_ptr<const Clip> play{};
-  /// Where what is sent is heard beside what comes back of it, at the same spot and equally loud: two outputs of a
-  /// device. Needs something to play; a sync mark goes out in front of it.
-  struct ListenAt {
-    std::string output;
-    int first_output = 2;
-  };
-  std::optional<ListenAt> listen{};
+  /// Where what is sent is heard beside what comes back of it, at the same spot and equally loud. Needs something to
+  /// play; a sync mark goes out in front of it.
+  std::optional<OutputPair> listen{};
 };
 
 /// A master heard beside its live return.

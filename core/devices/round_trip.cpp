@@ -37,8 +37,10 @@ void RoundTrip::listen(std::span<const double> came) {
     look_at_ += size_t(look_every_s * rate_);
     for (const auto& channel : heard_)  // the first that has the whole of it
       if (const auto mark = find_sync_mark(channel, rate_);
-          !latency_ && mark && double(channel.size()) > mark->at_samples + mark_s * rate_)
+          mark && double(channel.size()) > mark->at_samples + mark_s * rate_) {
         latency_ = mark->at_samples - double(sent_at_);
+        break;
+      }
   }
   ended_ = latency_ || double(frames) >= (sent_at_s + wait_s) * rate_;
   if (ended_) heard_.clear();

@@ -18,7 +18,7 @@ namespace {
 constexpr std::pair<RtAudio::Api, const char*> backends[] = {
     {RtAudio::UNIX_JACK, "JACK"}, {RtAudio::LINUX_PULSE, "PulseAudio"}, {RtAudio::LINUX_ALSA, "ALSA"}};
 
-/// Whether the kernel knows of any sound device; asking ALSA where it does not makes it complain on standard error.
+/// Whether the kernel knows of any audio device; asking ALSA where it does not makes it complain on standard error.
 bool has_sound_card() {
   std::error_code none;
   for (const auto& entry : std::filesystem::directory_iterator("/dev/snd", none))

@@ -1,6 +1,7 @@
 // The inner loops that vectors make fast, chosen at run time for the processor (Highway).
 #pragma once
 #include <cstdint>
+#include <span>
 
 namespace heathmist::dsp::simd {
 
@@ -15,6 +16,11 @@ struct Summary {
 };
 /// Least, greatest, sum and sum of squares of count >= 1 values. A value that is no number makes square_sum no number.
 Summary summarize(const double* in, int64_t count);
+
+/// 0 of none.
+inline double mean_square(std::span<const double> x) {
+  return x.empty() ? 0 : summarize(x.data(), int64_t(x.size())).square_sum / double(x.size());
+}
 
 /// peaks[m]: greatest |in[n]| for n in [m chunk, (m + 1) chunk).
 void chunk_peaks(const double* in, int64_t chunks, int64_t chunk, double* peaks);

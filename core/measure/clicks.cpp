@@ -7,6 +7,8 @@
 #include <numeric>
 
 #include "core/dsp/fft.hpp"
+#include "core/dsp/median.hpp"
+#include "core/dsp/simd.hpp"
 
 namespace heathmist {
 
@@ -46,12 +48,6 @@ Predictor predictor_of(std::span<const double> x) {
   return a;
 }
 
-double mean_square(std::span<const double> x) {
-  double sum = 0;
-  for (const double v : x) sum += v * v;
-  return x.empty() ? 0 : sum / double(x.size());
-}
-
 /// Mean square of what a predictor does not tell of x.
 double error_of(const Predictor& a, std::span<const double> x) {
   double sum = 0;
@@ -71,7 +67,7 @@ bool goes_on(std::span<const double> x, int64_t first, int64_t last, double size
   if (first - 2 - from < 4 * order || until - last - 3 < 4 * order) return false;
   const auto before = x.subspan(size_t(from), size_t(first - 2 - from)),
              after = x.subspan(size_t(last + 3), size_t(until - last - 3));
-  const double louder = (mean_square(after) + nothing) / (mean_square(before) + nothing);
+  const double louder = (dsp::simd::mean_square(after) + nothing) / (dsp::simd::mean_square(before) + nothing);
   if (louder > as_loud || louder < 1 / as_loud) return false;
   const auto by_before = predictor_of(before), by_after = predictor_of(after);
   const auto tells = [&](const Predictor& a, std::span<const double> own, std::span<const double> other) {
@@ -85,22 +81,19 @@ bool goes_on(std::span<const double> x, int64_t first, int64_t last, double size
 std::vector<int64_t> clicks_in(std::span<const double> x, int64_t from, int64_t until, int sample_rate_hz) {
   std::vector<int64_t> found;
   const auto longest = int64_t(std::ceil(longest_s * sample_rate_hz)), near = int64_t(near_s * sample_rate_hz);
-  std::vector<double> error, sorted;
-  error.resize(size_t(block));
+  std::vector<double> error(block, 0.0);
   for (int64_t start = from - from % block; start < until; start += block) {
     const int64_t first = std::max<int64_t>(order, start), end = std::min(start + block, int64_t(x.size()));
     if (end - first < 64) continue;
     const int64_t around = std::max<int64_t>(0, start - block / 2);
     const auto a = predictor_of(x.subspan(size_t(around), size_t(std::min(2 * block, int64_t(x.size()) - around))));
-    sorted.clear();
     for (int64_t n = first; n < end; ++n) {
       double told = 0;
       for (int k = 0; k < order; ++k) told += a[size_t(k)] * x[size_t(n - 1 - k)];
       error[size_t(n - start)] = std::abs(x[size_t(n)] - told);
-      sorted.push_back(error[size_t(n - start)]);
     }
-    std::nth_element(sorted.begin(), sorted.begin() + std::ptrdiff_t(sorted.size() / 2), sorted.end());
-    const double usual = sorted[sorted.size() / 2] / 0.6745;  // of a Gaussian error: its standard deviation
+    const double usual = dsp::median(std::span(error).subspan(size_t(first - start), size_t(end - first))) /
+                         0.6745;  // of a Gaussian error: its standard deviation
     for (int64_t n = first; n < end; ++n) {
       if (error[size_t(n - start)] < std::max(least_level, stands_out * usual)) continue;
       const double least = std::max(least_level / 10, alone_share * error[size_t(n - start)]);

@@ -4,11 +4,15 @@
 #include <cmath>
 
 #include "core/dsp/fft.hpp"
+#include "core/dsp/median.hpp"
+#include "core/dsp/simd.hpp"
 #include "core/measure/clicks.hpp"
 
 namespace heathmist {
 
 namespace {
+
+using dsp::simd::mean_square;
 
 constexpr double silence = 1e-3;  // -60 dBFS
 constexpr size_t most_places = 100;
@@ -31,12 +35,6 @@ struct Stretch {
   std::vector<Sums> seconds;
 };
 
-double mean_square(std::span<const double> x, int64_t from, int64_t until) {
-  double sum = 0;
-  for (int64_t n = from; n < until; ++n) sum += x[size_t(n)] * x[size_t(n)];
-  return until > from ? sum / double(until - from) : 0;
-}
-
 /// Runs of nothing that begin in [from, until).
 void find_dropouts(std::span<const double> x, int64_t from, int64_t until, int rate, std::vector<int64_t>& found) {
   const auto shortest = int64_t(shortest_dropout_s * rate), longest = int64_t(longest_dropout_s * rate),
@@ -46,7 +44,8 @@ void find_dropouts(std::span<const double> x, int64_t from, int64_t until, int r
     int64_t end = n;
     while (end < int64_t(x.size()) && x[size_t(end)] == 0) ++end;
     if (end - n >= shortest && end - n <= longest && end + beside <= int64_t(x.size()) &&
-        mean_square(x, n - beside, n) > sounding && mean_square(x, end, end + beside) > sounding)
+        mean_square(x.subspan(size_t(n - beside), size_t(beside))) > sounding &&
+        mean_square(x.subspan(size_t(end), size_t(beside))) > sounding)
       found.push_back(n);
     n = end;
   }
@@ -134,8 +133,7 @@ constexpr double most_lag_s = 0.02, alike = 0.8, clearly = 0.05, no_other = 0.92
 /// By how much the second is late in one window, by the highest correlation; nothing where it is no clear one.
 std::optional<double> lag_in(std::span<const double> left, std::span<const double> right, int rate,
                              dsp::RealFft<double>& fft) {
-  const double energy =
-      std::sqrt(mean_square(left, 0, int64_t(left.size())) * mean_square(right, 0, int64_t(right.size())));
+  const double energy = std::sqrt(mean_square(left) * mean_square(right));
   if (energy < audible) return {};
   std::vector<std::complex<double>> x(fft.bins());
   const auto load = [&](std::span<const double> from) {
@@ -183,15 +181,14 @@ std::optional<double> channel_delay(const Clip& clip, const Job& job) {
       },
       [&](State& s, int64_t n) {
         s.reader->read(count > 1 ? room * n / (count - 1) : 0, int64_t(lag_window), s.block);
-        heard[size_t(n)] = mean_square(s.block.channel(0), 0, int64_t(lag_window)) > audible;
+        heard[size_t(n)] = mean_square(s.block.channel(0)) > audible;
         lags[size_t(n)] = lag_in(s.block.channel(0), s.block.channel(1), f.sample_rate_hz, s.fft);
       });
   std::vector<double> found;
   for (const auto& lag : lags)
     if (lag) found.push_back(*lag);
   if (found.empty()) return {};
-  std::nth_element(found.begin(), found.begin() + std::ptrdiff_t(found.size() / 2), found.end());
-  const double middle = found[found.size() / 2];
+  const double middle = dsp::median(found);
   const auto agreeing =
       std::count_if(found.begin(), found.end(), [&](double lag) { return std::abs(lag - middle) < 0.6; });
   const auto all = std::count(heard.begin(), heard.end(), 1);

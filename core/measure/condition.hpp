@@ -14,7 +14,7 @@ struct Condition {
   double head_silence_s = 0, tail_silence_s = 0;
 
   /// Moments a few samples long that what lies around them does not foretell (linear prediction of order 24: Vaseghi
-  /// and Rayner, IEE Proc. I 137, 1990), where the sound is as loud after as before. A wave that has such edges all the
+  /// and Rayner, IEE Proc. I 137, 1990), where the sound goes on after as before. A wave that has such edges all the
   /// time has no clicks.
   int64_t clicks = 0;
   std::vector<double> clicks_at_s;  ///< the first hundred

@@ -270,22 +270,6 @@ class TestCapturePage : public WindowTest {
     QVERIFY(!view->is_running());
     player.pause();
   }
-  void what_can_be_listened_to_never_sends() {
-    DeviceForm form(window_->workspace().queue(), false);
-    std::vector<Device> all(3);
-    for (size_t n = 0; n < all.size(); ++n) {
-      all[n].name = all[n].of_server = "desk " + std::to_string(n);
-      all[n].backend = "JACK", all[n].inputs = 2, all[n].outputs = n == 0 ? 6 : 2;
-      all[n].rates_hz = {n == 1 ? 44100 : 48000};
-    }
-    form.show_devices(all);
-    form.choose_input("desk 0"), form.choose_output("desk 0");
-    form.set_plays(true);
-    QVERIFY(form.order() && form.order()->sample_rate_hz == 48000);
-    using Places = std::vector<DeviceForm::Outputs>;
-    QCOMPARE(form.outputs_beside(), (Places{{"desk 0", 2}, {"desk 0", 4}, {"desk 2", 0}}));  // desk 1 has another rate
-  }
-
   // ---- what is heard, and through what ------------------------------------------------------------------------------
   void the_bar_says_what_is_converted_on_the_way() {
     window_->workspace().look_at_pair(bench().masters[0].id, "same", master_.toStdString());

@@ -266,13 +266,31 @@ class TestLiveComparison : public QObject {
     QVERIFY(in_time([&] { return monitor.reading().live->begun; }));
     QVERIFY(!monitor.reading().live->round_trip_samples);
   }
+  void what_can_be_listened_to_never_sends() {
+    std::vector<Device> all(4);
+    for (size_t n = 0; n < all.size(); ++n) {
+      all[n].name = "desk " + std::to_string(n);
+      all[n].inputs = 2, all[n].outputs = n == 0 ? 6 : 2;
+      all[n].rates_hz = {n == 1 ? 44100 : 48000};
+      all[n].stand_in = n == 3;
+    }
+    using Pairs = std::vector<OutputPair>;
+    StreamOrder order{.input = "desk 0", .output = "desk 0", .sample_rate_hz = 48000};
+    QCOMPARE(outputs_beside(all, order), (Pairs{{"desk 0", 2}, {"desk 0", 4}, {"desk 2", 0}}));
+    order.first_output = 3, order.outputs = 1;
+    QCOMPARE(outputs_beside(all, order), (Pairs{{"desk 0", 0}, {"desk 0", 4}, {"desk 2", 0}}));
+    order.output = "desk 3", order.first_output = 0, order.outputs = 2;
+    QVERIFY(outputs_beside(all, order).empty());
+    order.output.clear();
+    QVERIFY(outputs_beside(all, order).empty());
+  }
   void what_cannot_be_heard_is_refused() {
     const Folder folder;
     const auto master = save(folder / "m.wav", Programme(1, 4).render(48000), 48000);
     auto plan = plan_of("clock=0", master);
-    plan.listen->first_output = 1;
+    plan.listen->first = 1;
     QVERIFY_THROWS_EXCEPTION(std::invalid_argument, Monitor{plan});
-    plan.listen->first_output = 3;  // it has four outputs
+    plan.listen->first = 3;  // it has four outputs
     QVERIFY_THROWS_EXCEPTION(DeviceError, Monitor{plan});
     plan.listen = {"a device that is not there", 0};
     QVERIFY_THROWS_EXCEPTION(std::invalid_argument, Monitor{plan});

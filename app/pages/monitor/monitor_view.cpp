@@ -249,8 +249,7 @@ void MonitorView::start() {
   const auto order = form_->order();
   if (monitor_ || !order) return;
   MonitorPlan plan{.stream = *order, .play = form_->played()};
-  if (const int place = listened_->currentIndex(); plan.play && place > 0)
-    plan.listen = {places_[size_t(place - 1)].device, places_[size_t(place - 1)].first};
+  if (const int place = listened_->currentIndex(); plan.play && place > 0) plan.listen = places_[size_t(place - 1)];
   say({});
   try {
     emit started();

@@ -37,7 +37,7 @@ class MonitorView : public QWidget {
   bool is_running() const { return bool(monitor_); }
   QString answer() const { return answer_->text(); }
   QString note() const { return note_->text(); }
-  QString live_words() const { return live_->text(); }  ///< which of the two is heard, and how loud
+  QString live_words() const { return live_->text(); }               ///< which of the two is heard, and how loud
   QString value(int n) const { return values_[size_t(n)]->text(); }  ///< M, S, I, range, true peak, PLR
   DeviceForm* form() const { return form_; }
   QComboBox* outlets() const { return outlet_; }
@@ -81,8 +81,8 @@ class MonitorView : public QWidget {
   DeviceForm* form_;
   QLabel *answer_, *note_;
   QComboBox *outlet_, *sent_, *listened_;
-  std::vector<DeviceForm::Outputs> places_;  // that can be listened to
-  QWidget* listening_;                       // where it is chosen
+  std::vector<OutputPair> places_;  // that can be listened to
+  QWidget* listening_;              // where it is chosen
   QLabel* live_;
   bool heard_ = false, hears_return_ = false, matched_ = true;
   QPushButton *run_, *reset_, *keep_;
