@@ -14,6 +14,7 @@
 #include "app/pages/ceiling/ceiling_view.hpp"
 #include "app/pages/converters/converters_view.hpp"
 #include "app/pages/crossfade/crossfade_view.hpp"
+#include "app/pages/deliverables/deliverables_view.hpp"
 #include "app/pages/device_form.hpp"
 #include "app/pages/engines/engines_view.hpp"
 #include "app/pages/loudness/loudness_view.hpp"
@@ -21,8 +22,11 @@
 #include "app/pages/monitor/monitor_view.hpp"
 #include "app/pages/null/plate_panel.hpp"
 #include "app/pages/outlets/outlets_view.hpp"
+#include "app/pages/pairs/pairs_view.hpp"
 #include "app/pages/responses/responses_view.hpp"
+#include "app/pages/sheet/sheet_view.hpp"
 #include "app/pages/spectrum/spectrum_view.hpp"
+#include "app/pages/ways/ways_view.hpp"
 #include "app/pages/word_lengths/word_lengths_view.hpp"
 #include "app/shell/log_window.hpp"
 #include "app/shell/main_window.hpp"
@@ -60,6 +64,36 @@ bool write_picture(QWidget& window, const Destination& to) {
 template <class Part, class Signal>
 void once(Part* part, Signal signal, MainWindow& window, std::function<void()> then) {
   QObject::connect(part, signal, &window, std::move(then), Qt::SingleShotConnection);
+}
+
+/// The same of the pages for many files: all that lies beside the demo's masters.
+bool run_many_files(MainWindow& window, const std::string& page, const std::function<void()>& draw) {
+  QStringList returns;
+  for (const heathmist::Master& m : window.workspace().bench().masters)
+    for (const heathmist::Trial& t : m.trials)
+      if (!t.chain) returns << QString::fromStdString(t.ret.file.string());
+  if (page == "sheet") {
+    auto* view = window.part<SheetView>();
+    once(view, &SheetView::rested, window, draw);
+    view->add(returns);
+  } else if (page == "pairs") {
+    auto* view = window.part<PairsView>();
+    once(view, &PairsView::rested, window, draw);
+    view->returns()->add(returns);
+    view->find();
+  } else if (page == "deliverables") {
+    auto* view = window.part<DeliverablesView>();
+    once(view, &DeliverablesView::rested, window, draw);
+    view->files()->add(returns);
+    view->find();
+  } else if (page == "ways") {
+    auto* view = window.part<WaysView>();
+    once(view, &WaysView::rested, window, draw);
+    view->start();
+  } else {
+    return false;
+  }
+  return true;
 }
 
 /// Runs what a page shows nothing without, then draws. False: it has to run nothing.
@@ -163,7 +197,7 @@ bool run_first(MainWindow& window, const std::string& page, const QCommandLinePa
       view->run_encodes();
     });
   } else {
-    return false;
+    return run_many_files(window, page, draw);
   }
   return true;
 }

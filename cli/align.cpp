@@ -1,5 +1,6 @@
 // align: a master on the clock of its return.
 #include "cli/verbs.hpp"
+#include "core/audio/video.hpp"
 #include "core/delivery/aligned.hpp"
 #include "core/printable.hpp"
 
@@ -9,33 +10,55 @@ namespace {
 
 struct Call {
   Shared shared;
-  std::string master, ret, out, bits = "32f";
+  std::string master, ret, out, video, bits = "32f";
 };
+
+/// What became of the picture, and how well the sound lies on it.
+Json video_json(const std::string& name, const VideoWritten& v) {
+  return {{"output", name},   {"pictures", v.pictures},           {"pictures_per_s", v.pictures_per_s},
+          {"off_s", v.off_s}, {"off_pictures", v.off_pictures()}, {"left_out", v.left_out}};
+}
+
+/// The return's picture with the good sound.
+Json write_video(const Session& session, const Call& call, const Source& ret, const Destination& to, WordFormat word,
+                 const Job& job) {
+  const VideoWritten v = replace_sound(ret.file, *Clip::open(call.out), word, to, job);
+  session.say(
+      "{}: {} pictures copied as they are; the sound lies on them as the return's did, within {:.4f} pictures\n",
+      printable(call.video), v.pictures, std::abs(v.off_pictures()));
+  for (const auto& what : v.left_out) session.warn(call.video + ": without " + what + ", which it does not take");
+  return video_json(call.video, v);
+}
 
 void align(const Call& call) {
   Session session(call.shared);
   const Source master = session.source(call.master), ret = session.source(call.ret);
-  const Destination to = session.destination(call.out);
+  const Destination to = session.destination(call.out), video_to = session.destination(call.video);
+  if (!call.video.empty()) {
+    if (call.video == call.out) throw std::invalid_argument("-o and --video cannot be one file");
+    check_video(ret.file, video_to);
+  }
   const WordFormat word = call.bits == "16"   ? WordFormat::pcm16
                           : call.bits == "24" ? WordFormat::pcm24
                                               : WordFormat::float32;
-  const Job job = session.watched(master.name);
+  const double sound_share = call.video.empty() ? 1 : 0.7;
+  const Job all = session.watched(master.name), job = all.part(0, sound_share);
   const auto m = Clip::open(master.file, job.part(0, 0.1)), r = Clip::open(ret.file, job.part(0.1, 0.2));
   const Aligned a = write_aligned(m, r, to, word, job.part(0.2, 1));
   // as `null` says it of the return: its delay at the master's first frame
   const double drift = 1 / a.fit.ratio(), delay = -a.fit.delay_samples * drift;
-  if (call.shared.json)
-    print({{"output", call.out},
-           {"sample_rate_hz", a.sample_rate_hz},
-           {"channels", m->format().channels},
-           {"frames", a.frames},
-           {"delay_samples", delay},
-           {"drift_ppm", (drift - 1) * 1e6},
-           {"agreement", a.fit.agreement}},
-          call.shared.jsonl ? -1 : 2);
+  Json json{{"output", call.out},
+            {"sample_rate_hz", a.sample_rate_hz},
+            {"channels", m->format().channels},
+            {"frames", a.frames},
+            {"delay_samples", delay},
+            {"drift_ppm", (drift - 1) * 1e6},
+            {"agreement", a.fit.agreement}};
   session.say("{}: the master {} by {:.2f} samples, drift {:.2f} ppm, {} frames at {} Hz\n", printable(call.out),
               delay >= 0 ? "made late" : "cut short at its start", std::abs(delay), (drift - 1) * 1e6, a.frames,
               a.sample_rate_hz);
+  if (!call.video.empty()) json["video"] = write_video(session, call, ret, video_to, word, all.part(sound_share, 1));
+  if (call.shared.wants_json()) print(json, call.shared);
 }
 
 }  // namespace
@@ -46,6 +69,7 @@ void add_align(CLI::App& app) {
   verb->add_option("MASTER", call->master, "the good sound")->required();
   verb->add_option("RETURN", call->ret, "what it is laid on: a file with sound, a video too")->required();
   verb->add_option("-o", call->out, "where it goes (.wav or .flac)")->required();
+  verb->add_option("--video", call->video, "and the return's picture with that sound, copied as it is (.mkv or .mov)");
   verb->add_option("--bits", call->bits, "its word length")
       ->check(CLI::IsMember({"16", "24", "32f"}))
       ->capture_default_str();

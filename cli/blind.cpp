@@ -14,7 +14,7 @@ struct BlindCall {
 void blind(const BlindCall& call) {
   Session session(call.shared);
   const Verdict v = judge_answers(call.right, call.of, call.choices);
-  if (call.shared.json)
+  if (call.shared.wants_json())
     return print({{"right", v.right},
                   {"of", v.of},
                   {"choices", v.choices},
@@ -24,7 +24,8 @@ void blind(const BlindCall& call) {
                   {"high", v.high},
                   {"enough", v.enough},
                   {"needed", needed_right(v.of, v.choices)},
-                  {"sentence", v.sentence}});
+                  {"sentence", v.sentence}},
+                 call.shared);
   session.say("{}\n", v.sentence);
   session.say("  right      {:.1f} % (95 % interval {:.1f} to {:.1f} %)\n", 100 * v.share, 100 * v.low, 100 * v.high);
   session.say("  guessing   {:.4g}\n", v.p_value);

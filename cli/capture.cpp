@@ -160,7 +160,7 @@ void check_loop_of(const Call& call, Session& session) {
             {"interruptions", check.captured.interruptions},
             {"latency_samples", check.captured.latency_samples ? Json(*check.captured.latency_samples) : Json(nullptr)},
             {"transit", engine_json(check.reading)}};
-  if (call.shared.json || call.shared.jsonl) print(json, call.shared.jsonl ? -1 : 2);
+  if (call.shared.wants_json()) print(json, call.shared);
   for (const Finding& f : engine_findings(check.reading)) session.say("{}\n", f.text);
 }
 
@@ -177,7 +177,7 @@ void capture_call(const Call& call) {
   plan.to = session.destination(call.out);
   const auto done = capture(plan, job_of(session, call.out, by_signal));
   const Json json = json_of(done, call, plan);
-  if (call.shared.json || call.shared.jsonl) print(json, call.shared.jsonl ? -1 : 2);
+  if (call.shared.wants_json()) print(json, call.shared);
   session.say(
       "{}: {:.3f} s from {}, peak {} dBFS, {} interruption{}, round trip {} samples\n", call.out,
       double(done.frames) / done.sample_rate_hz, printable(plan.stream.input),

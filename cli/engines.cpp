@@ -77,12 +77,13 @@ void perform(const PerformCall& call) {
     out.finish();
   });
   const auto& f = render->format();
-  if (call.shared.json)
+  if (call.shared.wants_json())
     return print({{"output", call.out},
                   {"kind", call.kind},
                   {"engine", engine.key},
                   {"frames", f.frames},
-                  {"sample_rate_hz", f.sample_rate_hz}});
+                  {"sample_rate_hz", f.sample_rate_hz}},
+                 call.shared);
   if (call.out != "-")
     session.say("{}: {} frames at {} Hz as {} renders them\n", printable(call.out), f.frames, f.sample_rate_hz,
                 printable(engine.name));

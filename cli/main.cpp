@@ -60,11 +60,11 @@ int main(int argc, char** argv) {
   CLI::App app{"Heathmist: what changed in the audio, by how much, where, and does it matter", "heathmist-cli"};
   app.set_version_flag("--version", HEATHMIST_VERSION);
   app.require_subcommand(1);
-  for (const auto add :
-       {cli::add_facts,      cli::add_measure, cli::add_null,    cli::add_spectrum, cli::add_outlets, cli::add_level,
-        cli::add_pass,       cli::add_stages,  cli::add_matrix,  cli::add_ceiling,  cli::add_probe,   cli::add_read,
-        cli::add_converters, cli::add_engines, cli::add_perform, cli::add_blind,    cli::add_devices, cli::add_capture,
-        cli::add_check,      cli::add_pair,    cli::add_align,   cli::add_reach})
+  for (const auto add : {cli::add_facts, cli::add_measure, cli::add_null,       cli::add_spectrum,    cli::add_outlets,
+                         cli::add_level, cli::add_pass,    cli::add_stages,     cli::add_matrix,      cli::add_ceiling,
+                         cli::add_probe, cli::add_read,    cli::add_converters, cli::add_engines,     cli::add_perform,
+                         cli::add_blind, cli::add_devices, cli::add_capture,    cli::add_check,       cli::add_pair,
+                         cli::add_align, cli::add_reach,   cli::add_listeners,  cli::add_deliverables})
     add(app);
   const int status = run(app, argc, argv);
   if (std::fflush(stdout) == 0 && !std::ferror(stdout)) return status;

@@ -59,11 +59,11 @@ void matrix(const MatrixCall& call) {
   session.check_output(call.csv);
   for (const auto& sentence : bad) complain(sentence);  // its cells say so, and the others stand
   const auto stream = [&](size_t row, size_t column, const MatrixCell& cell) {
-    if (call.shared.jsonl) print(cell_json(rows[row], chains[column], cell), -1);
+    if (call.shared.jsonl) print(cell_json(rows[row], chains[column], cell), call.shared);
   };
   const auto made = run_matrix(rows, chains, session.watched("matrix"), stream, session.grant());
   if (!call.csv.empty()) session.write_text(call.csv, matrix_csv(made));
-  if (call.shared.json) print(matrix_json(made));
+  if (call.shared.json) print(matrix_json(made), call.shared);
   for (size_t r = 0; r < made.rows.size(); ++r)
     for (size_t c = 0; c < made.columns.size(); ++c) print_cell(session, made.rows[r], made.columns[c], made.at(r, c));
   if (!bad.empty()) throw SomeFailed();
@@ -85,7 +85,7 @@ void ceiling(const CeilingCall& call) {
   options.limiter = call.limiter;
   const auto found =
       find_ceiling(Clip::open(master.file), chains, options, session.watched("ceiling"), {}, session.grant());
-  if (call.shared.json) return print(ceiling_json(found));
+  if (call.shared.wants_json()) return print(ceiling_json(found), call.shared);
   const char* unit = call.limiter ? "dBTP" : "dB";
   for (const auto& a : found.answers)
     session.say("{:<32} {}\n", a.name,

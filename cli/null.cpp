@@ -88,10 +88,11 @@ void null(const Call& call) {
   if (!call.residual.empty())
     session.write_file(call.residual, ".wav",
                        [&](const Destination& to) { write_residual(to, result.pair, report.fit); });
-  if (!call.shared.json) return call.residual == "-" ? void() : print_null(session, report);
+  if (!call.shared.wants_json()) return call.residual == "-" ? void() : print_null(session, report);
   Json json = null_json(report);
+  json["paths"] = {{"master", master.name}, {"return", ret.name}};
   json["explanation"] = explanation_json(report, *result.why);
-  print(json);
+  print(json, call.shared);
 }
 
 }  // namespace

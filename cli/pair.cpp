@@ -39,6 +39,12 @@ std::vector<AcousticPrint> prints_of(const std::vector<Heard>& heard) {
   return prints;
 }
 
+std::vector<std::filesystem::path> files_of(const std::vector<Heard>& heard) {
+  std::vector<std::filesystem::path> files;
+  for (const Heard& h : heard) files.push_back(h.source.file);
+  return files;
+}
+
 Json names_of(const std::vector<Heard>& heard, const std::vector<size_t>& which) {
   Json names = Json::array();
   for (const size_t n : which) names.push_back(heard[n].source.name);
@@ -86,7 +92,8 @@ void pair_files(const Call& call) {
   session.check_output(call.csv);
   Answer pairs(session, "pairs"), unread(session, "unread");
   const auto masters = hear(session, master_sources, unread), returns = hear(session, return_sources, unread);
-  const Pairing found = pair_by_sound(prints_of(masters), prints_of(returns));
+  Pairing found = pair_by_sound(prints_of(masters), prints_of(returns));
+  if (!call.quick) leave_other_takes(found, files_of(masters), files_of(returns), session.watched("other takes"));
   const auto delays = delays_of(found.pairs, masters, returns, call.quick, session.watched("delays"));
   for (size_t n = 0; n < found.pairs.size(); ++n)
     pairs.add(pair_json(session, found.pairs[n], delays[n], masters, returns));

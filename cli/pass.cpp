@@ -47,9 +47,9 @@ void pass(const Call& call) {
     stages.push_back(stage_json(s));
     if (s.note.find("not kept") != std::string::npos) session.warn(s.note);
   }
-  if (call.shared.json)
-    return print(
-        {{"output", call.out}, {"frames", f.frames}, {"sample_rate_hz", f.sample_rate_hz}, {"stages", stages}});
+  if (call.shared.wants_json())
+    return print({{"output", call.out}, {"frames", f.frames}, {"sample_rate_hz", f.sample_rate_hz}, {"stages", stages}},
+                 call.shared);
   if (call.out != "-")
     session.say("{}: {} frames at {} Hz through {}\n", printable(call.out), f.frames, f.sample_rate_hz,
                 label_of(chain));
@@ -71,7 +71,7 @@ std::string range_of(const Parameter& p) {
 
 void stages(const Shared& shared) {
   const Session session(shared);
-  if (shared.json) return print(stages_json());
+  if (shared.wants_json()) return print(stages_json(), shared);
   for (const StageType& t : stage_types()) {
     session.say("{}: {}{}\n", t.type, t.what, t.may ? fmt::format(" Needs --allow {}.", word_of(*t.may)) : "");
     for (const Parameter& p : t.parameters)

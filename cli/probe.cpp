@@ -74,7 +74,7 @@ void probe(const ProbeCall& call) {
     session.write_file(files[n], ".wav", [&](const Destination& to) { write_probe(score, to, word, int(n)); });
   write_scores(session, call, score);
   auto lines = instructions(score);
-  if (call.shared.json)
+  if (call.shared.wants_json())
     return print({{"output", files.empty() ? Json(nullptr) : Json(files.front())},
                   {"outputs", files},
                   {"kind", call.kind},
@@ -82,7 +82,8 @@ void probe(const ProbeCall& call) {
                   {"bits", call.bits},
                   {"frames", score.frames()},
                   {"instructions", lines},
-                  {"score", score_json(score)}});
+                  {"score", score_json(score)}},
+                 call.shared);
   if (call.out == "-" || call.score == "-" || call.csv == "-" || call.midi == "-") return;
   for (const auto& line : lines) session.say("{}\n", line);
 }

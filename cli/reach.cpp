@@ -27,10 +27,10 @@ void reach(const Call& call) {
   Json ways = Json::array();
   for (const Way& w : found.ways) ways.push_back(way_json(w));
   if (found.best) session.say("least harmful: {}\n", found.ways[*found.best].name);
-  if (call.shared.json || call.shared.jsonl)
+  if (call.shared.wants_json())
     print(
         {{"target_lufs", found.target_lufs}, {"ways", ways}, {"best", found.best ? Json(*found.best) : Json(nullptr)}},
-        call.shared.jsonl ? -1 : 2);
+        call.shared);
 }
 
 }  // namespace

@@ -57,12 +57,12 @@ std::string said_of(const Source& source, const std::string& sentence) {
 
 void add_common(CLI::App& verb, Shared& shared) {
   verb.add_flag("--json", shared.json, "one JSON object on standard output");
+  verb.add_flag("--jsonl", shared.jsonl, "the same on one line; of many files a line each, as soon as it is done");
   verb.add_flag("-q,--quiet", shared.quiet, "say nothing but what is wrong");
   verb.add_flag("--no-progress", shared.no_progress, "no progress on the terminal");
 }
 
 void add_lists(CLI::App& verb, Shared& shared) {
-  verb.add_flag("--jsonl", shared.jsonl, "one JSON object a line, each as soon as it is done");
   verb.add_option("--from-file", shared.from_file,
                   "read names of files from this list, one a line (- for standard input)");
   verb.add_option("--part", shared.part, "K/N: only every N-th file, from the K-th on");
@@ -241,7 +241,7 @@ void Answer::print() {
   if (failed_) throw SomeFailed();
 }
 
-void print(const Json& json, int indent) { put_out(text_of(json, indent) + "\n"); }
+void print(const Json& json, const Shared& shared) { put_out(text_of(json, shared.jsonl ? -1 : 2) + "\n"); }
 
 CLI::Validator between(double low, double high, const std::string& unit) {
   return CLI::Validator(

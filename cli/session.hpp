@@ -31,6 +31,7 @@ struct Shared {
   bool json = false, jsonl = false, quiet = false, no_progress = false, force = false;
   std::string from_file, part;
   std::vector<std::string> allow;
+  bool wants_json() const { return json || jsonl; }
 };
 
 /// The options of every verb; of those that take many files; of those that write; of those that run chains.
@@ -115,8 +116,8 @@ class Answer {
   bool failed_ = false;
 };
 
-/// Prints one JSON object; indent < 0: on one line.
-void print(const Json& json, int indent = 2);
+/// Prints one JSON object, as it was asked for.
+void print(const Json& json, const Shared& shared);
 
 /// Takes numbers in a range: "takes -50 to 0 LUFS, not '-16LUFS'".
 CLI::Validator between(double low, double high, const std::string& unit);

@@ -30,6 +30,8 @@ void add_check(CLI::App& app);
 void add_pair(CLI::App& app);
 void add_align(CLI::App& app);
 void add_reach(CLI::App& app);
+void add_listeners(CLI::App& app);
+void add_deliverables(CLI::App& app);
 
 /// What of a file is listened to and how long, as more than one verb takes it.
 struct Range {

@@ -3,6 +3,8 @@
 #include <QDateTime>
 #include <QFileInfo>
 
+#include "core/audio/sound_name.hpp"
+
 namespace heathmist::app {
 
 namespace {
@@ -28,8 +30,10 @@ void FileWatch::watch(const std::vector<std::filesystem::path>& files) {
   files_ = files;
   std::map<QString, std::optional<Facts>> wanted;
   QStringList paths, held = watcher_.files() + watcher_.directories();
+  names_.clear();
   for (const auto& path : files) {
-    const QString file = QString::fromStdString(path.string());
+    const QString file = QString::fromStdString(file_behind(path).string());
+    names_[file] << QString::fromStdString(path.string());
     const auto known = known_.find(file);
     wanted.emplace(file, known == known_.end() ? facts_of(file) : known->second);
     paths << file << QFileInfo(file).absolutePath();  // a file that is replaced is lost, and found by its folder
@@ -64,7 +68,7 @@ void FileWatch::look() {
     known_[file] = pending_[file];
     pending_.erase(file);
     if (known_[file] && !watcher_.files().contains(file)) watcher_.addPath(file);
-    emit settled(file);
+    for (const QString& name : QStringList(names_[file])) emit settled(name);
   }
   if (pending_.empty()) timer_.stop();
 }

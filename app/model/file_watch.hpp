@@ -1,4 +1,4 @@
-// Watches the bench's files: says which were changed, replaced, came or went, once they have been still for a moment.
+// Watches files: says which were changed, replaced, came or went, once they have been still for a moment.
 #pragma once
 #include <QFileSystemWatcher>
 #include <QObject>
@@ -34,6 +34,7 @@ class FileWatch : public QObject {
 
   QFileSystemWatcher watcher_;
   std::vector<std::filesystem::path> files_;
+  std::map<QString, QStringList> names_;             // of the sounds that are meant in a file
   std::map<QString, std::optional<Facts>> known_;    // of all that are watched, as last told
   std::map<QString, std::optional<Facts>> pending_;  // as they were when last looked at
   QTimer timer_;

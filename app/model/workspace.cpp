@@ -8,6 +8,7 @@
 #include "core/audio/cache.hpp"
 #include "core/audio/fingerprint.hpp"
 #include "core/bench/armed.hpp"
+#include "core/bench/versions.hpp"
 #include "core/engines/engine.hpp"
 #include "core/printable.hpp"
 
@@ -257,7 +258,8 @@ void Workspace::add_files(const QStringList& files) {
       master = &bench.masters.back();
     }
     for (const QString& file : drop.returns) {
-      master->trials.push_back({fresh_id(), title_of(file).toStdString(), ref_of(file), {}});
+      master->trials.push_back(
+          {fresh_id(), title_of(file).toStdString(), ref_of(file), {}, {}, heathmist::version_of(*master)});
       if (first.empty()) first = master->trials.back().id;
     }
     if (first.empty()) first = master->id;
@@ -372,8 +374,26 @@ void Workspace::point_anew(const std::string& id, const QString& file) {
   look_for_changes({ref_of(file).file});  // the same path may hold another take
   model_.edit(tr("Point anew"), [&](Bench& bench) {
     if (Master* m = bench.master(id)) m->audio = ref_of(file);
-    if (Trial* t = bench.trial(id)) t->ret = ref_of(file);
+    if (Trial* t = bench.trial(id)) t->ret = ref_of(file), t->version = heathmist::version_of(*bench.master_of(id));
   });
+}
+
+void Workspace::new_version(const std::string& master_id, const QString& file) {
+  std::string trial;
+  model_.edit(tr("A new version of a master"), [&](Bench& bench) {
+    if (Master* m = bench.master(master_id)) trial = take_new_version(*m, ref_of(file));
+  });
+  if (!trial.empty()) look_at(trial);
+}
+
+std::vector<Finding> Workspace::current_findings() const {
+  const auto result = current_result();
+  if (!result || !result->report) return {};
+  std::vector<Finding> findings = result->report->findings;
+  const Trial* trial = bench().trial(current_);
+  if (const auto old = trial ? finding_of_version(*bench().master_of(current_), *trial) : std::nullopt)
+    findings.insert(findings.begin() + (findings.empty() ? 0 : 1), *old);  // behind the verdict
+  return findings;
 }
 
 void Workspace::set_floor(const std::optional<Floor>& floor) {

@@ -32,6 +32,8 @@ class Workspace : public QObject {
   /// As it was measured last, of what the files hold now; nothing where they have changed since.
   std::shared_ptr<const TrialResult> current_result() const { return result_of(current_); }
   std::shared_ptr<const TrialResult> result_of(const std::string& trial_id) const;
+  /// What there is to say of it: as it was measured, and whether it is out of date.
+  std::vector<Finding> current_findings() const;
   void measure(const std::string& trial_id);  ///< beside what is looked at; results() tells when it is done
   FitHold current_hold() const;
   /// What of the trial is selected, in time and in frequency: every page and the listening follow it. None: all.
@@ -45,6 +47,8 @@ class Workspace : public QObject {
   void remove(const std::string& id);
   void rename(const std::string& id, const QString& name);
   void point_anew(const std::string& id, const QString& file);
+  /// The master was exported anew as this file; the null against the version before is looked at (versions.hpp).
+  void new_version(const std::string& master_id, const QString& file);
   void set_floor(const std::optional<Floor>& floor);
   void floor_from(const std::string& trial_id);  ///< what that trial leaves is the floor of the route
   void exchange(const std::string& trial_id);    ///< master and return change places
@@ -59,10 +63,14 @@ class Workspace : public QObject {
   void set_chain(const Chain& chain, const QString& what);
   /// A new trial of the master that is looked at, its return made by a chain.
   void make_return(const Chain& chain);
+  /// Trials of a master, one for each chain that it has not been through yet, in one step; the first is looked at.
+  void make_returns(const std::string& master_id, const std::vector<Chain>& chains);
   /// Looks at the trial of a master with a chain; makes it where there is none.
   void look_through(const std::string& master_id, const Chain& chain);
   /// Looks at the trial of a master with a file as its return; makes it where there is none.
   void look_at_pair(const std::string& master_id, const QString& name, const std::filesystem::path& file);
+  /// A trial for each master and return, those that are not there yet, in one step; the first is looked at.
+  void take_pairs(const std::vector<std::pair<std::filesystem::path, std::filesystem::path>>& pairs);
   void run_on_all(const Chain& chain);  ///< a trial of every master that has none with this chain
   void compare_generations();           ///< a trial for each number of rounds up to the current one's, 5 at the least
   void keep_chain(const Chain& chain);  ///< on the bench, under its name

@@ -1,5 +1,6 @@
 // What the workspace does with chains.
 #include "app/model/workspace.hpp"
+#include "core/bench/versions.hpp"
 
 namespace heathmist::app {
 
@@ -78,10 +79,49 @@ void Workspace::look_at_pair(const std::string& master_id, const QString& name, 
   if (id.empty()) {
     id = fresh_id();
     model_.edit(tr("Compare two clips"), [&](Bench& bench) {
-      bench.master(master_id)->trials.push_back({id, name.toStdString(), {file, {}}, {}});
+      Master& master = *bench.master(master_id);
+      master.trials.push_back({id, name.toStdString(), {file, {}}, {}, {}, heathmist::version_of(master)});
     });
   }
   look_at(id);
+  emit rows_changed();
+}
+
+void Workspace::make_returns(const std::string& master_id, const std::vector<Chain>& chains) {
+  if (!model_.bench().master(master_id) || chains.empty()) return;
+  std::string first;
+  model_.edit(tr("Make returns of every quality"), [&](Bench& bench) {
+    Master& master = *bench.master(master_id);
+    for (const Chain& chain : chains) {
+      auto t = std::find_if(master.trials.begin(), master.trials.end(),
+                            [&](const Trial& one) { return has_chain(one, chain); });
+      if (t == master.trials.end()) t = master.trials.insert(master.trials.end(), trial_through(chain));
+      if (first.empty()) first = t->id;
+    }
+  });
+  look_at(first);
+  emit rows_changed();
+}
+
+void Workspace::take_pairs(const std::vector<std::pair<std::filesystem::path, std::filesystem::path>>& pairs) {
+  const auto title = [](const std::filesystem::path& file) {
+    return title_of(QString::fromStdString(file.string())).toStdString();
+  };
+  std::string first;
+  model_.edit(tr("Make trials of pairs"), [&](Bench& bench) {
+    for (const auto& [master, ret] : pairs) {
+      auto m = std::find_if(bench.masters.begin(), bench.masters.end(),
+                            [&file = master](const Master& one) { return one.audio.file == file; });
+      if (m == bench.masters.end())
+        m = bench.masters.insert(bench.masters.end(), {fresh_id(), title(master), {master, {}}, {}});
+      auto t = std::find_if(m->trials.begin(), m->trials.end(),
+                            [&file = ret](const Trial& one) { return !one.chain && one.ret.file == file; });
+      if (t == m->trials.end())
+        t = m->trials.insert(m->trials.end(), {fresh_id(), title(ret), {ret, {}}, {}, {}, heathmist::version_of(*m)});
+      if (first.empty()) first = t->id;
+    }
+  });
+  if (!first.empty()) look_at(first);
   emit rows_changed();
 }
 

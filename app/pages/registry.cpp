@@ -7,11 +7,15 @@ namespace heathmist::app {
 
 Page null_page();
 Page trials_page();
+Page pairs_page();
 Page matrix_page();
+Page deliverables_page();
 Page ceiling_page();
 Page crossfade_page();
 Page loudness_page();
 Page outlets_page();
+Page sheet_page();
+Page ways_page();
 Page lines_page();
 Page over_time_page();
 Page converters_page();
@@ -24,11 +28,11 @@ Page capture_page();
 Page monitor_page();
 
 const std::vector<Page>& pages() {
-  static const std::vector<Page> all{null_page(),      trials_page(),     matrix_page(),   ceiling_page(),
-                                     crossfade_page(), loudness_page(),   outlets_page(),  lines_page(),
-                                     over_time_page(), converters_page(), aliasing_page(), word_lengths_page(),
-                                     engines_page(),   responses_page(),  blind_page(),
-                                     capture_page(),   monitor_page()};
+  static const std::vector<Page> all{
+      null_page(),      trials_page(),     pairs_page(),    matrix_page(),       ceiling_page(), deliverables_page(),
+      crossfade_page(), loudness_page(),   outlets_page(),  sheet_page(),        ways_page(),    lines_page(),
+      over_time_page(), converters_page(), aliasing_page(), word_lengths_page(), engines_page(), responses_page(),
+      blind_page(),     capture_page(),    monitor_page()};
   return all;
 }
 

@@ -8,6 +8,7 @@
 
 #include "app/theme/theme.hpp"
 #include "app/widgets/panel_head.hpp"
+#include "core/bench/versions.hpp"
 
 namespace heathmist::app {
 
@@ -169,7 +170,19 @@ void Ledger::show_bench(const Bench& bench, const std::map<std::string, RowState
   };
   for (const Master& m : bench.masters) {
     row(m.id, m.name, false);
-    for (const Trial& t : m.trials) row(t.id, title_of(t), true), ++trials;
+    QListWidgetItem* head = list_->item(list_->count() - 1);
+    if (!m.earlier.empty())
+      head->setData(under_role, tr("version %1 · %2").arg(version_of(m)).arg(head->data(under_role).toString()));
+    for (const Trial& t : m.trials) {
+      row(t.id, title_of(t), true), ++trials;
+      QListWidgetItem* item = list_->item(list_->count() - 1);
+      if (!is_out_of_date(m, t) || !item->data(state_role).toString().isEmpty()) continue;
+      item->setData(state_role, tr("of v%1, %2").arg(t.version).arg(item->data(kind_role).toString()));
+      item->setToolTip(tr("It came back from version %1 of the master, which is version %2 now.\n%3")
+                           .arg(t.version)
+                           .arg(version_of(m))
+                           .arg(item->toolTip()));
+    }
   }
   count_->setText(count == 0 ? QString()
                              : tr("%1 master%2, %3 trial%4")

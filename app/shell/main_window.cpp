@@ -192,7 +192,7 @@ void MainWindow::show_findings(bool shown) {
 void MainWindow::hear_trial() {
   const auto result = workspace_.current_result();
   if (!result || !result->report) return hear_nothing();
-  findings_->show_findings(result->report->findings);
+  findings_->show_findings(workspace_.current_findings());
   if (!result->why) findings_->show_explaining(0);
   player_.set_source(result->pair, result->report->fit);
   player_.set_cause(nullptr);

@@ -68,6 +68,7 @@ class MainWindow : public QMainWindow {
   void rename(const std::string& id);
   void rename_bench();
   void point_anew(const std::string& id);
+  void new_version();
   std::string file_to_point_at() const;  ///< the id of its row
   void find_anything();
   void keep_settings();

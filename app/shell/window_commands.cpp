@@ -42,6 +42,13 @@ std::vector<Command> MainWindow::own_commands() {
        [this] { return !file_to_point_at().empty(); },
        {},
        true},
+      {tr("A new version of this master…"),
+       M::file,
+       [this] { new_version(); },
+       {},
+       [this] { return !workspace_.current_master().empty(); },
+       {},
+       true},
       {tr("Show the log"), M::file, [this] { LogWindow(this).exec(); }},
       {tr("Quit"), M::file, [this] { close(); }, {QKeySequence::Quit}},
       {tr("Exchange master and return"),
@@ -147,6 +154,12 @@ std::string MainWindow::file_to_point_at() const {
   if (state != workspace_.states().end() && state->second.file == FileState::missing) return owner->id;
   const Trial* trial = bench.trial(id);
   return trial && trial->chain ? std::string() : id;
+}
+
+void MainWindow::new_version() {
+  const std::string id = workspace_.current_master();
+  const QString file = choose_audio_file(this, tr("The new version of %1").arg(workspace_.name_of(id)));
+  if (!id.empty() && !file.isEmpty()) workspace_.new_version(id, file);
 }
 
 void MainWindow::point_anew(const std::string& id) {

@@ -30,4 +30,10 @@ QString choose_audio_file(QWidget* parent, const QString& title) {
   return file;
 }
 
+QString choose_folder(QWidget* parent, const QString& title) {
+  const QString folder = QFileDialog::getExistingDirectory(parent, title, last_folder());
+  if (!folder.isEmpty()) remember_folder_of(folder + "/");
+  return folder;
+}
+
 }  // namespace heathmist::app

@@ -8,5 +8,7 @@ namespace heathmist::app {
 /// Empty: cancelled. The folder of the last choice is remembered.
 QStringList choose_audio_files(QWidget* parent);
 QString choose_audio_file(QWidget* parent, const QString& title);
+/// Empty: cancelled.
+QString choose_folder(QWidget* parent, const QString& title);
 
 }  // namespace heathmist::app

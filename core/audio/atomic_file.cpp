@@ -11,6 +11,7 @@
 #include <cerrno>
 
 #include "core/audio/clip.hpp"
+#include "core/audio/sound_name.hpp"
 #include "core/audio/temporary.hpp"
 #include "core/printable.hpp"
 
@@ -52,7 +53,8 @@ OutputRefused::OutputRefused(const std::filesystem::path& file, const std::strin
 bool same_file(const std::filesystem::path& a, const std::filesystem::path& b) {
   struct ::stat first {
   }, second{};
-  return ::stat(a.c_str(), &first) == 0 && ::stat(b.c_str(), &second) == 0 && first.st_dev == second.st_dev &&
+  const auto one = file_behind(a), other = file_behind(b);
+  return ::stat(one.c_str(), &first) == 0 && ::stat(other.c_str(), &second) == 0 && first.st_dev == second.st_dev &&
          first.st_ino == second.st_ino;
 }
 

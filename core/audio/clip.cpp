@@ -11,6 +11,7 @@
 #include <numeric>
 
 #include "core/audio/scratch.hpp"
+#include "core/audio/sound_name.hpp"
 #include "core/printable.hpp"
 
 namespace heathmist {
@@ -18,7 +19,8 @@ namespace heathmist {
 InputError::InputError(const std::filesystem::path& file, const std::string& wrong_and_remedy)
     : std::runtime_error(printable(file) + ": " + wrong_and_remedy) {}
 
-void refuse_unless_plain(const std::filesystem::path& file) {
+void refuse_unless_plain(const std::filesystem::path& name) {
+  const std::filesystem::path file = file_behind(name);
   std::error_code trouble;
   const auto status = std::filesystem::status(file, trouble);
   if (!std::filesystem::exists(status)) throw InputError(file, "there is no such file; check the name and the folder");
@@ -82,7 +84,7 @@ void Reader::read(int64_t first, int64_t frames, Planar& out) {
 
 std::shared_ptr<const Clip> Clip::open(const std::filesystem::path& file, const Job& job) {
   refuse_unless_plain(file);
-  auto clip = open_with_sndfile(file);
+  auto clip = sound_name(file).number > 0 ? nullptr : open_with_sndfile(file);
   if (!clip) clip = decode_with_ffmpeg(file, job);
   if (clip->format().frames == 0) throw InputError(file, "it holds no audio, its length is zero; export it again");
   return clip;

@@ -26,7 +26,7 @@ struct InputError : std::runtime_error {
 };
 
 /// Throws InputError unless this is a plain file, not empty, that may be read: no folder, pipe or device.
-void refuse_unless_plain(const std::filesystem::path& file);
+void refuse_unless_plain(const std::filesystem::path& name);
 
 /// What a clip may be: other rates and more channels are in damaged files only.
 inline constexpr int least_rate_hz = 1000, most_rate_hz = 1536000, most_channels = 64;
@@ -75,7 +75,8 @@ class Reader {
 class Clip {
  public:
   virtual ~Clip() = default;
-  /// Opens a file; decodes it first where its format needs it (the job shows and stops that). Throws InputError.
+  /// Opens a file, or one of the sounds in it (sound_name.hpp); decodes it first where its format needs it (the job
+  /// shows and stops that). Throws InputError.
   static std::shared_ptr<const Clip> open(const std::filesystem::path& file, const Job& job = {});
   /// The same clip at another rate, converted once to scratch by libsoxr at its highest quality, pass band to 0.98 of
   /// the lower rate's band. Frame 0 stays frame 0.

@@ -1,4 +1,4 @@
-// Everything libsndfile does not read: the first audio stream of a file, decoded once to scratch.
+// Everything libsndfile does not read: one audio stream of a file, decoded once to scratch.
 extern "C" {
 #include <libavutil/intreadwrite.h>
 }
@@ -9,18 +9,11 @@ extern "C" {
 
 #include "core/audio/ffmpeg_handles.hpp"
 #include "core/audio/scratch.hpp"
+#include "core/audio/sound_name.hpp"
 
 namespace heathmist {
 
 namespace {
-
-/// What is read through FFmpeg: containers of audio, each by itself. Playlists and descriptions of streams are not
-/// among them: they name other files and places on the network.
-constexpr const char* containers =
-    "mov,mp4,m4a,3gp,3g2,mj2,matroska,webm,mp3,aac,loas,ogg,flac,wav,w64,aiff,caf,au,ac3,eac3,dts,truehd,mlp,wv,ape,"
-    "tta,"
-    "mpegts,mpeg,avi,asf,flv,sbc,aptx,aptx_hd,g722,amr,mpc,mpc8,tak,shn,oma,ast,voc,xwma,dsf,iff,opus,nut,mxf,gsm,"
-    "sox,adts,latm";
 
 template <class T>
 void take(const AVFrame& frame, bool planar, double scale, double offset, Planar& out) {
@@ -57,22 +50,10 @@ struct Source {
   AVStream* stream = nullptr;
 };
 
-/// nullptr: it is none that can be read.
-Ffmpeg<AVFormatContext> open_container(const std::filesystem::path& file, bool by_edit_list) {
-  AVFormatContext* container = nullptr;
-  AVDictionary* options = nullptr;
-  av_dict_set(&options, "format_whitelist", containers, 0);
-  av_dict_set(&options, "protocol_whitelist", "file", 0);
-  if (!by_edit_list) av_dict_set(&options, "ignore_editlist", "1", 0);
-  const int opened = avformat_open_input(&container, ("file:" + file.string()).c_str(), nullptr, &options);
-  av_dict_free(&options);
-  return Ffmpeg<AVFormatContext>(opened < 0 ? nullptr : container);
-}
-
-Source open_source(const std::filesystem::path& file) {
-  av_log_set_level(AV_LOG_QUIET);
+Source open_source(const std::filesystem::path& name) {
+  const auto [file, number] = sound_name(name);
   Source source;
-  source.container = open_container(file, true);
+  source.container = open_container(file);
   AVFormatContext* const container = source.container.get();
   if (!container)
     throw InputError(file,
@@ -80,7 +61,11 @@ Source open_source(const std::filesystem::path& file) {
   const AVCodec* codec = nullptr;
   if (avformat_find_stream_info(container, nullptr) < 0)
     throw InputError(file, "its audio cannot be made out; export it again");
-  const int index = av_find_best_stream(container, AVMEDIA_TYPE_AUDIO, -1, -1, &codec, 0);
+  const int index = sound_stream(*container, number, &codec);
+  if (index < 0 && number > 0)
+    throw InputError(file, fmt::format("it has no sound number {}; name one of those it has (facts shows it without "
+                                       "the number)",
+                                       number));
   if (index < 0 || !codec)
     throw InputError(file, "it holds no audio stream that can be decoded; export its audio as WAV or FLAC");
   source.stream = container->streams[index];
@@ -95,13 +80,21 @@ Source open_source(const std::filesystem::path& file) {
   return source;
 }
 
+/// Linear PCM is one codec, whatever words it comes in.
+std::string name_of(AVCodecID id) {
+  const std::string name = avcodec_get_name(id);
+  for (const char* kind : {"pcm_s", "pcm_u", "pcm_f", "pcm_bluray", "pcm_dvd", "pcm_lxf"})
+    if (name.starts_with(kind)) return "pcm";
+  return name;
+}
+
 ClipFormat format_of(const Source& source, int64_t audio_bytes, int64_t frames) {
   const AVCodecDescriptor* about = avcodec_descriptor_get(source.decoder->codec_id);
   const bool lossless = about && (about->props & AV_CODEC_PROP_LOSSLESS);
   const auto packed = av_get_packed_sample_fmt(source.decoder->sample_fmt);
   const bool integer = packed == AV_SAMPLE_FMT_U8 || packed == AV_SAMPLE_FMT_S16 || packed == AV_SAMPLE_FMT_S32;
   ClipFormat format;
-  format.codec = avcodec_get_name(source.decoder->codec_id);
+  format.codec = name_of(source.decoder->codec_id);
   format.sample_rate_hz = source.decoder->sample_rate;
   format.channels = source.decoder->ch_layout.nb_channels;
   format.lossy = !lossless;
@@ -172,7 +165,7 @@ class Trimmer {
 /// otherwise.
 int64_t media_frames(const std::filesystem::path& file, const Source& source) {
   if (std::string(source.container->iformat->name).find("mov") == std::string::npos) return 0;
-  const auto plain = open_container(file, false);
+  const auto plain = open_container(file_behind(file), false);
   if (!plain || source.stream->index >= int(plain->nb_streams)) return 0;
   const AVStream& stream = *plain->streams[source.stream->index];
   return stream.time_base.num == 1 && stream.time_base.den == source.decoder->sample_rate ? stream.duration : 0;

@@ -6,6 +6,7 @@ extern "C" {
 #include <libavutil/channel_layout.h>
 }
 
+#include <filesystem>
 #include <memory>
 
 namespace heathmist {
@@ -26,5 +27,11 @@ struct DropFfmpeg {
 };
 template <class T>
 using Ffmpeg = std::unique_ptr<T, DropFfmpeg>;
+
+/// Opens a container of sound, nothing that names other files or places; nullptr: it is none that can be read.
+Ffmpeg<AVFormatContext> open_container(const std::filesystem::path& file, bool by_edit_list = true);
+/// The index of a container's sound stream, counted from 1 among those of sound; 0: the one FFmpeg thinks best. Less
+/// than 0: there is none. After avformat_find_stream_info().
+int sound_stream(AVFormatContext& container, int number, const AVCodec** codec = nullptr);
 
 }  // namespace heathmist

@@ -12,6 +12,8 @@
 #include <tuple>
 #include <vector>
 
+#include "core/audio/sound_name.hpp"
+
 namespace heathmist {
 
 namespace {
@@ -44,7 +46,12 @@ std::string hash_of(const std::filesystem::path& file, int64_t size) {
 
 }  // namespace
 
-std::string fingerprint(const std::filesystem::path& file) {
+std::string fingerprint(const std::filesystem::path& name) {
+  if (const auto [file, number] = sound_name(name); number > 0) {
+    const std::string print = fingerprint(file);
+    return print.empty() ? print : fmt::format("{}.{}", number, print);
+  }
+  const std::filesystem::path& file = name;
   static std::mutex lock;
   static std::map<std::filesystem::path, std::pair<Facts, std::string>> known;
   struct ::stat before {};

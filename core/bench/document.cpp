@@ -7,12 +7,13 @@
 
 #include "core/audio/clip.hpp"
 #include "core/audio/fingerprint.hpp"
+#include "core/audio/sound_name.hpp"
 
 namespace heathmist {
 
 FileState state_of(const FileRef& ref) {
   std::error_code trouble;
-  if (!std::filesystem::is_regular_file(ref.file, trouble)) return FileState::missing;
+  if (!std::filesystem::is_regular_file(file_behind(ref.file), trouble)) return FileState::missing;
   return ref.fingerprint.empty() || fingerprint(ref.file) == ref.fingerprint ? FileState::present : FileState::changed;
 }
 
@@ -68,6 +69,7 @@ std::vector<std::filesystem::path> files_of(const Bench& bench) {
   };
   for (const Master& m : bench.masters) {
     files.push_back(m.audio.file);
+    for (const FileRef& v : m.earlier) files.push_back(v.file);
     for (const Trial& t : m.trials)
       if (t.chain)
         add(*t.chain);

@@ -41,6 +41,7 @@ struct Trial {
   FileRef ret;  ///< empty where the return is made by a chain
   FitHold hold;
   std::optional<Chain> chain{};
+  int version = 1;  ///< of the master, that the return came back from (versions.hpp)
   bool operator==(const Trial&) const = default;
 };
 
@@ -61,7 +62,8 @@ struct Master {
   FileRef audio;
   std::vector<Trial> trials;
   std::string album{};        ///< masters of one album have one name here, and follow each other as on the bench
-  std::vector<Mark> marks{};  ///< in the order of time (marks.hpp)
+  std::vector<Mark> marks{};       ///< in the order of time (marks.hpp)
+  std::vector<FileRef> earlier{};  ///< versions before this one, oldest first (versions.hpp)
   bool operator==(const Master&) const = default;
 };
 
@@ -91,7 +93,7 @@ struct TestedEngine {
 };
 
 struct Bench {
-  static constexpr int version = 3;  ///< without engines, responses, blind tests and marks a bench is written as 2
+  static constexpr int version = 4;  ///< without versions of masters a bench is written as 3, or 2 (formats.md)
   std::string name;
   std::vector<Master> masters;
   std::optional<Floor> floor;

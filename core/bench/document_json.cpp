@@ -37,6 +37,7 @@ Json json_of(const FileRef& ref, const std::filesystem::path& folder) {
   return json;
 }
 
+constexpr int most_versions = 100000;
 constexpr const char* part_names[] = {"all", "channel", "mid", "side"};
 
 Json json_of(const FitBy& by) {
@@ -60,6 +61,7 @@ Json json_of(const Trial& trial, const std::filesystem::path& folder) {
   else
     json["return"] = json_of(trial.ret, folder);
   json["hold"] = hold;
+  if (trial.version > 1) json["version"] = trial.version;
   return json;
 }
 
@@ -142,6 +144,7 @@ Trial trial_from(const JsonPlace& place, const std::filesystem::path& folder) {
   else
     trial.ret = ref_from(place.at("return"), folder);
   if (place.has("hold")) trial.hold = hold_from(place.at("hold"));
+  if (place.has("version")) trial.version = place.at("version").whole(1, most_versions);
   return trial;
 }
 
@@ -160,6 +163,8 @@ Master master_from(const JsonPlace& place, const std::filesystem::path& folder) 
   if (place.has("album")) master.album = place.at("album").text();
   if (place.has("marks"))
     for (const JsonPlace& m : place.at("marks").list()) master.marks.push_back(mark_from(m));
+  if (place.has("earlier"))
+    for (const JsonPlace& v : place.at("earlier").list()) master.earlier.push_back(ref_from(v, folder));
   std::stable_sort(master.marks.begin(), master.marks.end(), is_before);
   return master;
 }
@@ -260,6 +265,19 @@ Bench load_bench(const std::filesystem::path& file, std::vector<std::string>* no
   }
 }
 
+namespace {
+
+/// The oldest format that holds all of it.
+int format_of(const Bench& bench) {
+  const auto any = [&](auto of) { return std::any_of(bench.masters.begin(), bench.masters.end(), of); };
+  if (any([](const Master& m) { return !m.earlier.empty(); })) return Bench::version;
+  const bool is_plain = !any([](const Master& m) { return !m.marks.empty(); }) && bench.engines.empty() &&
+                        bench.responses.empty() && bench.blind.empty();
+  return is_plain ? 2 : 3;
+}
+
+}  // namespace
+
 Json bench_json(const Bench& bench, const std::filesystem::path& folder) {
   Json masters = Json::array();
   for (const Master& m : bench.masters) {
@@ -269,11 +287,9 @@ Json bench_json(const Bench& bench, const std::filesystem::path& folder) {
     if (!m.album.empty()) masters.back()["album"] = m.album;
     if (!m.marks.empty()) masters.back()["marks"] = Json::array();
     for (const Mark& mark : m.marks) masters.back()["marks"].push_back(json_of(mark));
+    for (const FileRef& v : m.earlier) masters.back()["earlier"].push_back(json_of(v, folder));
   }
-  const bool any_mark =
-      std::any_of(bench.masters.begin(), bench.masters.end(), [](const Master& m) { return !m.marks.empty(); });
-  const bool as_before = !any_mark && bench.engines.empty() && bench.responses.empty() && bench.blind.empty();
-  Json json{{"heathmist_bench", as_before ? 2 : Bench::version}, {"name", bench.name}, {"masters", masters}};
+  Json json{{"heathmist_bench", format_of(bench)}, {"name", bench.name}, {"masters", masters}};
   if (bench.floor) {
     json["floor"] = {{"name", bench.floor->name}, {"recording", json_of(bench.floor->recording, folder)}};
     if (bench.floor->master) json["floor"]["master"] = json_of(*bench.floor->master, folder);

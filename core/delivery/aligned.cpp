@@ -3,6 +3,7 @@
 #include <algorithm>
 #include <cmath>
 
+#include "core/audio/temporary.hpp"
 #include "core/compare/null.hpp"
 #include "core/measure/acoustic_print.hpp"
 #include "core/printable.hpp"
@@ -56,6 +57,18 @@ Aligned write_aligned(std::shared_ptr<const Clip> master, std::shared_ptr<const 
   }
   out.finish();
   return a;
+}
+
+AlignedVideo write_aligned_video(std::shared_ptr<const Clip> master, std::shared_ptr<const Clip> ret, Destination to,
+                                 WordFormat word, const Job& job) {
+  to.inputs.push_back(master->path());
+  check_video(ret->path(), to);
+  const TemporaryFolder passing;
+  AlignedVideo written;
+  const auto sound = passing.path() / "sound.wav";
+  written.aligned = write_aligned(master, ret, sound, word, job.part(0, 0.7));
+  written.video = replace_sound(ret->path(), *Clip::open(sound), word, to, job.part(0.7, 1));
+  return written;
 }
 
 }  // namespace heathmist

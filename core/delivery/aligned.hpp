@@ -1,7 +1,7 @@
 // A master on the clock of its return: the good sound as late, as long and as fast as the one it is to take the place
 // of.
 #pragma once
-#include "core/audio/write.hpp"
+#include "core/audio/video.hpp"
 #include "core/compare/fit.hpp"
 
 namespace heathmist {
@@ -17,5 +17,13 @@ struct Aligned {
 /// Throws InputError (also where the two do not belong together), OutputRefused, Cancelled.
 Aligned write_aligned(std::shared_ptr<const Clip> master, std::shared_ptr<const Clip> ret, Destination to,
                       WordFormat word = WordFormat::float32, const Job& job = {});
+
+struct AlignedVideo {
+  Aligned aligned;
+  VideoWritten video;
+};
+/// The return's picture with the master's sound on the return's clock (video.hpp). Throws as both do.
+AlignedVideo write_aligned_video(std::shared_ptr<const Clip> master, std::shared_ptr<const Clip> ret, Destination to,
+                                 WordFormat word = WordFormat::pcm24, const Job& job = {});
 
 }  // namespace heathmist

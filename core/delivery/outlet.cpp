@@ -57,6 +57,22 @@ bool plain_key(const std::string& key) {
   });
 }
 
+std::vector<Quality> qualities_of(const std::string& key, const Json& value) {
+  constexpr const char* takes = "qualities takes a list of {\"name\": ..., \"chain\": {...}}, best first";
+  if (!value.is_array()) throw OutletError(takes);
+  std::vector<Quality> qualities;
+  for (const Json& one : value) {
+    if (!one.is_object() || one.size() != 2 || !one.contains("name") || !one.contains("chain"))
+      throw OutletError(takes);
+    try {
+      qualities.push_back({text_of(key, one["name"]), chain_from_json(one["chain"], outlets_folder())});
+    } catch (const ChainError& error) {
+      throw OutletError(std::string("qualities: ") + error.what());
+    }
+  }
+  return qualities;
+}
+
 void put(Outlet& outlet, const std::string& key, const Json& value) {
   for (const Level& level : levels)
     if (key == level.key) {
@@ -85,6 +101,8 @@ void put(Outlet& outlet, const std::string& key, const Json& value) {
     } catch (const ChainError& error) {
       throw OutletError(std::string("encode: ") + error.what());
     }
+  } else if (key == "qualities") {
+    outlet.qualities = qualities_of(key, value);
   } else {
     throw OutletError(fmt::format("there is no '{}' in an outlet; see docs/formats.md", key));
   }
@@ -112,6 +130,8 @@ Json outlet_json(const Outlet& o) {
   json["rule"] = rule_words[int(o.rule)];
   if (o.anchor != Outlet::Anchor::programme) json["anchor"] = anchor_words[int(o.anchor)];
   if (o.encode) json["encode"] = chain_json(*o.encode, outlets_folder());
+  for (const Quality& q : o.qualities)
+    json["qualities"].push_back({{"name", q.name}, {"chain", chain_json(q.chain, outlets_folder())}});
   return json;
 }
 

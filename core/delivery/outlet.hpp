@@ -11,6 +11,13 @@
 
 namespace heathmist {
 
+/// One of the encodes that an outlet serves to its listeners.
+struct Quality {
+  std::string name;
+  Chain chain;
+  bool operator==(const Quality&) const = default;
+};
+
 struct Outlet {
   enum class Acts { file, player };
   enum class Turns { none, down, both };      ///< what the player may do
@@ -27,6 +34,7 @@ struct Outlet {
   Rule rule = Rule::track;
   Anchor anchor = Anchor::programme;
   std::optional<Chain> encode;
+  std::vector<Quality> qualities{};  ///< best first; none: the encode is the only one
   bool shipped = false;
   bool operator==(const Outlet&) const = default;
 };

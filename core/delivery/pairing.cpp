@@ -3,11 +3,13 @@
 #include <algorithm>
 #include <cmath>
 #include <map>
+#include <set>
 #include <span>
 #include <tuple>
 
 #include "core/audio/scratch.hpp"
 #include "core/compare/fit.hpp"
+#include "core/dsp/simd.hpp"
 
 namespace heathmist {
 
@@ -15,9 +17,11 @@ namespace {
 
 constexpr size_t most_candidates = 8;  // masters that are looked at for a return
 constexpr int least_votes = 2;
-constexpr double most_errors = 0.33;  // of the bits, in what is the same recording
-constexpr int64_t least_words = 64;   // that are compared, 1.5 s
-constexpr double as_alike = 0.06;     // of the agreement: nobody can tell which
+constexpr double most_errors = 0.33;     // of the bits, in what is the same recording
+constexpr int64_t least_words = 64;      // that are compared, 1.5 s
+constexpr double sure_agreement = 0.85;  // of the bits alone
+constexpr double alike_s = 0.001, most_drift = 1e-3;
+constexpr double as_alike = 0.06;  // of the agreement: nobody can tell which
 
 struct Place {
   uint32_t word, file;
@@ -132,6 +136,39 @@ std::optional<double> delay_at(const Clip& master, const Clip& ret, double at_s,
   return fit.delay_samples + (began - master_began) * rate;
 }
 
+/// Where the loudest of five stretches begins, of those that begin within `span_s` of a place: silence tells nothing.
+double loudest_from(const Clip& clip, double from_s, double span_s, double length_s) {
+  double loudest = -1, at_s = from_s;
+  for (int n = 0; n < 5; ++n) {
+    const double at = from_s + span_s * n / 4;
+    double power = 0;
+    const Planar sound = stretch_of(clip, at, length_s);
+    for (int c = 0; c < sound.channels(); ++c) power += dsp::simd::mean_square(sound.channel(c));
+    if (power > loudest) loudest = power, at_s = at;
+  }
+  return at_s;
+}
+
+/// Whether the two run at one speed: three stretches fit, and their delays lie on a line. Two takes of the same notes
+/// fit here and there, each time at another delay.
+bool runs_alike(const Clip& master, const Clip& ret, double about_s) {
+  const double first = std::max(0.0, -about_s),
+               last = std::min(master.format().duration_s(), ret.format().duration_s() - about_s);
+  const double length = std::min(stretch_s, (last - first) / 3), span = last - first - length;
+  if (length < 1) return true;  // too little to tell by
+  std::vector<double> delays_s;
+  std::vector<double> at_s;
+  for (const double part : {0.0, 0.4, 0.8}) {
+    at_s.push_back(loudest_from(master, first + part * span, 0.2 * span, length));
+    const auto delay = delay_at(master, ret, at_s.back(), length, about_s, {});
+    if (!delay) return false;
+    delays_s.push_back(*delay / master.format().sample_rate_hz);
+  }
+  const double slope = (delays_s[2] - delays_s[0]) / (at_s[2] - at_s[0]),
+               bend = delays_s[1] - delays_s[0] - slope * (at_s[1] - at_s[0]);
+  return std::abs(slope) < most_drift && std::abs(bend) < alike_s;
+}
+
 }  // namespace
 
 Pairing pair_by_sound(const std::vector<AcousticPrint>& masters, const std::vector<AcousticPrint>& returns,
@@ -175,6 +212,37 @@ std::optional<double> exact_delay_samples(std::shared_ptr<const Clip> master, st
   if (!at_early || !at_late) return at_early ? at_early : at_late;
   const double slope = (*at_late - *at_early) / (late - early);  // of the drift, as far as it is any
   return std::abs(*at_late - *at_early) < 0.05 ? *at_early : *at_early - slope * early;
+}
+
+void leave_other_takes(Pairing& pairing, const std::vector<std::filesystem::path>& masters,
+                       const std::vector<std::filesystem::path>& returns, const Job& job) {
+  std::vector<char> is_one(pairing.pairs.size(), 1);
+  for_each_segment(
+      std::ssize(pairing.pairs), job, [] { return 0; },
+      [&](int, int64_t n) {
+        const auto& p = pairing.pairs[size_t(n)];
+        if (p.agreement >= sure_agreement) return;
+        try {
+          is_one[size_t(n)] = runs_alike(*Clip::open(masters[p.master]), *Clip::open(returns[p.ret]), p.delay_s);
+        } catch (const InputError&) {  // gone meanwhile: the bits are all there is
+        }
+      });
+  std::vector<Pairing::Pair> kept;
+  std::set<size_t> paired;
+  for (size_t n = 0; n < is_one.size(); ++n) {
+    if (!is_one[n]) {
+      pairing.returns_left.push_back(pairing.pairs[n].ret);
+      continue;
+    }
+    kept.push_back(pairing.pairs[n]);
+    paired.insert(kept.back().master);
+  }
+  for (const auto& p : pairing.pairs)
+    if (!paired.contains(p.master) && std::ranges::find(pairing.masters_left, p.master) == pairing.masters_left.end())
+      pairing.masters_left.push_back(p.master);
+  pairing.pairs = std::move(kept);
+  std::ranges::sort(pairing.masters_left);
+  std::ranges::sort(pairing.returns_left);
 }
 
 }  // namespace heathmist

@@ -33,4 +33,11 @@ Pairing pair_by_sound(const std::vector<AcousticPrint>& masters, const std::vect
 std::optional<double> exact_delay_samples(std::shared_ptr<const Clip> master, std::shared_ptr<const Clip> ret,
                                           double about_s, const Job& job = {});
 
+/// Another take of the same notes can come near in the bits alone. Pairs whose agreement is under 0.85 are looked at
+/// again: three stretches must fit, at delays that lie on a line (within 1 ms, 1000 ppm); else they are none, and their
+/// files are left over. `masters` and
+/// `returns`: as the prints were. Throws Cancelled.
+void leave_other_takes(Pairing& pairing, const std::vector<std::filesystem::path>& masters,
+                       const std::vector<std::filesystem::path>& returns, const Job& job = {});
+
 }  // namespace heathmist

@@ -1,5 +1,6 @@
 // Pairs by sound: the right master whatever was done to the return, no pair where there is none, and the delay.
 #include <QtTest>
+#include <numbers>
 
 #include "core/delivery/pairing.hpp"
 #include "core/stages/encoder.hpp"
@@ -133,6 +134,34 @@ class TestPairing : public QObject {
     QCOMPARE(p.returns_left, (std::vector<size_t>{6, 7}));
     QVERIFY(p.masters_left.empty());
   }
+  /// The same notes by the same instrument, played again: a few thousandths of a second apart, and another breath.
+  void another_take_of_the_same_notes() {
+    const int rate = 44100;
+    const auto first = save(folder_ / "take 1.wav", take(1, rate), rate, WordFormat::pcm24),
+               second = save(folder_ / "take 2.wav", take(2, rate), rate, WordFormat::pcm24);
+    encode(*Clip::open(first), {"libmp3lame", 48000}, folder_ / "take 1.mp3");
+    const std::vector<std::filesystem::path> masters{first}, returns{second, folder_ / "take 1.mp3"};
+    std::vector<AcousticPrint> of_returns;
+    for (const auto& file : returns) of_returns.push_back(acoustic_print(*Clip::open(file)));
+    Pairing p = pair_by_sound({acoustic_print(*Clip::open(first))}, of_returns);
+    leave_other_takes(p, masters, returns);
+    QCOMPARE(p.pairs.size(), size_t(1));
+    QCOMPARE(p.pairs[0].ret, size_t(1));
+    QCOMPARE(p.returns_left, std::vector<size_t>{0});
+    QVERIFY(p.masters_left.empty());
+    // a poor copy with silence in the middle is still a copy
+    auto poor = take(1, rate);
+    for (int c = 0; c < 2; ++c) std::fill_n(poor.channel(c).begin() + 4 * rate, rate, 0.0);
+    const auto broken = save(folder_ / "poor.wav", with_noise(poor, 0.02, 8), rate, WordFormat::pcm24);
+    Pairing copy = pair_by_sound({acoustic_print(*Clip::open(first))}, {acoustic_print(*Clip::open(broken))});
+    leave_other_takes(copy, masters, {broken});
+    QCOMPARE(copy.pairs.size(), size_t(1));
+    // and where nothing else is there
+    Pairing alone = pair_by_sound({acoustic_print(*Clip::open(first))}, {acoustic_print(*Clip::open(second))});
+    leave_other_takes(alone, masters, {second});
+    QVERIFY(alone.pairs.empty());
+    QCOMPARE(alone.masters_left, std::vector<size_t>{0});
+  }
   /// Of every ten masters two have no return; of their returns one is another take. All of it where there is time.
   void many_by_many() {
     const bool full = qEnvironmentVariableIsSet("HEATHMIST_FULL");
@@ -219,6 +248,22 @@ class TestPairing : public QObject {
   }
 
  private:
+  /// Long notes that are the same in every take, each begun a little earlier or later, and noise of its own.
+  static Planar take(uint64_t seed, int rate) {
+    dsp::Noise notes(77), hand(seed);
+    Planar out(2, 10 * rate);
+    for (int note = 0; note < 40; ++note) {
+      const double hz = 110 * std::pow(2, std::floor(notes.between(0, 36)) / 12), at_s = notes.between(0, 9),
+                   level = notes.between(0.03, 0.08), late_s = hand.between(-0.03, 0.03);
+      for (int64_t n = int64_t((at_s + late_s + 0.01) * rate); n < out.frames(); ++n) {
+        const double t = double(n) / rate - at_s - late_s, x = level * std::exp(-1.5 * t) * std::min(1.0, 50 * t);
+        for (int k = 1; k <= 5; ++k)
+          for (int c = 0; c < 2; ++c)
+            out.channel(c)[size_t(n)] += x / k * std::sin(2 * std::numbers::pi * hz * k * t + c * 0.3);
+      }
+    }
+    return with_noise(out, 1e-4, seed);
+  }
   static QString path(const std::filesystem::path& file) { return QString::fromStdString(file.string()); }
   Folder folder_;
   std::vector<Planar> sounds_;

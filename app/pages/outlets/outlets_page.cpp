@@ -12,6 +12,16 @@ MadePage make(PageContext& context, QWidget* parent) {
     context.show("outlets");
     view->run_encodes();
   };
+  QObject::connect(view->listeners(), &ListenersRow::trials_wanted, view,
+                   [&context](const std::string& master_id, const std::vector<Chain>& chains) {
+                     context.workspace.make_returns(master_id, chains);
+                     context.listening.set_matched(false);  // they hear the player's gain
+                     context.show("trials");
+                   });
+  QObject::connect(view->listeners(), &ListenersRow::brought, view,
+                   [&context](const std::filesystem::path& master, const std::filesystem::path& file) {
+                     context.workspace.take_pairs({{master, file}});
+                   });
   MadePage made{.widget = view, .first = [view] { return view->table(); }};
   made.commands = {{QObject::tr("Send the masters through the encodes of the outlets"), MenuKind::measure, encode}};
   made.shown = [view, &context, follow] {
@@ -21,6 +31,7 @@ MadePage make(PageContext& context, QWidget* parent) {
     follow();
   };
   made.trial = follow;
+  made.file_changed = [view](const std::filesystem::path& file) { view->listeners()->forget(file); };
   return made;
 }
 

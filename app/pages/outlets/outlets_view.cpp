@@ -48,6 +48,10 @@ OutletsView::OutletsView(Queue& queue, LoudnessReadings& measured, QWidget* pare
     told->addWidget(head, row, 0, Qt::AlignTop);
     told->addWidget(*label, row++, 1);
   }
+  auto* head = new QLabel(tr("Listeners"), this);
+  head->setFont(face(Type::body, true));
+  told->addWidget(head, row, 0, Qt::AlignTop);
+  told->addWidget(listeners_ = new ListenersRow(queue, this), row, 1);
   rows->addLayout(told);
   connect(&measured_, &LoudnessReadings::measured, this, [this] {
     stale_ = !isVisible();
@@ -255,6 +259,7 @@ void OutletsView::say() {
   if (rows.empty()) {
     file_words_->clear();
     player_words_->clear();
+    listeners_->set_subject({});
     headline_->setText(bench_.masters.empty() ? tr("What will become of it where it is going?") : tr("Measuring…"));
     return;
   }
@@ -288,6 +293,7 @@ void OutletsView::say() {
         " " +
         tr("It lifts no further, as true peaks would pass %1 dBTP.").arg(number(o.lift_ceiling_dbtp.value_or(0), 1));
   player_words_->setText(player);
+  listeners_->set_subject(ListenersRow::Subject{line.master_id, line.file, o, d.gain_db});
   size_t passed = 0;
   for (const Line& l : lines_) passed += l.delivery.passes();
   headline_->setText(tr("%1 of %2 pass.").arg(passed).arg(lines_.size()));

@@ -6,6 +6,7 @@
 #include <QPushButton>
 
 #include "app/model/loudness_readings.hpp"
+#include "app/pages/outlets/listeners_row.hpp"
 #include "app/widgets/result_table.hpp"
 #include "core/delivery/outlet.hpp"
 
@@ -35,6 +36,7 @@ class OutletsView : public QWidget {
   QComboBox* master() const { return master_; }
   QComboBox* outlet() const { return outlet_; }
   QCheckBox* album() const { return album_; }
+  ListenersRow* listeners() const { return listeners_; }
   QString headline() const { return headline_->text(); }
   QString file_words() const { return file_words_->text(); }
   QString player_words() const { return player_words_->text(); }
@@ -87,6 +89,7 @@ class OutletsView : public QWidget {
   QPushButton* run_;
   QLabel *headline_, *note_, *file_words_, *player_words_;
   ResultTable* table_;
+  ListenersRow* listeners_;
 };
 
 }  // namespace heathmist::app

@@ -1,4 +1,4 @@
-#include "app/pages/page.hpp"
+#include "app/pages/trials/align_controller.hpp"
 #include "app/pages/trials/trials_view.hpp"
 
 namespace heathmist::app {
@@ -14,7 +14,8 @@ MadePage make(PageContext& context, QWidget* parent) {
     context.workspace.look_at(id.toStdString());
     context.show("null");
   });
-  return {.widget = view, .first = [view] { return view->table(); }};
+  auto* align = new AlignController(context, view);
+  return {.widget = view, .first = [view] { return view->table(); }, .commands = align->commands()};
 }
 
 }  // namespace

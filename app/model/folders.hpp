@@ -1,0 +1,55 @@
+// Folders of audio: what is in them, and what comes.
+#pragma once
+#include <QFileSystemWatcher>
+#include <QObject>
+#include <QStringList>
+#include <QTimer>
+#include <map>
+#include <optional>
+
+namespace heathmist::app {
+
+/// The audio files of a folder and all below it, by their endings, in the order of their names; hidden ones and links
+/// to folders are left out. What could not be looked into is told to `refused`, a sentence each.
+QStringList audio_files_in(const QString& folder, QStringList* refused = nullptr);
+
+/// What somebody dropped or named: folders stand for the audio in them.
+QStringList audio_files_of(const QStringList& files_and_folders, QStringList* refused = nullptr);
+
+/// Watches one folder and all below it, for days: tells of each audio file that came or was replaced, once it has been
+/// still for a while and is whole by that. A folder that vanishes is told, and watched again when it is back. It is
+/// looked at again at times besides: folders over a network tell nothing.
+class FolderWatch : public QObject {
+  Q_OBJECT
+
+ public:
+  explicit FolderWatch(QObject* parent = nullptr);
+  /// Files that are there already are told, too. Empty: none is watched.
+  void watch(const QString& folder);
+  const QString& folder() const { return folder_; }
+  bool is_there() const { return is_there_; }
+  /// How long a file must not change, and how often all is looked at again.
+  void set_patience(int still_ms, int again_ms);
+
+ signals:
+  void arrived(const QString& file);
+  void vanished(const QString& folder);
+  void came_back(const QString& folder);
+
+ private:
+  struct Facts {
+    qint64 bytes = 0, changed_ms = 0;
+    bool operator==(const Facts&) const = default;
+  };
+  static std::optional<Facts> facts_of(const QString& file);
+  void look();        // what is in the folder?
+  void look_still();  // has what came stopped growing?
+
+  QString folder_;
+  bool is_there_ = false;
+  QFileSystemWatcher watcher_;
+  std::map<QString, Facts> told_, pending_;
+  QTimer still_timer_, again_timer_;
+};
+
+}  // namespace heathmist::app

@@ -1,0 +1,94 @@
+#include "app/pages/file_row.hpp"
+
+#include <QDragEnterEvent>
+#include <QFileInfo>
+#include <QKeyEvent>
+#include <QMenu>
+#include <QMimeData>
+#include <QToolButton>
+#include <QVBoxLayout>
+
+#include "app/model/folders.hpp"
+#include "app/theme/theme.hpp"
+#include "app/widgets/audio_files.hpp"
+#include "app/widgets/labels.hpp"
+
+namespace heathmist::app {
+
+FileRow::FileRow(const QString& name, const QString& empty, QWidget* parent) : QWidget(parent), empty_(empty) {
+  setAcceptDrops(true);
+  auto* rows = new QVBoxLayout(this);
+  rows->setContentsMargins(0, 0, 0, 0);
+  rows->setSpacing(3);
+  auto* head = new QHBoxLayout;
+  head->addWidget(title_label(name, this));
+  head->addWidget(count_ = soft_label("", this), 1);
+  auto* more = new QToolButton(this);
+  more->setText(tr("Add"));
+  more->setAccessibleName(tr("Add %1").arg(name));
+  more->setPopupMode(QToolButton::InstantPopup);
+  auto* menu = new QMenu(more);
+  menu->addAction(tr("Files…"), this, [this] { add(choose_audio_files(this)); });
+  menu->addAction(tr("A folder and all below it…"), this, [this, name] {
+    if (const QString folder = choose_folder(this, name); !folder.isEmpty()) add({folder});
+  });
+  menu->addSeparator();
+  menu->addAction(tr("Take all away"), this, [this] { set_files({}), emit changed(); });
+  more->setMenu(menu);
+  head->addWidget(more);
+  rows->addLayout(head);
+  list_ = new QListWidget(this);
+  list_->setObjectName("files");
+  list_->setAccessibleName(name);
+  list_->setSelectionMode(QAbstractItemView::ExtendedSelection);
+  list_->setUniformItemSizes(true);
+  rows->addWidget(list_, 1);
+  set_files({});
+}
+
+void FileRow::set_files(const QStringList& files) {
+  files_ = files;
+  list_->clear();
+  for (const QString& file : files_) {
+    auto* item = new QListWidgetItem(QFileInfo(file).fileName(), list_);
+    item->setToolTip(file);
+    item->setData(Qt::UserRole, file);
+  }
+  if (files_.isEmpty()) {
+    auto* item = new QListWidgetItem(empty_, list_);
+    item->setFlags(Qt::NoItemFlags);
+  }
+  count_->setText(files_.isEmpty()     ? QString()
+                  : files_.size() == 1 ? tr("one file")
+                                       : tr("%1 files").arg(files_.size()));
+}
+
+void FileRow::add(const QStringList& files_and_folders) {
+  if (files_and_folders.isEmpty()) return;
+  QStringList sentences, files = files_;
+  for (const QString& file : audio_files_of(files_and_folders, &sentences)) files << QFileInfo(file).absoluteFilePath();
+  files.removeDuplicates();
+  if (files != files_) set_files(files), emit changed();
+  if (!sentences.isEmpty()) emit refused(sentences.front());
+}
+
+void FileRow::dragEnterEvent(QDragEnterEvent* event) {
+  if (event->mimeData()->hasUrls()) event->acceptProposedAction();
+}
+
+void FileRow::dropEvent(QDropEvent* event) {
+  QStringList files;
+  for (const QUrl& url : event->mimeData()->urls())
+    if (url.isLocalFile()) files << url.toLocalFile();
+  event->acceptProposedAction();
+  add(files);
+}
+
+void FileRow::keyPressEvent(QKeyEvent* event) {
+  if (event->key() != Qt::Key_Delete) return QWidget::keyPressEvent(event);
+  QStringList files = files_;
+  for (const QListWidgetItem* item : list_->selectedItems()) files.removeAll(item->data(Qt::UserRole).toString());
+  if (files != files_) set_files(files), emit changed();
+}
+
+}  // namespace heathmist::app
