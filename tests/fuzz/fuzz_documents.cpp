@@ -1,6 +1,7 @@
-// Any text as a bench, a chain, an outlet, a probe's score or a command: read or refused. What was read is written and
-// read again, and is then the same.
+// Any text as a bench, a chain, an outlet, rules, a plan, a probe's score or a command: read or refused. What was read
+// is written and read again, and is then the same.
 #include "core/bench/document.hpp"
+#include "core/delivery/delivery_plan.hpp"
 #include "core/delivery/outlet.hpp"
 #include "core/engines/engine.hpp"
 #include "core/printable.hpp"
@@ -63,6 +64,18 @@ void try_outlet(const Json& json) {
   }
 }
 
+void try_rules(const Json& json) {
+  try {
+    const Rules rules = rules_from_json(json);
+    demand(rules_from_json(json_from(text_of(rules_json(rules)))) == rules);
+  } catch (const RulesError&) {
+  }
+  try {
+    demand(!plan_from_json(json).empty());
+  } catch (const RulesError&) {
+  }
+}
+
 void try_engine(const Json& json) {
   try {
     const Engine engine = engine_from_json("x", json);
@@ -105,6 +118,7 @@ extern "C" int LLVMFuzzerTestOneInput(const uint8_t* bytes, size_t count) {
     try_bench(json);
     try_chain(json);
     try_outlet(json);
+    try_rules(json);
     try_engine(json);
     try_scores(json);
   } catch (const JsonError&) {

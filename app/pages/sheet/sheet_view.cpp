@@ -26,10 +26,13 @@ const char* const own_rules = "own";
 
 enum { fault_text_column, fault_value_column, fault_limit_column, fault_at_column };
 
-QString value_of(std::optional<double> value, const std::string& unit) {
+/// A fault's number, or its limit, at the decimals that it is judged at.
+QString value_of(const Fault& fault, std::optional<double> value) {
   if (!value) return QString::fromUtf8("\u2013");
-  return QString::number(*value, 'g', 6).replace('-', QChar(0x2212)) +
-         (unit.empty() ? QString() : " " + QString::fromStdString(unit));
+  const BoundedNumber* known = bounded(fault.code);
+  const QString digits =
+      known ? number(*value, known->decimals) : QString::number(*value, 'g', 6).replace('-', QChar(0x2212));
+  return digits + (fault.unit.empty() ? QString() : " " + QString::fromStdString(fault.unit));
 }
 
 /// With a real minus sign before numbers.
@@ -239,7 +242,7 @@ QWidget* SheetView::make_lower() {
                          {},
                          [this](size_t n) {
                            const Fault& f = shown_faults_[n];
-                           return Cell{value_of(f.value, f.unit), f.value};
+                           return Cell{value_of(f, f.value), f.value};
                          },
                          true,
                          110},
@@ -247,7 +250,7 @@ QWidget* SheetView::make_lower() {
                          {},
                          [this](size_t n) {
                            const Fault& f = shown_faults_[n];
-                           return Cell{value_of(f.limit, f.unit), f.limit};
+                           return Cell{value_of(f, f.limit), f.limit};
                          },
                          true,
                          110},

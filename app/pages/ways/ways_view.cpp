@@ -122,6 +122,7 @@ void WaysView::make_table(QWidget* parent) {
 }
 
 void WaysView::set_subject(const QString& name, const std::filesystem::path& file) {
+  if (file == file_ && name == name_) return;
   name_ = name;
   if (file == file_) return fill();
   file_ = file;
@@ -224,8 +225,8 @@ std::vector<Series> WaysView::series() const {
 
 void WaysView::fill() {
   table_->set_rows(ways_.size(), [this](size_t n) { return name_of(ways_[n]); });
-  plate_->show_series([this] { return series(); });
   plate_->setVisible(!ways_.empty());
+  if (!ways_.empty()) plate_->show_series([this] { return series(); });  // a plot without a place cannot draw
   headline_->setText(words());
   run_->setText(work_.is_running() ? tr("Stop") : tr("Try the ways"));
   run_->setEnabled(!file_.empty());
