@@ -13,6 +13,14 @@ struct Call {
   std::string master, ret, out, video, bits = "32f";
 };
 
+/// Where the return was cut, in its time; "samples": how much later (of the master) it goes on there than it would
+/// have.
+Json splices_json(const std::vector<Break>& splices) {
+  Json all = Json::array();
+  for (const Break& b : splices) all.push_back({{"at_s", b.at_s}, {"samples", b.jump_samples}});
+  return all;
+}
+
 /// What became of the picture, and how well the sound lies on it.
 Json video_json(const std::string& name, const VideoWritten& v) {
   return {{"output", name},   {"pictures", v.pictures},           {"pictures_per_s", v.pictures_per_s},
@@ -33,10 +41,11 @@ Json write_video(const Session& session, const Call& call, const Source& ret, co
 void align(const Call& call) {
   Session session(call.shared);
   const Source master = session.source(call.master), ret = session.source(call.ret);
-  const Destination to = session.destination(call.out), video_to = session.destination(call.video);
+  const Destination to = session.destination(call.out);
+  std::optional<Destination> video_to;
   if (!call.video.empty()) {
     if (call.video == call.out) throw std::invalid_argument("-o and --video cannot be one file");
-    check_video(ret.file, video_to);
+    check_video(ret.file, video_to.emplace(session.destination(call.video)));
   }
   const WordFormat word = call.bits == "16"   ? WordFormat::pcm16
                           : call.bits == "24" ? WordFormat::pcm24
@@ -54,10 +63,14 @@ void align(const Call& call) {
             {"delay_samples", delay},
             {"drift_ppm", (drift - 1) * 1e6},
             {"agreement", a.fit.agreement}};
+  json["splices"] = splices_json(a.splices);
   session.say("{}: the master {} by {:.2f} samples, drift {:.2f} ppm, {} frames at {} Hz\n", printable(call.out),
               delay >= 0 ? "made late" : "cut short at its start", std::abs(delay), (drift - 1) * 1e6, a.frames,
               a.sample_rate_hz);
-  if (!call.video.empty()) json["video"] = write_video(session, call, ret, video_to, word, all.part(sound_share, 1));
+  for (const Break& b : a.splices)
+    session.say("  cut at {:.3f} s of the return: {:+.0f} samples of the master from there on\n", b.at_s,
+                b.jump_samples);
+  if (!call.video.empty()) json["video"] = write_video(session, call, ret, *video_to, word, all.part(sound_share, 1));
   if (call.shared.wants_json()) print(json, call.shared);
 }
 

@@ -76,13 +76,7 @@ void FileRow::dragEnterEvent(QDragEnterEvent* event) {
   if (event->mimeData()->hasUrls()) event->acceptProposedAction();
 }
 
-void FileRow::dropEvent(QDropEvent* event) {
-  QStringList files;
-  for (const QUrl& url : event->mimeData()->urls())
-    if (url.isLocalFile()) files << url.toLocalFile();
-  event->acceptProposedAction();
-  add(files);
-}
+void FileRow::dropEvent(QDropEvent* event) { add(dropped_files(*event)); }
 
 void FileRow::keyPressEvent(QKeyEvent* event) {
   if (event->key() != Qt::Key_Delete) return QWidget::keyPressEvent(event);

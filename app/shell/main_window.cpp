@@ -288,11 +288,7 @@ void MainWindow::dragEnterEvent(QDragEnterEvent* event) {
 }
 
 void MainWindow::dropEvent(QDropEvent* event) {
-  QStringList files;
-  for (const QUrl& url : event->mimeData()->urls())
-    if (url.isLocalFile()) files << url.toLocalFile();
-  event->acceptProposedAction();
-  if (!files.isEmpty()) take_files(files);
+  if (const QStringList files = dropped_files(*event); !files.isEmpty()) take_files(files);
 }
 
 }  // namespace heathmist::app

@@ -2,6 +2,7 @@
 
 #include <QFileDialog>
 #include <QFileInfo>
+#include <QMimeData>
 #include <QSettings>
 
 namespace heathmist::app {
@@ -28,6 +29,14 @@ QString choose_audio_file(QWidget* parent, const QString& title) {
   const QString file = QFileDialog::getOpenFileName(parent, title, last_folder(), audio_filter);
   if (!file.isEmpty()) remember_folder_of(file);
   return file;
+}
+
+QStringList dropped_files(QDropEvent& event) {
+  QStringList files;
+  for (const QUrl& url : event.mimeData()->urls())
+    if (url.isLocalFile()) files << url.toLocalFile();
+  event.acceptProposedAction();
+  return files;
 }
 
 QString choose_folder(QWidget* parent, const QString& title) {

@@ -9,6 +9,7 @@
 
 #include <algorithm>
 #include <cerrno>
+#include <utility>
 
 #include "core/audio/clip.hpp"
 #include "core/audio/sound_name.hpp"

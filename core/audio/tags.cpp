@@ -18,6 +18,7 @@
 #include <cstdlib>
 
 #include "core/audio/clip.hpp"
+#include "core/audio/sound_name.hpp"
 
 namespace heathmist {
 
@@ -143,7 +144,7 @@ Tags tags_of(TagLib::File* file) {
 }  // namespace
 
 Tags read_tags(const std::filesystem::path& file) {
-  const TagLib::FileRef opened(file.c_str(), false);
+  const TagLib::FileRef opened(file_behind(file).c_str(), false);
   return opened.isNull() ? Tags{} : tags_of(opened.file());
 }
 

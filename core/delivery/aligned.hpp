@@ -2,6 +2,7 @@
 // of.
 #pragma once
 #include "core/audio/video.hpp"
+#include "core/compare/continuity.hpp"
 #include "core/compare/fit.hpp"
 
 namespace heathmist {
@@ -10,11 +11,15 @@ struct Aligned {
   Fit fit;  ///< of the master to the return: a positive delay means that the master starts early in it
   int sample_rate_hz = 0;
   int64_t frames = 0;  ///< as long as the return lasts, at the master's rate
+  /// Where the return was cut, in its time: from there on the master is read elsewhere; what the return has more than
+  /// the master is silence.
+  std::vector<Break> splices{};
 };
 
 /// Writes it as 32-bit float, or in the word that is asked for; gain and polarity are left alone, and where the return
-/// has sound before or after the master there is silence. A delay of whole samples moves samples and changes none.
-/// Throws InputError (also where the two do not belong together), OutputRefused, Cancelled.
+/// has sound before or after the master there is silence. A delay of whole samples moves samples and changes none. Cuts
+/// of up to 2 s are followed, faded over 5 ms. Throws InputError (also where the two do not belong together),
+/// OutputRefused, Cancelled.
 Aligned write_aligned(std::shared_ptr<const Clip> master, std::shared_ptr<const Clip> ret, Destination to,
                       WordFormat word = WordFormat::float32, const Job& job = {});
 

@@ -10,6 +10,7 @@
 #include "app/pages/sheet/sheet_view.hpp"
 #include "app/pages/trials/align_controller.hpp"
 #include "app/pages/ways/ways_view.hpp"
+#include "app/plots/spectrogram_plate.hpp"
 #include "app/shell/bench_files.hpp"
 #include "tests/support/programmes.hpp"
 #include "tests/support/window.hpp"
@@ -87,6 +88,7 @@ class TestManyFiles : public WindowTest {
     const auto selected = window_->workspace().selection();
     QVERIFY(selected && selected->first < 2 && selected->second > 2);
     QVERIFY(!view->isVisible());  // where the spot is seen
+    QTRY_VERIFY_WITH_TIMEOUT(window_->part<SpectrumView>()->findChild<SpectrogramPlate*>()->has_cells(), 30000);
     window_->workspace().model().undo_stack().undo();
     QVERIFY(window_->workspace().bench().masters.empty());
   }

@@ -82,6 +82,40 @@ class TestAligned : public QObject {
     const auto null = null_of(folder_ / "laid.wav", folder_ / "r.m4a");
     QVERIFY2(std::abs(null.fit.delay_samples) < 0.1, qPrintable(QString::number(null.fit.delay_samples)));
   }
+  /// The film was cut: half a second is gone from it, and later a second of something else was put in.
+  void cuts_are_followed() {
+    const int rate = 48000;
+    const auto sound = requantised(programme("dense", rate, 20, 5), 24, false);
+    const int64_t gone_at = 6 * rate + 123, gone = rate / 2, put_at = 12 * rate + 77, put = rate;  // of the return
+    const auto other = programme("speech", rate, 2, 3);
+    Planar ret(2, sound.frames() - gone + put);
+    for (int c = 0; c < 2; ++c)
+      for (int64_t n = 0; n < ret.frames(); ++n)
+        ret.channel(c)[size_t(n)] = 0.5 * (n < gone_at        ? sound.channel(c)[size_t(n)]
+                                           : n < put_at       ? sound.channel(c)[size_t(n + gone)]
+                                           : n < put_at + put ? other.channel(c)[size_t(n - put_at)]
+                                                              : sound.channel(c)[size_t(n + gone - put)]);
+    const auto master = save(folder_ / "m.wav", sound, rate, WordFormat::pcm24);
+    const auto a = write_aligned(Clip::open(master), Clip::open(save(folder_ / "r.wav", ret, rate, WordFormat::pcm24)),
+                                 Destination(folder_ / "cut.wav", true));
+    QCOMPARE(a.splices.size(), size_t(2));
+    QVERIFY2(std::abs(a.splices[0].at_s - double(gone_at) / rate) < 0.003,
+             qPrintable(QString::number(a.splices[0].at_s)));
+    const auto out = all_of(folder_ / "cut.wav");
+    QCOMPARE(out.frames(), ret.frames());
+    const int64_t margin = rate / 50;  // of the places themselves
+    int64_t wrong = 0, silent = 0;
+    for (int64_t n = 0; n < out.frames(); ++n) {
+      const bool near =
+          std::abs(n - gone_at) < margin || std::abs(n - put_at) < margin || std::abs(n - put_at - put) < margin;
+      if (near) continue;
+      const bool in_other = n > put_at && n < put_at + put;
+      wrong += !in_other && out.channel(0)[size_t(n)] != 2 * ret.channel(0)[size_t(n)];
+      silent += in_other && out.channel(0)[size_t(n)] == 0;
+    }
+    QCOMPARE(wrong, int64_t(0));
+    QCOMPARE(silent, put - 2 * margin + 1);
+  }
   /// As from the far end of a room: other tone, noise, echoes.
   void a_far_microphone_is_laid_on() {
     const int rate = 48000;

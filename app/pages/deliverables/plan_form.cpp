@@ -6,6 +6,7 @@
 #include <QPushButton>
 #include <QVBoxLayout>
 
+#include "app/widgets/list_text.hpp"
 #include "app/widgets/saving.hpp"
 
 namespace heathmist::app {
@@ -13,28 +14,6 @@ namespace heathmist::app {
 namespace {
 
 enum { name_column, rate_column, bits_column, codec_column, channels_column };
-
-template <class Values>
-QString listed(const Values& values) {
-  QStringList words;
-  for (const auto& value : values)
-    if constexpr (std::is_arithmetic_v<std::decay_t<decltype(value)>>)
-      words << QString::number(value);
-    else
-      words << QString::fromStdString(value);
-  return words.join(", ");
-}
-
-/// A list as it was typed: whole numbers where they are such, words where not.
-Json list_in(const QString& text) {
-  Json all = Json::array();
-  for (const QString& word : text.split(',', Qt::SkipEmptyParts)) {
-    bool is_number = false;
-    const int value = word.trimmed().toInt(&is_number);
-    is_number ? all.push_back(value) : all.push_back(word.trimmed().toStdString());
-  }
-  return all;
-}
 
 Json plan_json(const DeliveryPlan& plan) {
   Json list = Json::array();

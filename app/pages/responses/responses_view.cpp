@@ -8,6 +8,7 @@
 #include <algorithm>
 
 #include "app/theme/theme.hpp"
+#include "app/widgets/audio_files.hpp"
 #include "app/widgets/labels.hpp"
 #include "core/compare/json.hpp"
 
@@ -389,12 +390,6 @@ void ResponsesView::dragEnterEvent(QDragEnterEvent* event) {
   if (event->mimeData()->hasUrls()) event->acceptProposedAction();
 }
 
-void ResponsesView::dropEvent(QDropEvent* event) {
-  QStringList files;
-  for (const QUrl& url : event->mimeData()->urls())
-    if (url.isLocalFile()) files << url.toLocalFile();
-  event->acceptProposedAction();
-  emit files_dropped(files);
-}
+void ResponsesView::dropEvent(QDropEvent* event) { emit files_dropped(dropped_files(*event)); }
 
 }  // namespace heathmist::app

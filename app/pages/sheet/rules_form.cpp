@@ -9,6 +9,7 @@
 
 #include "app/theme/theme.hpp"
 #include "app/widgets/labels.hpp"
+#include "app/widgets/list_text.hpp"
 #include "app/widgets/saving.hpp"
 
 namespace heathmist::app {
@@ -17,35 +18,6 @@ namespace {
 
 enum { name_column, least_column, most_column, unit_column };
 constexpr int columns = 4;
-
-template <class Values>
-QString listed(const Values& values) {
-  QStringList words;
-  for (const auto& value : values)
-    if constexpr (std::is_arithmetic_v<std::decay_t<decltype(value)>>)
-      words << QString::number(value);
-    else
-      words << QString::fromStdString(value);
-  return words.join(", ");
-}
-
-QStringList words_in(const QLineEdit* edit) {
-  QStringList words;
-  for (const QString& word : edit->text().split(','))
-    if (!word.trimmed().isEmpty()) words << word.trimmed();
-  return words;
-}
-
-/// Whole numbers; a word that is none goes along as a word, and is refused by its rule.
-Json numbers_in(const QLineEdit* edit) {
-  Json all = Json::array();
-  for (const QString& word : words_in(edit)) {
-    bool is_number = false;
-    const int value = word.toInt(&is_number);
-    is_number ? all.push_back(value) : all.push_back(word.toStdString());
-  }
-  return all;
-}
 
 /// A number as it was typed, with either minus sign and a comma or a point.
 Json number_in(const QTableWidgetItem* item) {
@@ -165,11 +137,11 @@ Rules RulesForm::rules() const {
     if (!value.empty()) json[key] = value;
   };
   put("name", name_->text().trimmed().isEmpty() ? Json() : Json(name_->text().trimmed().toStdString()));
-  put("sample_rate_hz", numbers_in(rates_)), put("container_bits", numbers_in(bits_));
-  put("channels", numbers_in(channels_));
+  put("sample_rate_hz", list_in(rates_->text())), put("container_bits", list_in(bits_->text()));
+  put("channels", list_in(channels_->text()));
   for (const auto& [key, edit] : {std::pair{"codec", codecs_}, {"tags", tags_}}) {
     Json words = Json::array();
-    for (const QString& word : words_in(edit)) words.push_back(word.toStdString());
+    for (const QString& word : words_in(edit->text())) words.push_back(word.toStdString());
     put(key, words);
   }
   if (!file_name_->text().isEmpty()) json["file_name"] = file_name_->text().toStdString();

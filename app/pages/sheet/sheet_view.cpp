@@ -436,13 +436,7 @@ void SheetView::dragEnterEvent(QDragEnterEvent* event) {
   if (event->mimeData()->hasUrls()) event->acceptProposedAction();
 }
 
-void SheetView::dropEvent(QDropEvent* event) {
-  QStringList files;
-  for (const QUrl& url : event->mimeData()->urls())
-    if (url.isLocalFile()) files << url.toLocalFile();
-  event->acceptProposedAction();
-  add(files);
-}
+void SheetView::dropEvent(QDropEvent* event) { add(dropped_files(*event)); }
 
 void SheetView::keyPressEvent(QKeyEvent* event) {
   if (event->key() != Qt::Key_Delete || !table_->hasFocus()) return QWidget::keyPressEvent(event);

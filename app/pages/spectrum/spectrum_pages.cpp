@@ -29,7 +29,10 @@ MadePage make_lines(PageContext& context, QWidget* parent) {
       view->kind()->setCurrentIndex(SpectrumView::average);
     view->show_bench(context.workspace.bench());
   };
-  made.trial = [view, &context] { view->show_trial(context.workspace.current_result()); };
+  made.trial = [view, &context] {
+    view->show_trial(context.workspace.current_result());
+    view->show_master(context.workspace.current_master());
+  };
   made.playhead = [view](double at) { view->set_playhead(at); };
   made.selection = [view, &context] { view->set_selection(context.workspace.selection()); };
   made.file_changed = [view](const std::filesystem::path&) { view->look_again(); };

@@ -232,6 +232,14 @@ void SpectrumView::show_trial(std::shared_ptr<const TrialResult> trial) {
   ask();
 }
 
+void SpectrumView::show_master(const std::string& id) {
+  if (id == master_id_) return;
+  master_id_ = id;
+  if (trial_) return;
+  fill_menu();
+  ask();
+}
+
 void SpectrumView::look_again() { work_.drop(), ask(); }
 
 void SpectrumView::set_playhead(double at_s) {
@@ -258,6 +266,8 @@ std::vector<SpectrumView::Subject> SpectrumView::subjects() const {
     all.push_back({"master", tr("master"), trial_->pair.master});
     all.push_back({"return", tr("return"), trial_->ret});
     all.push_back({"residual", tr("residual"), residual_});
+  } else if (const Master* master = bench_.master(master_id_)) {
+    all.push_back({"master", tr("master"), nullptr, master->audio.file});
   }
   for (const Master& m : bench_.masters) {
     const QString master = QString::fromStdString(m.name);

@@ -26,6 +26,7 @@ class SpectrumView : public QWidget {
   void show_bench(const Bench& bench);
   /// The trial that is looked at: its master, return and residual.
   void show_trial(std::shared_ptr<const TrialResult> trial);
+  void show_master(const std::string& id);  ///< the one that is looked at: what is seen where there is no trial
   /// A file of the bench changed: what is shown is read again.
   void look_again();
   void set_playhead(double at_s);
@@ -101,6 +102,7 @@ class SpectrumView : public QWidget {
   std::vector<LineMark> marks() const;
   const Seen* answered() const;  ///< the clip that the answer and the marks are of
   QString say(const Seen& seen) const;
+  std::string master_id_;
   Bench bench_;
   std::shared_ptr<const TrialResult> trial_;
   std::shared_ptr<const Clip> residual_;  ///< of the trial
