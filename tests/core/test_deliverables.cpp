@@ -74,6 +74,40 @@ class TestDeliverables : public QObject {
     QVERIFY(found.complete());
     QCOMPARE(found.aside.size(), size_t(3));
   }
+  /// What was changed between the versions, on which programme and through which coder, by chance: a file of the old
+  /// one is told to be that, one of the new one never is.
+  void versions_are_told_through_coders_data() {
+    QTest::addColumn<QString>("sounds");
+    QTest::addColumn<QString>("changed");
+    QTest::addColumn<QString>("coder");
+    dsp::Noise chance(41);
+    const auto one_of = [&](const QStringList& all) { return all[qsizetype(chance.uniform() * double(all.size()))]; };
+    for (int n = 0; n < (qEnvironmentVariableIsSet("HEATHMIST_FULL") ? 48 : 6); ++n) {
+      const QString sounds = one_of({"dense", "piano", "drums", "choir", "wide"}),
+                    changed = one_of({"a bell", "a shelf", "one channel", "squeezed"}),
+                    coder = one_of({"libmp3lame", "aac", "libopus", "16 bit"});
+      QTest::addRow("%d: %s, %s, %s", n, qPrintable(sounds), qPrintable(changed), qPrintable(coder))
+          << sounds << changed << coder;
+    }
+  }
+  void versions_are_told_through_coders() {
+    QFETCH(QString, sounds);
+    QFETCH(QString, changed);
+    QFETCH(QString, coder);
+    constexpr int at = 48000;
+    const auto now = scaled(programme(sounds.toStdString(), at, 6, 21), 0.5);
+    const auto then = requantised(as_before(now, at, changed), 24, false);
+    const auto new_file = save(folder_ / "now.wav", now, at, WordFormat::pcm24),
+               old_file = save(folder_ / "then.wav", then, at, WordFormat::pcm24);
+    DeliveryPlan any(1);
+    any[0].name = "any", any[0].channels = {2};
+    for (const bool is_old : {true, false}) {
+      const auto file = delivered(is_old ? old_file : new_file, coder);
+      const auto d = find_deliverables(any, {{new_file, {old_file}}}, {file});
+      QVERIFY2((d.wanted[0].state == Deliverable::State::older) == is_old,
+               qPrintable(QString("of the %1 one it is %2").arg(is_old ? "old" : "new", name_of(d.wanted[0].state))));
+    }
+  }
   void what_is_no_format_of_it_is_another() {
     auto limited = all_of(*Clip::at_rate(Clip::open(a_), 48000));
     for (int c = 0; c < 2; ++c)
@@ -127,6 +161,29 @@ class TestDeliverables : public QObject {
   static constexpr int rate = 96000;
   /// A shelf that nobody would take for a conversion.
   static Planar brighter(const Planar& sound) { return filtered(sound, rate, "high shelf", 4000, 0.7, 2); }
+  /// A version before, that sounded a little otherwise.
+  static Planar as_before(Planar sound, int rate_hz, const QString& changed) {
+    if (changed == "a bell") return filtered(sound, rate_hz, "bell", 900, 1, 1.5);
+    if (changed == "a shelf") return filtered(sound, rate_hz, "low shelf", 200, 0.7, -2);
+    if (changed == "one channel")
+      for (double& x : sound.channel(1)) x *= 0.8;
+    else
+      for (int c = 0; c < sound.channels(); ++c)
+        for (double& x : sound.channel(c)) x = std::tanh(2.5 * x) / 2.5;
+    return sound;
+  }
+  std::filesystem::path delivered(const std::filesystem::path& file, const QString& coder) {
+    const auto clip = Clip::open(file);
+    const auto to = folder_ / "out" /
+                    ("d" + std::string(coder == "libmp3lame" ? ".mp3"
+                                       : coder == "aac"      ? ".m4a"
+                                       : coder == "libopus"  ? ".opus"
+                                                             : ".wav"));
+    if (coder == "16 bit")
+      return save(to, requantised(all_of(*clip), 16, true), clip->format().sample_rate_hz, WordFormat::pcm16);
+    encode(*clip, {coder.toStdString(), 160000}, to);
+    return to;
+  }
   /// The set as it should be, made of a file.
   std::vector<std::filesystem::path> make_all(const std::filesystem::path& master, const std::string& name) {
     const auto clip = Clip::open(master);
