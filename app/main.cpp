@@ -1,4 +1,5 @@
 // heathmist [FILE...]: opens benches and audio files in the window.
+// heathmist report BENCH -o OUT: writes a report, and opens no window (app/report/command.hpp).
 //   --picture FILE   draws the window to a PNG once the first trial is measured, and ends (for docs/screenshots)
 //   --size WxH --scale N --night --trial NAME --select FROM-TO   how that picture is taken
 #include <QApplication>
@@ -23,11 +24,13 @@
 #include "app/pages/null/plate_panel.hpp"
 #include "app/pages/outlets/outlets_view.hpp"
 #include "app/pages/pairs/pairs_view.hpp"
+#include "app/pages/report/report_view.hpp"
 #include "app/pages/responses/responses_view.hpp"
 #include "app/pages/sheet/sheet_view.hpp"
 #include "app/pages/spectrum/spectrum_view.hpp"
 #include "app/pages/ways/ways_view.hpp"
 #include "app/pages/word_lengths/word_lengths_view.hpp"
+#include "app/report/command.hpp"
 #include "app/shell/log_window.hpp"
 #include "app/shell/main_window.hpp"
 #include "app/theme/theme.hpp"
@@ -185,6 +188,8 @@ bool run_first(MainWindow& window, const std::string& page, const QCommandLinePa
       QTimer::singleShot(500, view, &MonitorView::start);
       QTimer::singleShot(6000, view, draw);
     });
+    } else if (page == "report") {
+    once(window.part<ReportView>(), &ReportView::rested, window, draw);
   } else if (page == "loudness") {
     once(&window.loudness(), &LoudnessReadings::rested, window, [&window, draw] {
       window.part<LoudnessView>()->table()->selectRow(0);
@@ -289,6 +294,7 @@ bool asks_for_words_only(int argc, char** argv) {
 
 int main(int argc, char** argv) {
   name_it();
+  if (asks_for_report(argc, argv)) return run_report(argc, argv);
   if (asks_for_words_only(argc, argv)) {  // before anything looks for a display
     QCoreApplication plain(argc, argv);
     QCommandLineParser words;

@@ -17,6 +17,7 @@
 #include "benchmarks/pairing.hpp"
 #include "benchmarks/pairs.hpp"
 #include "benchmarks/peers.hpp"
+#include "benchmarks/sheet.hpp"
 #include "core/audio/cache.hpp"
 #include "core/audio/scratch.hpp"
 #include "core/bench/document.hpp"
@@ -227,6 +228,12 @@ int main(int argc, char** argv) {
              ratios.median("engine_reading") / 1000 * 40 / render->format().duration_s());
   fmt::print("watching an input at 48 kHz: {:.1f} % of one core (to reach: under 15)\n",
              100 * bench::monitoring_share());
+  const auto sheet = bench::sheet_cost(files.master, files.folder);
+  fmt::print(
+      "a sheet of 200 files against the meter alone on each of them ({:.1f} s): with rules of levels {:.2f} of its "
+      "time "
+      "(to reach: 1.1), with every rule {:.2f}\n",
+      sheet.meter_s, sheet.levels_s / sheet.meter_s, sheet.all_s / sheet.meter_s);
   const auto cost = bench::pairing_cost(files.master);
   fmt::print(
       "pairing 200 by 200 files of 4 minutes: {:.0f} s beyond reading them once ({:.2f} s a print less {:.2f} s of "

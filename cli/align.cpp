@@ -27,15 +27,11 @@ Json video_json(const std::string& name, const VideoWritten& v) {
           {"off_s", v.off_s}, {"off_pictures", v.off_pictures()}, {"left_out", v.left_out}};
 }
 
-/// The return's picture with the good sound.
-Json write_video(const Session& session, const Call& call, const Source& ret, const Destination& to, WordFormat word,
-                 const Job& job) {
-  const VideoWritten v = replace_sound(ret.file, *Clip::open(call.out), word, to, job);
+void say_video(const Session& session, const Call& call, const VideoWritten& v) {
   session.say(
       "{}: {} pictures copied as they are; the sound lies on them as the return's did, within {:.4f} pictures\n",
       printable(call.video), v.pictures, std::abs(v.off_pictures()));
   for (const auto& what : v.left_out) session.warn(call.video + ": without " + what + ", which it does not take");
-  return video_json(call.video, v);
 }
 
 void align(const Call& call) {
@@ -50,10 +46,14 @@ void align(const Call& call) {
   const WordFormat word = call.bits == "16"   ? WordFormat::pcm16
                           : call.bits == "24" ? WordFormat::pcm24
                                               : WordFormat::float32;
-  const double sound_share = call.video.empty() ? 1 : 0.7;
-  const Job all = session.watched(master.name), job = all.part(0, sound_share);
+  const Job job = session.watched(master.name);
   const auto m = Clip::open(master.file, job.part(0, 0.1)), r = Clip::open(ret.file, job.part(0.1, 0.2));
-  const Aligned a = write_aligned(m, r, to, word, job.part(0.2, 1));
+  AlignedVideo written;
+  if (video_to)
+    written = write_aligned_video(m, r, *video_to, SoundToo{to, word}, job.part(0.2, 1));
+  else
+    written.aligned = write_aligned(m, r, to, word, job.part(0.2, 1));
+  const Aligned& a = written.aligned;
   // as `null` says it of the return: its delay at the master's first frame
   const double drift = 1 / a.fit.ratio(), delay = -a.fit.delay_samples * drift;
   Json json{{"output", call.out},
@@ -70,7 +70,10 @@ void align(const Call& call) {
   for (const Break& b : a.splices)
     session.say("  cut at {:.3f} s of the return: {:+.0f} samples of the master from there on\n", b.at_s,
                 b.jump_samples);
-  if (!call.video.empty()) json["video"] = write_video(session, call, ret, *video_to, word, all.part(sound_share, 1));
+  if (video_to) {
+    say_video(session, call, written.video);
+    json["video"] = video_json(call.video, written.video);
+  }
   if (call.shared.wants_json()) print(json, call.shared);
 }
 

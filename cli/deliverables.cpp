@@ -57,6 +57,7 @@ void deliverables(const Call& call) {
   }
   Json aside = Json::array();
   for (const auto& a : found.aside) {
+    if (a.is_unread) answer.fault(a.sentence);
     aside.push_back({{"path", a.file.string()}, {"why", a.sentence}});
     session.say("aside    {}: {}\n", printable(a.file.filename()), a.sentence);
   }

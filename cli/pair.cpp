@@ -53,6 +53,7 @@ Json names_of(const std::vector<Heard>& heard, const std::vector<size_t>& which)
 
 /// In samples of the master: as near as it was paired, or exactly.
 double delay_of(const Pairing::Pair& pair, const Source& master, const Source& ret, bool quick) {
+  if (pair.delay_samples) return *pair.delay_samples;
   const auto m = Clip::open(master.file);
   const double about = pair.delay_s * m->format().sample_rate_hz;
   return quick ? about : exact_delay_samples(m, Clip::open(ret.file), pair.delay_s).value_or(about);

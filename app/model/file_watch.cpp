@@ -1,6 +1,5 @@
 #include "app/model/file_watch.hpp"
 
-#include <QDateTime>
 #include <QFileInfo>
 
 #include "core/audio/sound_name.hpp"
@@ -18,17 +17,10 @@ FileWatch::FileWatch(QObject* parent) : QObject(parent) {
   connect(&watcher_, &QFileSystemWatcher::directoryChanged, this, &FileWatch::look_into);
 }
 
-std::optional<FileWatch::Facts> FileWatch::facts_of(const QString& file) {
-  QFileInfo info(file);
-  info.setCaching(false);
-  if (!info.isFile()) return {};
-  return Facts{info.size(), info.lastModified().toMSecsSinceEpoch()};
-}
-
 void FileWatch::watch(const std::vector<std::filesystem::path>& files) {
   if (files == files_) return;
   files_ = files;
-  std::map<QString, std::optional<Facts>> wanted;
+  std::map<QString, std::optional<FileFacts>> wanted;
   QStringList paths, held = watcher_.files() + watcher_.directories();
   names_.clear();
   for (const auto& path : files) {
@@ -44,6 +36,11 @@ void FileWatch::watch(const std::vector<std::filesystem::path>& files) {
   if (const auto fresh = (all - old).values(); !fresh.isEmpty()) watcher_.addPaths(fresh);
   known_ = std::move(wanted);
   std::erase_if(pending_, [&](const auto& p) { return !known_.count(p.first); });
+}
+
+void FileWatch::take_as_known() {
+  for (auto& [file, facts] : known_) facts = facts_of(file);
+  pending_.clear();
 }
 
 void FileWatch::touched(const QString& file) {
@@ -64,10 +61,12 @@ void FileWatch::look() {
     if (now == before) still << file;
     before = now;
   }
-  for (const QString& file : still) {
+    for (const QString& file : still) {
+    const bool is_news = known_[file] != pending_[file];
     known_[file] = pending_[file];
     pending_.erase(file);
     if (known_[file] && !watcher_.files().contains(file)) watcher_.addPath(file);
+    if (!is_news) continue;
     for (const QString& name : QStringList(names_[file])) emit settled(name);
   }
   if (pending_.empty()) timer_.stop();

@@ -8,6 +8,8 @@
 #include <optional>
 #include <vector>
 
+#include "app/model/file_facts.hpp"
+
 namespace heathmist::app {
 
 class FileWatch : public QObject {
@@ -16,27 +18,23 @@ class FileWatch : public QObject {
  public:
   explicit FileWatch(QObject* parent = nullptr);
   /// These files, and no others.
-  void watch(const std::vector<std::filesystem::path>& files);
+    void watch(const std::vector<std::filesystem::path>& files);
+  /// They are read afresh: what happened to them so far is not told any more.
+  void take_as_known();
 
  signals:
   void settled(const QString& file);
 
  private:
-  /// What tells at once that a file was touched; nothing: it is not there.
-  struct Facts {
-    qint64 bytes = 0, changed_ms = 0;
-    bool operator==(const Facts&) const = default;
-  };
-  static std::optional<Facts> facts_of(const QString& file);
   void touched(const QString& file);
   void look_into(const QString& folder);
   void look();
 
   QFileSystemWatcher watcher_;
   std::vector<std::filesystem::path> files_;
-  std::map<QString, QStringList> names_;             // of the sounds that are meant in a file
-  std::map<QString, std::optional<Facts>> known_;    // of all that are watched, as last told
-  std::map<QString, std::optional<Facts>> pending_;  // as they were when last looked at
+  std::map<QString, QStringList> names_;                 // of the sounds that are meant in a file
+  std::map<QString, std::optional<FileFacts>> known_;    // of all that are watched, as last told
+  std::map<QString, std::optional<FileFacts>> pending_;  // as they were when last looked at
   QTimer timer_;
 };
 

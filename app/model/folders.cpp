@@ -1,23 +1,19 @@
 #include "app/model/folders.hpp"
 
 #include <QCollator>
-#include <QDateTime>
 #include <QDir>
 #include <QDirIterator>
-#include <QSet>
+#include <utility>
+
+#include "app/widgets/audio_files.hpp"
 
 namespace heathmist::app {
 
 namespace {
 
-constexpr int still_ms = 2000, again_ms = 15000;
+constexpr int usual_still_ms = 2000, usual_again_ms = 15000;
 
-bool is_audio(const QString& name) {
-  static const QSet<QString> endings{"wav", "w64",  "rf64", "bwf", "aif",  "aiff", "caf", "flac", "mp3", "mp2",
-                                     "aac", "m4a",  "ogg",  "oga", "opus", "wv",   "ac3", "eac3", "mp4", "mkv",
-                                     "mka", "webm", "mov",  "mxf", "ts",   "avi",  "au",  "dsf",  "tta", "ape"};
-  return endings.contains(QFileInfo(name).suffix().toLower());
-}
+bool is_audio(const QString& name) { return audio_endings().contains(QFileInfo(name).suffix().toLower()); }
 
 QStringList folders_in(const QString& folder) {
   QStringList all{folder};
@@ -59,76 +55,82 @@ QStringList audio_files_of(const QStringList& files_and_folders, QStringList* re
   return files;
 }
 
-FolderWatch::FolderWatch(QObject* parent) : QObject(parent) {
-  set_patience(still_ms, again_ms);
+FolderWatch::FolderWatch(Queue& queue, QObject* parent)
+    : QObject(parent), still_ms_(usual_still_ms), again_ms_(usual_again_ms), work_(queue) {
+  timer_.setSingleShot(true);
+  connect(&timer_, &QTimer::timeout, this, &FolderWatch::look);
   connect(&watcher_, &QFileSystemWatcher::directoryChanged, this, &FolderWatch::look);
-  connect(&watcher_, &QFileSystemWatcher::fileChanged, this, &FolderWatch::look);
-  connect(&again_timer_, &QTimer::timeout, this, &FolderWatch::look);
-  connect(&still_timer_, &QTimer::timeout, this, &FolderWatch::look_still);
-}
-
-void FolderWatch::set_patience(int still, int again) {
-  still_timer_.setInterval(still);
-  again_timer_.setInterval(again);
-}
-
-std::optional<FolderWatch::Facts> FolderWatch::facts_of(const QString& file) {
-  QFileInfo info(file);
-  info.setCaching(false);
-  if (!info.isFile()) return {};
-  return Facts{info.size(), info.lastModified().toMSecsSinceEpoch()};
+  connect(&work_, &LongWork::ended, this, [this] {
+    if (folder_.isEmpty()) return;
+    if (std::exchange(look_again_, false)) return look();
+    timer_.start(pending_.empty() ? again_ms_ : still_ms_);
+  });
 }
 
 void FolderWatch::watch(const QString& folder) {
-  if (const QStringList held = watcher_.directories() + watcher_.files(); !held.isEmpty()) watcher_.removePaths(held);
+  work_.drop();
+  timer_.stop();
+  if (const QStringList held = watcher_.directories(); !held.isEmpty()) watcher_.removePaths(held);
   told_.clear(), pending_.clear();
-  still_timer_.stop(), again_timer_.stop();
+  look_again_ = false;
   folder_ = folder.isEmpty() ? QString() : QFileInfo(folder).absoluteFilePath();
-  is_there_ = !folder_.isEmpty() && QFileInfo(folder_).isDir();
-  if (folder_.isEmpty()) return;
-  again_timer_.start();
-  look();
+  is_there_ = !folder_.isEmpty();
+  if (is_there_) look();
+}
+
+FolderWatch::Content FolderWatch::content_of(const QString& folder, const Job& job) {
+  Content content;
+  content.is_there = QFileInfo(folder).isDir();
+  if (!content.is_there) return content;
+  content.folders = folders_in(folder);
+  for (const QString& file : audio_files_in(folder)) {
+    job.check();
+    if (const auto facts = facts_of(file)) content.files.emplace(file, *facts);
+  }
+  return content;
 }
 
 void FolderWatch::look() {
-  const bool there = QFileInfo(folder_).isDir();
-  if (there != is_there_) {
-    is_there_ = there;
-    there ? emit came_back(folder_) : emit vanished(folder_);
-  }
-  if (!there) return;
-  const QStringList folders = folders_in(folder_), held = watcher_.directories();
-  QStringList fresh;
-  for (const QString& one : folders)
-    if (!held.contains(one)) fresh << one;
-  if (!fresh.isEmpty()) watcher_.addPaths(fresh);
-  std::map<QString, Facts> now;
-  for (const QString& file : audio_files_in(folder_))
-    if (const auto facts = facts_of(file)) now.emplace(file, *facts);
-  std::erase_if(told_, [&](const auto& one) { return !now.contains(one.first); });  // days are long
-  std::erase_if(pending_, [&](const auto& one) { return !now.contains(one.first); });
-  for (const auto& [file, facts] : now)
-    if (const auto told = told_.find(file); (told == told_.end() || told->second != facts) && !pending_.contains(file))
-      pending_[file] = facts;
-  if (!pending_.empty() && !still_timer_.isActive()) still_timer_.start();
+  if (work_.is_running()) return void(look_again_ = true);
+  work_.start([this, folder = folder_](const Job& job, const Tell& tell) {
+    const auto content = std::make_shared<const Content>(content_of(folder, job));
+    tell([this, content] { take(*content); });
+  });
 }
 
-void FolderWatch::look_still() {
+void FolderWatch::take(const Content& content) {
+  if (content.is_there != is_there_) {
+    is_there_ = content.is_there;
+    is_there_ ? emit came_back(folder_) : emit vanished(folder_);
+  }
+  if (!is_there_) return;
+  const QStringList held = watcher_.directories();
+  QStringList fresh;
+  for (const QString& one : content.folders)
+    if (!held.contains(one)) fresh << one;
+  if (!fresh.isEmpty()) watcher_.addPaths(fresh);
+  for (const QString& file : whole_of(content)) emit arrived(file);
+}
+
+/// What came, or is another than was told, and has been still for long enough.
+QStringList FolderWatch::whole_of(const Content& content) {
+  const auto is_gone = [&](const auto& one) { return !content.files.contains(one.first); };
+  std::erase_if(told_, is_gone), std::erase_if(pending_, is_gone);  // days are long
   QStringList whole;
-  for (auto one = pending_.begin(); one != pending_.end();) {
-    const auto now = facts_of(one->first);
-    if (now && *now == one->second && now->bytes > 0) {
-      told_[one->first] = *now;
-      whole << one->first;
-      one = pending_.erase(one);
-    } else if (!now) {
-      one = pending_.erase(one);
-    } else {
-      (one++)->second = *now;
+  for (const auto& [file, facts] : content.files) {
+    const auto told = told_.find(file);
+    if (facts.bytes == 0 || (told != told_.end() && told->second == facts)) continue;  // nothing, or nothing new
+    const auto [waiting, is_new] = pending_.try_emplace(file);
+    if (is_new || waiting->second.facts != facts) {
+      waiting->second.facts = facts;
+      waiting->second.since.start();
+    } else if (waiting->second.since.elapsed() >= still_ms_) {
+      told_[file] = facts;
+      pending_.erase(waiting);
+      whole << file;
     }
   }
-  if (pending_.empty()) still_timer_.stop();
-  for (const QString& file : whole) emit arrived(file);
+  return whole;
 }
 
 }  // namespace heathmist::app

@@ -1,11 +1,14 @@
 // Folders of audio: what is in them, and what comes.
 #pragma once
+#include <QElapsedTimer>
 #include <QFileSystemWatcher>
 #include <QObject>
 #include <QStringList>
 #include <QTimer>
 #include <map>
-#include <optional>
+
+#include "app/model/file_facts.hpp"
+#include "app/model/long_work.hpp"
 
 namespace heathmist::app {
 
@@ -18,18 +21,19 @@ QStringList audio_files_of(const QStringList& files_and_folders, QStringList* re
 
 /// Watches one folder and all below it, for days: tells of each audio file that came or was replaced, once it has been
 /// still for a while and is whole by that. A folder that vanishes is told, and watched again when it is back. It is
-/// looked at again at times besides: folders over a network tell nothing.
+/// looked at again at times besides: folders over a network tell nothing, and may take long to look through, which is
+/// done off the interface thread.
 class FolderWatch : public QObject {
   Q_OBJECT
 
  public:
-  explicit FolderWatch(QObject* parent = nullptr);
+  explicit FolderWatch(Queue& queue, QObject* parent = nullptr);
   /// Files that are there already are told, too. Empty: none is watched.
   void watch(const QString& folder);
   const QString& folder() const { return folder_; }
   bool is_there() const { return is_there_; }
   /// How long a file must not change, and how often all is looked at again.
-  void set_patience(int still_ms, int again_ms);
+  void set_patience(int still_ms, int again_ms) { still_ms_ = still_ms, again_ms_ = again_ms; }
 
  signals:
   void arrived(const QString& file);
@@ -37,19 +41,28 @@ class FolderWatch : public QObject {
   void came_back(const QString& folder);
 
  private:
-  struct Facts {
-    qint64 bytes = 0, changed_ms = 0;
-    bool operator==(const Facts&) const = default;
+  struct Content {
+    bool is_there = false;
+    QStringList folders;
+    std::map<QString, FileFacts> files;
   };
-  static std::optional<Facts> facts_of(const QString& file);
-  void look();        // what is in the folder?
-  void look_still();  // has what came stopped growing?
+  struct Pending {
+    FileFacts facts;
+    QElapsedTimer since;  // they are these
+  };
+  static Content content_of(const QString& folder, const Job& job);
+  void look();
+  void take(const Content& content);
+  QStringList whole_of(const Content& content);
 
   QString folder_;
-  bool is_there_ = false;
+  bool is_there_ = false, look_again_ = false;
+  int still_ms_, again_ms_;
   QFileSystemWatcher watcher_;
-  std::map<QString, Facts> told_, pending_;
-  QTimer still_timer_, again_timer_;
+  std::map<QString, FileFacts> told_;
+  std::map<QString, Pending> pending_;
+  QTimer timer_;
+  LongWork work_;
 };
 
 }  // namespace heathmist::app

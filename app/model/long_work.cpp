@@ -1,5 +1,7 @@
 #include "app/model/long_work.hpp"
 
+#include "app/theme/theme.hpp"
+
 namespace heathmist::app {
 
 LongWork::~LongWork() {
@@ -38,6 +40,11 @@ QString how_it_ended(Outcome outcome, const QString& sentence) {
 std::optional<double> LongWork::left_s(double fraction) const {
   if (!since_.isValid() || fraction < 0.02) return {};
   return double(since_.elapsed()) / 1000 * (1 - fraction) / fraction;
+}
+
+QString LongWork::in_words(const QString& doing, double fraction) const {
+  const auto left = left_s(fraction);
+  return left && *left > 1 ? tr("%1, about %2 left").arg(doing, clock(*left, 0)) : tr("%1…").arg(doing);
 }
 
 }  // namespace heathmist::app

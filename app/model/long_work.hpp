@@ -23,6 +23,8 @@ class LongWork : public QObject {
   bool is_running() const { return token_ != 0; }
   /// Seconds that are left at the speed so far; none while that cannot be told.
   std::optional<double> left_s(double fraction) const;
+  /// "encoding, about 1:20 left", or "encoding…".
+  QString in_words(const QString& doing, double fraction) const;
 
  signals:
   void progressed(double fraction);

@@ -9,7 +9,7 @@ namespace heathmist::app {
 namespace {
 
 /// Of results: those of the rows, and those of earlier states that undo leads back to. They share what is the same.
-size_t most_bytes() {
+size_t most_result_bytes() {
   const auto usual = qulonglong(Analysis::usual_bytes >> 20);
   return size_t(QSettings().value("store/memory_mb", usual).toULongLong()) << 20;
 }
@@ -31,7 +31,7 @@ std::shared_ptr<const ResidualSums> sums_of(const RegionRequest& look, const Job
 }  // namespace
 
 TrialResults::TrialResults(Queue& queue, QObject* parent)
-    : QObject(parent), queue_(queue), results_(most_bytes()), analysis_(most_bytes()) {}
+    : QObject(parent), queue_(queue), results_(most_result_bytes()), analysis_(most_result_bytes()) {}
 
 void TrialResults::request(const TrialSpec& spec, bool is_looked_at) {
   if (const auto done = result(spec.id); done && done->spec == spec && done->why) return;

@@ -378,12 +378,16 @@ void Workspace::point_anew(const std::string& id, const QString& file) {
   });
 }
 
-void Workspace::new_version(const std::string& master_id, const QString& file) {
+bool Workspace::new_version(const std::string& master_id, const QString& file) {
+  const Master* master = bench().master(master_id);
+  const FileRef now = ref_of(file);
+  const auto is_it = [&](const FileRef& ref) { return same_file(ref.file, now.file); };
+  if (!master || is_it(master->audio) || std::ranges::any_of(master->earlier, is_it)) return false;
   std::string trial;
-  model_.edit(tr("A new version of a master"), [&](Bench& bench) {
-    if (Master* m = bench.master(master_id)) trial = take_new_version(*m, ref_of(file));
-  });
-  if (!trial.empty()) look_at(trial);
+  model_.edit(tr("A new version of a master"),
+              [&](Bench& bench) { trial = take_new_version(*bench.master(master_id), now); });
+  look_at(trial);
+  return true;
 }
 
 std::vector<Finding> Workspace::current_findings() const {

@@ -48,7 +48,8 @@ class Workspace : public QObject {
   void rename(const std::string& id, const QString& name);
   void point_anew(const std::string& id, const QString& file);
   /// The master was exported anew as this file; the null against the version before is looked at (versions.hpp).
-  void new_version(const std::string& master_id, const QString& file);
+  /// False: it is that file, or was before.
+  bool new_version(const std::string& master_id, const QString& file);
   void set_floor(const std::optional<Floor>& floor);
   void floor_from(const std::string& trial_id);  ///< what that trial leaves is the floor of the route
   void exchange(const std::string& trial_id);    ///< master and return change places

@@ -30,7 +30,7 @@ struct Command {
 };
 
 /// The groups of pages in the order of work: a tab each, whose pages stand in a row below it.
-enum class PageGroup { compare, make, levels, spectrum, probes, listening };
+enum class PageGroup { compare, make, levels, spectrum, probes, listening, report };
 
 /// What all pages work with.
 struct PageContext {

@@ -159,7 +159,9 @@ std::string MainWindow::file_to_point_at() const {
 void MainWindow::new_version() {
   const std::string id = workspace_.current_master();
   const QString file = choose_audio_file(this, tr("The new version of %1").arg(workspace_.name_of(id)));
-  if (!id.empty() && !file.isEmpty()) workspace_.new_version(id, file);
+  if (id.empty() || file.isEmpty()) return;
+  if (!workspace_.new_version(id, file))
+    notice_->say(tr("%1 has this file already; a new version is another file.").arg(workspace_.name_of(id)));
 }
 
 void MainWindow::point_anew(const std::string& id) {

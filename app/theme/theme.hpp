@@ -37,6 +37,7 @@ class Theme : public QObject {
   void apply(bool night);
   bool is_night() const { return night_; }
   QColor colour(Role role) const;
+  QColor light(Role role) const { return light_[size_t(role)]; }  ///< of the light variant, whichever is shown; no edge
   QColor severity(Severity severity) const;
   /// The heat palette at 0 (far under) .. 1 (close), rising evenly in lightness.
   QColor heat(double level) const;

@@ -6,6 +6,9 @@
 
 namespace heathmist::app {
 
+/// The endings of files with sound, small, without their dot.
+const QStringList& audio_endings();
+
 /// Empty: cancelled. The folder of the last choice is remembered.
 QStringList choose_audio_files(QWidget* parent);
 QString choose_audio_file(QWidget* parent, const QString& title);

@@ -63,9 +63,8 @@ Source open_source(const std::filesystem::path& name) {
     throw InputError(file, "its audio cannot be made out; export it again");
   const int index = sound_stream(*container, number, &codec);
   if (index < 0 && number > 0)
-    throw InputError(file, fmt::format("it has no sound number {}; name one of those it has (facts shows it without "
-                                       "the number)",
-                                       number));
+    throw InputError(file, fmt::format("it has no sound number {}, as it holds {}; name one of those", number,
+                                       sounds_of(*container)));
   if (index < 0 || !codec)
     throw InputError(file, "it holds no audio stream that can be decoded; export its audio as WAV or FLAC");
   source.stream = container->streams[index];

@@ -1,6 +1,6 @@
-#include <cstdlib>
-
 #include "core/audio/ffmpeg_handles.hpp"
+
+#include <algorithm>
 
 namespace heathmist {
 
@@ -30,13 +30,15 @@ Ffmpeg<AVFormatContext> open_container(const std::filesystem::path& file, bool b
 
 int sound_stream(AVFormatContext& container, int number, const AVCodec** codec) {
   int wanted = -1;
-  if (number > 0) {
-    int seen = 0;
-    for (unsigned n = 0; n < container.nb_streams && wanted < 0; ++n)
-      if (container.streams[n]->codecpar->codec_type == AVMEDIA_TYPE_AUDIO && ++seen == number) wanted = int(n);
-    if (wanted < 0) return -1;
-  }
+  for (unsigned n = 0, seen = 0; n < container.nb_streams; ++n)
+    if (container.streams[n]->codecpar->codec_type == AVMEDIA_TYPE_AUDIO && int(++seen) == number) wanted = int(n);
+  if (number > 0 && wanted < 0) return -1;
   return av_find_best_stream(&container, AVMEDIA_TYPE_AUDIO, wanted, -1, codec, 0);
+}
+
+int sounds_of(const AVFormatContext& container) {
+  return int(std::count_if(container.streams, container.streams + container.nb_streams,
+                           [](const AVStream* stream) { return stream->codecpar->codec_type == AVMEDIA_TYPE_AUDIO; }));
 }
 
 }  // namespace heathmist

@@ -33,5 +33,7 @@ Ffmpeg<AVFormatContext> open_container(const std::filesystem::path& file, bool b
 /// The index of a container's sound stream, counted from 1 among those of sound; 0: the one FFmpeg thinks best. Less
 /// than 0: there is none. After avformat_find_stream_info().
 int sound_stream(AVFormatContext& container, int number, const AVCodec** codec = nullptr);
+/// How many there are.
+int sounds_of(const AVFormatContext& container);
 
 }  // namespace heathmist

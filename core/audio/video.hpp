@@ -21,9 +21,9 @@ struct VideoWritten {
 /// The video with `sound` in place of the sound that is read of it (sound_name.hpp); it begins where that began in the
 /// picture's time, to the nearest sample. Other sounds, subtitles, chapters and names go along where the container
 /// takes them. `.mkv` and `.mov` are written, with PCM. The file is read again before it takes its place: as many
-/// packets of each stream as there were, and the same ones to the last byte (but where the container has its own way of
-/// writing them). Throws InputError: no video, no picture, no sound in it; a picture that the container does not take;
-/// OutputRefused, Cancelled.
+/// packets of each stream as there were, and the same bytes to the last one, the new sound's too (but where the
+/// container has its own way of writing a stream). Throws InputError: no video, no picture, no sound in it; a picture
+/// that the container does not take; OutputRefused, Cancelled.
 VideoWritten replace_sound(const std::filesystem::path& video, const Clip& sound, WordFormat word, Destination to,
                            const Job& job);
 

@@ -89,6 +89,13 @@ void refuse_unless_finite(const Clip& clip, const Planar& block, int64_t first) 
 
 }  // namespace
 
+WordFormat word_that_holds(const ClipFormat& format) {
+  if (format.sample_format != SampleFormat::integer)
+    return format.container_bits.value_or(32) > 32 ? WordFormat::float64 : WordFormat::float32;
+  const int bits = format.container_bits.value_or(32);
+  return bits <= 16 ? WordFormat::pcm16 : bits <= 24 ? WordFormat::pcm24 : WordFormat::pcm32;
+}
+
 void write_clip(ClipWriter& out, const Clip& clip, const Job& job) {
   const int64_t frames = clip.format().frames;
   out.expect(frames);

@@ -13,9 +13,13 @@
 namespace heathmist {
 
 class Clip;
+struct ClipFormat;
 struct Job;
 
 enum class WordFormat { pcm16, pcm24, pcm32, float32, float64 };
+
+/// The word that keeps every sample of a clip as it is.
+WordFormat word_that_holds(const ClipFormat& format);
 
 /// Writes audio through an AtomicFile; without finish() nothing is left behind.
 /// `.wav` becomes WAV (RF64 past 4 GiB), `.flac` FLAC (16 or 24 bit), `.w64`, `.aiff`, `.caf` likewise.

@@ -11,18 +11,6 @@
 
 namespace heathmist {
 
-namespace {
-
-/// Keeps every sample of a clip as it is.
-WordFormat word_that_holds(const ClipFormat& format) {
-  if (format.sample_format != SampleFormat::integer)
-    return format.container_bits.value_or(32) > 32 ? WordFormat::float64 : WordFormat::float32;
-  const int bits = format.container_bits.value_or(32);
-  return bits <= 16 ? WordFormat::pcm16 : bits <= 24 ? WordFormat::pcm24 : WordFormat::pcm32;
-}
-
-}  // namespace
-
 void put_mark(Master& master, Mark mark) {
   drop_mark(master, mark.id);
   const auto place = std::upper_bound(master.marks.begin(), master.marks.end(), mark, is_before);

@@ -2,11 +2,13 @@
 
 #include <algorithm>
 #include <cmath>
+#include <fstream>
 
+#include "core/audio/atomic_file.hpp"
 #include "core/audio/temporary.hpp"
 #include "core/compare/null.hpp"
+#include "core/delivery/unlike.hpp"
 #include "core/measure/acoustic_print.hpp"
-#include "core/printable.hpp"
 
 namespace heathmist {
 
@@ -51,6 +53,7 @@ class LaidInParts {
     for (Part& part : parts_) {
       if (part.until + fade_ <= first || part.from - fade_ >= first + frames) continue;
       part.laid.read(first, frames, block_);
+      if (part.from + fade_ <= first && first + frames <= part.until - fade_) return std::swap(out, block_);
       for (int c = 0; c < channels; ++c)
         for (int64_t n = 0; n < frames; ++n)
           if (const double w = weight(part, first + n); w > 0)
@@ -84,6 +87,26 @@ Continuity cuts_of(const Comparable& pair, const Fit& fit, const Job& job) {
   return cuts;
 }
 
+/// What lies between samples has more bits than they.
+WordFormat word_between_samples(const Clip& master) {
+  const WordFormat word = word_that_holds(master.format());
+  return word == WordFormat::pcm16 ? WordFormat::pcm24 : word;
+}
+
+void copy_into(AtomicFile& to, const std::filesystem::path& from, const Job& job) {
+  const auto bytes = int64_t(std::filesystem::file_size(from));
+  to.expect(bytes);
+  std::ifstream in(from, std::ios::binary);
+  std::string block(size_t(1) << 20, 0);
+  for (int64_t at = 0; at < bytes; job.report(double(at) / double(bytes))) {
+    job.check();
+    in.read(block.data(), std::min(std::ssize(block), bytes - at));
+    if (in.gcount() == 0) throw InputError(from, "it cannot be read again; try again");
+    to.write(std::string_view(block).substr(0, size_t(in.gcount())));
+    at += in.gcount();
+  }
+}
+
 }  // namespace
 
 Aligned write_aligned(std::shared_ptr<const Clip> master, std::shared_ptr<const Clip> ret, Destination to,
@@ -93,9 +116,7 @@ Aligned write_aligned(std::shared_ptr<const Clip> master, std::shared_ptr<const 
   const auto pair = comparable(master, ret, job.part(0, 0.3));  // both at the master's rate
   Aligned a;
   a.fit = find_fit(*pair.ret, *pair.master, {}, job.part(0.3, 0.55));  // the master is what is laid, here
-  if (!belong_together(*pair.master, *pair.ret, a.fit, job.part(0.55, 0.6)))
-    throw InputError(ret->path(), "it does not lie on " + printable(master->path()) +
-                                      " anywhere: the two do not sound alike; choose the master that it came from");
+  if (!belong_together(*pair.master, *pair.ret, a.fit, job.part(0.55, 0.6))) throw unlike(*master, *ret);
   a.sample_rate_hz = master->format().sample_rate_hz;
   a.frames = frames_of(ret->format(), a.sample_rate_hz);
   ClipWriter out(to, a.sample_rate_hz, master->format().channels, word);
@@ -116,14 +137,23 @@ Aligned write_aligned(std::shared_ptr<const Clip> master, std::shared_ptr<const 
 }
 
 AlignedVideo write_aligned_video(std::shared_ptr<const Clip> master, std::shared_ptr<const Clip> ret, Destination to,
-                                 WordFormat word, const Job& job) {
+                                 const std::optional<SoundToo>& sound, const Job& job) {
   to.inputs.push_back(master->path());
   check_video(ret->path(), to);
+  std::optional<AtomicFile> kept;
+  if (sound) {
+    Destination sound_to = sound->to;
+    for (const auto& file : {master->path(), ret->path(), to.file}) sound_to.inputs.push_back(file);
+    kept.emplace(sound_to);
+  }
   const TemporaryFolder passing;
   AlignedVideo written;
-  const auto sound = passing.path() / "sound.wav";
-  written.aligned = write_aligned(master, ret, sound, word, job.part(0, 0.7));
-  written.video = replace_sound(ret->path(), *Clip::open(sound), word, to, job.part(0.7, 1));
+  const auto file = passing.path() / ("sound" + (kept ? kept->file().extension().string() : ".wav"));
+  const WordFormat word = sound ? sound->word : word_between_samples(*master);
+  written.aligned = write_aligned(master, ret, file, word, job.part(0, 0.7));
+  if (kept) copy_into(*kept, file, job.part(0.7, 0.75));
+  written.video = replace_sound(ret->path(), *Clip::open(file), word, to, job.part(0.75, 1));
+  if (kept) kept->commit();
   return written;
 }
 

@@ -27,8 +27,14 @@ struct AlignedVideo {
   Aligned aligned;
   VideoWritten video;
 };
-/// The return's picture with the master's sound on the return's clock (video.hpp). Throws as both do.
+/// The sound as a file of its own beside the video.
+struct SoundToo {
+  Destination to;
+  WordFormat word;
+};
+/// The return's picture with the master's sound on the return's clock (video.hpp), in the word of `sound`, or the
+/// master's own with 24 bits at the least. Either both files come to be or none. Throws as both do.
 AlignedVideo write_aligned_video(std::shared_ptr<const Clip> master, std::shared_ptr<const Clip> ret, Destination to,
-                                 WordFormat word = WordFormat::pcm24, const Job& job = {});
+                                 const std::optional<SoundToo>& sound = {}, const Job& job = {});
 
 }  // namespace heathmist

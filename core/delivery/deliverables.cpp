@@ -4,6 +4,7 @@
 
 #include <algorithm>
 #include <cmath>
+#include <map>
 
 #include "core/compare/json.hpp"
 #include "core/compare/null.hpp"
@@ -41,43 +42,107 @@ Residual residual_of(std::shared_ptr<const Clip> master, std::shared_ptr<const C
           residual_clip(pair, report.fit)};
 }
 
-/// A file, the master that it sounds like, and what it is.
-struct Found {
-  std::filesystem::path file;
-  std::shared_ptr<const Clip> clip;
-  size_t master = 0;
-};
-
 /// What a delivery may do to a master without being anything else than it.
 bool is_conversion(Kind kind) {
   return kind == Kind::identical || kind == Kind::shifted || kind == Kind::level || kind == Kind::word_length ||
          kind == Kind::converted;
 }
 
-void judge(Deliverable& d, const Found& found, const MasterVersions& master, const Rules& rules, const Job& job) {
-  const auto clip = Clip::open(master.now);
-  const Residual own = residual_of(clip, found.clip, job.part(0, 0.3));
-  const double now = own.relative_db;
-  if (now > none_db) d.residual_relative_db = now;
+/// What a file is, whichever deliverable it may be.
+struct Judged {
+  double residual_db = 0;
+  Kind kind = Kind::unrelated;
+  std::optional<size_t> version{};  ///< the earlier one that it was made from
+};
+
+/// What a master's earlier versions differ by from it, each over the band of a rate: worked out once for all files.
+class Differences {
+ public:
+  explicit Differences(const MasterVersions& master) : master_(master) {}
+  const MasterVersions& master() const { return master_; }
+  /// Without a clip where the two are the same, or do not belong together.
+  const Residual& of(size_t version, int rate_hz, const Job& job) {
+    const auto [at, is_new] = known_.try_emplace({version, rate_hz});
+    if (!is_new) return at->second;
+    const auto now = Clip::open(master_.now, job.part(0, 0.2)), earlier = Clip::open(master_.earlier[version]);
+    const int rate = std::min(now->format().sample_rate_hz, rate_hz);
+    at->second = residual_of(now, Clip::at_rate(earlier, rate, job.part(0.2, 0.4)), job.part(0.4, 1));
+    if (at->second.relative_db <= same_db) at->second.clip = nullptr;
+    return at->second;
+  }
+
+ private:
+  const MasterVersions& master_;
+  std::map<std::pair<size_t, int>, Residual> known_;
+};
+
+Judged judge(std::shared_ptr<const Clip> file, Differences& differences, const Job& job) {
+  const MasterVersions& master = differences.master();
+  const Residual own = residual_of(Clip::open(master.now), file, job.part(0, 0.5));
+  Judged judged{own.relative_db, own.kind};
   double most = of_it;
   for (size_t v = 0; own.clip && v < master.earlier.size(); ++v) {
-    // over the band that the file has
-    const int rate_hz = std::min(clip->format().sample_rate_hz, found.clip->format().sample_rate_hz);
-    const auto earlier = Clip::at_rate(Clip::open(master.earlier[v]), rate_hz, job.part(0.3, 0.4));
-    const Residual between = residual_of(clip, earlier, job.part(0.4, 0.5));
-    if (!between.clip || between.relative_db <= same_db) continue;
-    const VersionShare in = version_share(*own.master, *own.clip, *between.clip, job.part(0.5, 0.6));
-    if (in.share > most && in.share > unlikely * in.error) most = in.share, d.version = v;
+    const Residual& between = differences.of(v, file->format().sample_rate_hz, job.part(0.5, 0.8));
+    if (!between.clip) continue;
+    const VersionShare in = version_share(*own.master, *own.clip, *between.clip, job.part(0.8, 1));
+    if (in.share > most && in.share > unlikely * in.error) most = in.share, judged.version = v;
   }
-  d.faults = check_file(found.file, rules, job.part(0.6, 1)).faults;
-  d.state = d.version                                                 ? Deliverable::State::older
-            : !found.clip->format().lossy && !is_conversion(own.kind) ? Deliverable::State::another
-            : !d.faults.empty()                                       ? Deliverable::State::faulty
-                                                                      : Deliverable::State::present;
+  return judged;
 }
 
-/// How good a find is: a present one before a faulty one, an older one last.
-int rank(const Deliverable& d) { return int(d.state); }
+Deliverable deliverable_of(const Deliverable& place, const Clip& clip, const Judged& judged, const Rules& rules,
+                           const Job& job) {
+  Deliverable d{place.master, place.wanted};
+  d.file = clip.path(), d.version = judged.version;
+  if (judged.residual_db > none_db) d.residual_relative_db = judged.residual_db;
+  d.faults = check_file(clip.path(), rules, job).faults;
+  d.state = d.version                                             ? Deliverable::State::older
+            : !clip.format().lossy && !is_conversion(judged.kind) ? Deliverable::State::another
+            : !d.faults.empty()                                   ? Deliverable::State::faulty
+                                                                  : Deliverable::State::present;
+  return d;
+}
+
+/// The prints of those that can be read, and which these are; of the others `refused` is told.
+struct Heard {
+  std::vector<std::filesystem::path> files;
+  std::vector<AcousticPrint> prints;
+};
+
+Heard hear(const std::vector<std::filesystem::path>& files, std::vector<Deliverables::Aside>& unread, const Job& job) {
+  Heard heard;
+  for (size_t n = 0; n < files.size(); ++n) try {
+      heard.prints.push_back(acoustic_print_of(
+          files[n], job.part(double(n) / double(files.size()), double(n + 1) / double(files.size()))));
+      heard.files.push_back(files[n]);
+    } catch (const InputError& error) {
+      unread.push_back({files[n], error.what(), true});
+    }
+  return heard;
+}
+
+std::string no_such_format(const ClipFormat& f) {
+  return fmt::format("the plan has no {} at {} Hz{}", f.codec, f.sample_rate_hz,
+                     f.container_bits ? fmt::format(" and {} bit", *f.container_bits) : "");
+}
+
+/// A file takes its places in the set, where nothing better has them; what has none stands aside.
+void place_file(const std::filesystem::path& file, size_t master, const DeliveryPlan& plan, Differences& differences,
+                Deliverables& all, const Job& job) {
+  const auto clip = Clip::open(file, job.part(0, 0.1));
+  std::optional<Judged> judged;
+  for (Deliverable& place : all.wanted) {
+    const Rules& rules = plan[place.wanted];
+    if (place.master != master || !fits(clip->format(), rules)) continue;
+    if (!judged) judged = judge(clip, differences, job.part(0.1, 0.7));
+    Deliverable d = deliverable_of(place, *clip, *judged, rules, job.part(0.7, 1));
+    if (d.state < place.state) std::swap(d, place);
+    if (d.file)
+      all.aside.push_back(
+          {*d.file, fmt::format("{} is there already, as {}", rules.name, printable(place.file->filename()))});
+  }
+  if (!judged) all.aside.push_back({file, no_such_format(clip->format())});
+}
 
 }  // namespace
 
@@ -101,44 +166,30 @@ Deliverables find_deliverables(const DeliveryPlan& plan, const std::vector<Maste
   Deliverables all;
   for (size_t m = 0; m < masters.size(); ++m)
     for (size_t w = 0; w < plan.size(); ++w) all.wanted.push_back({m, w});
-  std::vector<AcousticPrint> of_masters, of_files;
-  for (const MasterVersions& m : masters) of_masters.push_back(acoustic_print_of(m.now, job));
-  std::vector<std::filesystem::path> heard;
-  for (const auto& file : files) {
-    job.check();
-    try {
-      of_files.push_back(acoustic_print_of(file));
-      heard.push_back(file);
-    } catch (const InputError& error) {
-      all.aside.push_back({file, error.what()});
-    }
-  }
   std::vector<std::filesystem::path> now;
-  for (const MasterVersions& m : masters) now.push_back(m.now);
-  Pairing pairing = pair_by_sound(of_masters, of_files);
-  leave_other_takes(pairing, now, heard);
-  for (const size_t n : pairing.returns_left) all.aside.push_back({heard[n], "no master sounds like it"});
+  std::vector<AcousticPrint> of_masters;
+  for (const MasterVersions& m : masters) {
+    now.push_back(m.now);
+    of_masters.push_back(acoustic_print_of(m.now, Job{job.stop, {}, job.threads}));
+  }
+  const Heard heard = hear(files, all.aside, job.part(0, 0.2));
+  Pairing pairing = pair_by_sound(of_masters, heard.prints, Job{job.stop, {}, job.threads});
+  leave_other_takes(pairing, now, heard.files, job.part(0.2, 0.3));
+  for (const size_t n : pairing.returns_left) all.aside.push_back({heard.files[n], "no master sounds like it"});
+  // master by master: what its versions differ by is worked out once, and let go
+  std::ranges::stable_sort(pairing.pairs, {}, &Pairing::Pair::master);
+  const Job placing = job.part(0.3, 1);
+  std::optional<Differences> differences;
   for (size_t n = 0; n < pairing.pairs.size(); ++n) {
     const auto& pair = pairing.pairs[n];
-    const Job part = job.part(double(n) / double(pairing.pairs.size()), double(n + 1) / double(pairing.pairs.size()));
-    const Found found{heard[pair.ret], Clip::open(heard[pair.ret], part.part(0, 0.2)), pair.master};
-    bool is_any = false;
-    for (Deliverable& place : all.wanted) {
-      if (place.master != found.master || !fits(found.clip->format(), plan[place.wanted])) continue;
-      is_any = true;
-      Deliverable d{place.master, place.wanted};
-      d.file = found.file;
-      judge(d, found, masters[d.master], plan[d.wanted], part.part(0.2, 1));
-      if (rank(d) < rank(place)) std::swap(d, place);
-      if (d.file)
-        all.aside.push_back({*d.file, fmt::format("{} is there already, as {}", plan[place.wanted].name,
-                                                  printable(place.file->filename()))});
+    const auto count = double(pairing.pairs.size());
+    if (n == 0 || pair.master != pairing.pairs[n - 1].master) differences.emplace(masters[pair.master]);
+    try {
+      place_file(heard.files[pair.ret], pair.master, plan, *differences, all,
+                 placing.part(double(n) / count, double(n + 1) / count));
+    } catch (const InputError& error) {  // gone meanwhile
+      all.aside.push_back({heard.files[pair.ret], error.what(), true});
     }
-    const auto& f = found.clip->format();
-    if (!is_any)
-      all.aside.push_back(
-          {found.file, fmt::format("the plan has no {} at {} Hz{}", f.codec, f.sample_rate_hz,
-                                   f.container_bits ? fmt::format(" and {} bit", *f.container_bits) : "")});
   }
   return all;
 }

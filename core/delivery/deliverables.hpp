@@ -14,6 +14,7 @@ struct MasterVersions {
 };
 
 struct Deliverable {
+  /// The better, the earlier: of two files for one place the better one has it.
   enum class State {
     present,
     faulty,   ///< it is there, and breaks a rule
@@ -35,7 +36,8 @@ struct Deliverables {
   std::vector<Deliverable> wanted;  ///< master by master, in the order of the plan
   struct Aside {
     std::filesystem::path file;
-    std::string sentence;  ///< why it is none: no master sounds like it, or the plan has none of its format
+    std::string sentence;    ///< why it is none: no master sounds like it, or the plan has none of its format
+    bool is_unread = false;  ///< it could not be used at all
   };
   std::vector<Aside> aside;
   size_t missing() const;

@@ -6,7 +6,7 @@
 #include <cmath>
 
 #include "core/compare/null.hpp"
-#include "core/printable.hpp"
+#include "core/delivery/unlike.hpp"
 
 namespace heathmist {
 
@@ -15,7 +15,7 @@ namespace {
 constexpr double none_db = -300;
 constexpr double same_db = -120;      // under this nothing is left: a bit-identical copy, a whole shift, a plain gain
 constexpr double that_encode_db = 6;  // so much nearer to a quality than to the master: it is that encode
-constexpr double alike_db = 1.5;        // residuals that differ by less are as deep as each other
+constexpr double alike_db = 1.5;      // residuals that differ by less are as deep as each other
 constexpr double turned_db = 0.1, players_db = 0.2;
 
 std::vector<Quality> qualities_of(const Outlet& outlet) {
@@ -47,8 +47,8 @@ std::string codec_words(const BroughtBack& b) {
           "The codec took as much as the quality '{}' does ({} against {}), but it is another encode than that.",
           near.quality, in_words(b.residual_db), in_words(near.predicted_db));
     case BroughtBack::Codec::better:
-      return fmt::format("The codec took less than any quality here does: {}, and '{}' leaves {}.",
-                         in_words(b.residual_db), near.quality, in_words(near.predicted_db));
+      return fmt::format("Less is lost than at any quality here: {}, and '{}' leaves {}.", in_words(b.residual_db),
+                         near.quality, in_words(near.predicted_db));
     case BroughtBack::Codec::worse:
       return fmt::format(
           "More is lost than at any quality here: {}, and '{}' leaves {}. It was coded lower or twice, or processed.",
@@ -126,9 +126,7 @@ BroughtBack lay_beside(const Outlet& outlet, double player_gain_db, std::shared_
   BroughtBack b;
   b.player_gain_db = player_gain_db;
   const auto own = null_of_clips(master, brought, job.part(0, 0.2));
-  if (!own.fit.trusted)
-    throw InputError(brought->path(), "it does not lie on " + printable(master->path()) +
-                                          " anywhere: the two do not sound alike; choose the master that it came from");
+  if (!own.fit.trusted) throw unlike(*master, *brought);
   b.residual_db = residual_db(own), b.level_db = own.fit.gain_db;
   b.rate_hz = brought->format().sample_rate_hz;
   std::vector<int> rates;
@@ -146,13 +144,13 @@ BroughtBack lay_beside(const Outlet& outlet, double player_gain_db, std::shared_
   b.nearest = nearest_of(b);
   b.expected_rate_hz = rates[*b.nearest];
   b.codec = judged(b);
-  b.sentences = {codec_words(b), level_words(b), rate_words(b)};
   // first what departs from the prediction
-  std::stable_partition(b.sentences.begin(), b.sentences.end(), [&](const std::string& s) {
-    return (s == codec_words(b) && b.codec != BroughtBack::Codec::that_quality &&
-            b.codec != BroughtBack::Codec::none) ||
-           (s == level_words(b) && b.is_turned()) || (s == rate_words(b) && b.rate_hz != b.expected_rate_hz);
-  });
+  std::vector<std::pair<bool, std::string>> told{
+      {b.codec == BroughtBack::Codec::none || b.codec == BroughtBack::Codec::that_quality, codec_words(b)},
+      {!b.is_turned(), level_words(b)},
+      {b.rate_hz == b.expected_rate_hz, rate_words(b)}};
+  std::ranges::stable_sort(told, {}, &std::pair<bool, std::string>::first);
+  for (auto& [expected, sentence] : told) b.sentences.push_back(std::move(sentence));
   return b;
 }
 

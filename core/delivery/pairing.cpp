@@ -136,6 +136,12 @@ std::optional<double> delay_at(const Clip& master, const Clip& ret, double at_s,
   return fit.delay_samples + (began - master_began) * rate;
 }
 
+/// The delay at the master's first frame, from those at two places: a drift is taken out, as far as it is any.
+double at_first_frame(double early, double early_s, double late, double late_s) {
+  const double slope = (late - early) / (late_s - early_s);
+  return std::abs(late - early) < 0.05 ? early : early - slope * early_s;
+}
+
 /// Where the loudest of five stretches begins, of those that begin within `span_s` of a place: silence tells nothing.
 double loudest_from(const Clip& clip, double from_s, double span_s, double length_s) {
   double loudest = -1, at_s = from_s;
@@ -149,24 +155,24 @@ double loudest_from(const Clip& clip, double from_s, double span_s, double lengt
   return at_s;
 }
 
-/// Whether the two run at one speed: three stretches fit, and their delays lie on a line. Two takes of the same notes
-/// fit here and there, each time at another delay.
-bool runs_alike(const Clip& master, const Clip& ret, double about_s) {
-  const double first = std::max(0.0, -about_s),
+/// By how much the return is late where the two run at one speed: three stretches fit, and their delays lie on a line.
+/// Two takes of the same notes fit here and there, each time at another delay: nothing. In samples of the master.
+std::optional<double> one_delay(const Clip& master, const Clip& ret, double about_s) {
+  const double rate = master.format().sample_rate_hz, first = std::max(0.0, -about_s),
                last = std::min(master.format().duration_s(), ret.format().duration_s() - about_s);
   const double length = std::min(stretch_s, (last - first) / 3), span = last - first - length;
-  if (length < 1) return true;  // too little to tell by
-  std::vector<double> delays_s;
-  std::vector<double> at_s;
+  if (length < 1) return about_s * rate;  // too little to tell by
+  std::vector<double> at_s, delays;
   for (const double part : {0.0, 0.4, 0.8}) {
     at_s.push_back(loudest_from(master, first + part * span, 0.2 * span, length));
     const auto delay = delay_at(master, ret, at_s.back(), length, about_s, {});
-    if (!delay) return false;
-    delays_s.push_back(*delay / master.format().sample_rate_hz);
+    if (!delay) return {};
+    delays.push_back(*delay);
   }
-  const double slope = (delays_s[2] - delays_s[0]) / (at_s[2] - at_s[0]),
-               bend = delays_s[1] - delays_s[0] - slope * (at_s[1] - at_s[0]);
-  return std::abs(slope) < most_drift && std::abs(bend) < alike_s;
+  const double slope = (delays[2] - delays[0]) / (at_s[2] - at_s[0]),  // samples a second
+      bend = delays[1] - delays[0] - slope * (at_s[1] - at_s[0]);
+  if (std::abs(slope) >= most_drift * rate || std::abs(bend) >= alike_s * rate) return {};
+  return at_first_frame(delays[0], at_s[0], delays[2], at_s[2]);
 }
 
 }  // namespace
@@ -210,38 +216,33 @@ std::optional<double> exact_delay_samples(std::shared_ptr<const Clip> master, st
   const auto at_late =
       late - early > 5 ? delay_at(*master, *ret, late, length, about_s, job.part(0.5, 1)) : std::nullopt;
   if (!at_early || !at_late) return at_early ? at_early : at_late;
-  const double slope = (*at_late - *at_early) / (late - early);  // of the drift, as far as it is any
-  return std::abs(*at_late - *at_early) < 0.05 ? *at_early : *at_early - slope * early;
+  return at_first_frame(*at_early, early, *at_late, late);
 }
 
 void leave_other_takes(Pairing& pairing, const std::vector<std::filesystem::path>& masters,
                        const std::vector<std::filesystem::path>& returns, const Job& job) {
-  std::vector<char> is_one(pairing.pairs.size(), 1);
+  std::vector<char> is_other(pairing.pairs.size(), 0);
   for_each_segment(
       std::ssize(pairing.pairs), job, [] { return 0; },
       [&](int, int64_t n) {
-        const auto& p = pairing.pairs[size_t(n)];
+        auto& p = pairing.pairs[size_t(n)];
         if (p.agreement >= sure_agreement) return;
         try {
-          is_one[size_t(n)] = runs_alike(*Clip::open(masters[p.master]), *Clip::open(returns[p.ret]), p.delay_s);
+          p.delay_samples = one_delay(*Clip::open(masters[p.master]), *Clip::open(returns[p.ret]), p.delay_s);
+          is_other[size_t(n)] = !p.delay_samples;
         } catch (const InputError&) {  // gone meanwhile: the bits are all there is
         }
       });
   std::vector<Pairing::Pair> kept;
-  std::set<size_t> paired;
-  for (size_t n = 0; n < is_one.size(); ++n) {
-    if (!is_one[n]) {
-      pairing.returns_left.push_back(pairing.pairs[n].ret);
-      continue;
-    }
-    kept.push_back(pairing.pairs[n]);
-    paired.insert(kept.back().master);
+  std::set<size_t> paired, left(pairing.masters_left.begin(), pairing.masters_left.end());
+  for (size_t n = 0; n < is_other.size(); ++n) {
+    const auto& p = pairing.pairs[n];
+    is_other[n] ? pairing.returns_left.push_back(p.ret) : kept.push_back(p);
+    (is_other[n] ? left : paired).insert(p.master);
   }
-  for (const auto& p : pairing.pairs)
-    if (!paired.contains(p.master) && std::ranges::find(pairing.masters_left, p.master) == pairing.masters_left.end())
-      pairing.masters_left.push_back(p.master);
+  for (const size_t master : paired) left.erase(master);
+  pairing.masters_left.assign(left.begin(), left.end());
   pairing.pairs = std::move(kept);
-  std::ranges::sort(pairing.masters_left);
   std::ranges::sort(pairing.returns_left);
 }
 

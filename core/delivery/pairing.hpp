@@ -16,7 +16,8 @@ struct Pairing {
     double agreement = 0;  ///< 1: every bit of the prints is equal; 0: they have nothing in common
     double delay_s = 0;    ///< to about 12 ms; positive: the return is late
     double overlap_s = 0;
-    std::optional<size_t> as_well{};  ///< another master that sounds as much like it
+    std::optional<double> delay_samples{};  ///< to a fraction, of the master at its first frame; where it was read
+    std::optional<size_t> as_well{};        ///< another master that sounds as much like it
   };
   std::vector<Pair> pairs;  ///< each return once at most, in the order of the returns
   std::vector<size_t> masters_left, returns_left;
@@ -35,8 +36,8 @@ std::optional<double> exact_delay_samples(std::shared_ptr<const Clip> master, st
 
 /// Another take of the same notes can come near in the bits alone. Pairs whose agreement is under 0.85 are looked at
 /// again: three stretches must fit, at delays that lie on a line (within 1 ms, 1000 ppm); else they are none, and their
-/// files are left over. `masters` and
-/// `returns`: as the prints were. Throws Cancelled.
+/// files are left over. The others have their exact delay then. `masters`, `returns`: as the prints were. Throws
+/// Cancelled.
 void leave_other_takes(Pairing& pairing, const std::vector<std::filesystem::path>& masters,
                        const std::vector<std::filesystem::path>& returns, const Job& job = {});
 

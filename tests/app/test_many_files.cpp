@@ -51,7 +51,10 @@ class TestManyFiles : public WindowTest {
       clicked_.channel(0)[size_t(2 * rate)] += 0.4;
     }
   }
-  void cleanup() { WindowTest::cleanup(); }
+    void cleanup() {
+    WindowTest::cleanup();
+    QSettings().remove("sheet");  // what a window leaves to the next
+  }
 
   // ---- the sheet ----------------------------------------------------------------------------------------------------
   void files_are_checked_worst_first() {
@@ -144,6 +147,30 @@ class TestManyFiles : public WindowTest {
   }
 
   // ---- a watched folder ---------------------------------------------------------------------------------------------
+  void it_is_watched_again_after_the_program_ended() {
+    window_->part<SheetView>()->check_against(rules(no_clicks));
+    window_->part<SheetView>()->watch(path("in"));
+    WindowTest::cleanup(), WindowTest::init();
+    auto* view = window_->part<SheetView>();
+    QCOMPARE(view->folder().folder(), path("in"));
+    QCOMPARE(view->rules().name, std::string("House"));
+    QVERIFY(view->log().lines().front().what.contains("again"));
+    view->folder().set_patience(200, 300);
+    file("in/new.wav", clicked_);
+    QTRY_VERIFY_WITH_TIMEOUT(view->log().lines().front().file == path("in/new.wav"), 30000);
+    QCOMPARE(view->log().lines().front().verdict, QString("fails"));
+    view->watch({});
+    WindowTest::cleanup(), WindowTest::init();
+    QVERIFY(window_->part<SheetView>()->folder().folder().isEmpty());
+  }
+  void rules_that_are_gone_judge_nothing() {
+    QSettings().setValue("sheet/watched", path("in"));
+    QSettings().setValue("sheet/against", QByteArray("{\"outlet\": \"an outlet that was dropped\"}"));
+    WindowTest::cleanup(), WindowTest::init();
+    auto* view = window_->part<SheetView>();
+    QVERIFY(view->folder().folder().isEmpty());
+    QVERIFY(view->log().lines().front().what.contains("not there any more"));
+  }
   void what_arrives_is_checked_once_it_is_whole() {
     file("in/there.wav", clean_);
     const std::string whole = bytes_of(file("apart.wav", clicked_).toStdString());
@@ -174,6 +201,39 @@ class TestManyFiles : public WindowTest {
     QTRY_COMPARE_WITH_TIMEOUT(view->log().lines().front().verdict, QString("folder"), 10000);
     std::filesystem::rename(folder_ / "away", folder_ / "in");
     QTRY_VERIFY_WITH_TIMEOUT(view->log().lines().front().what.contains("back"), 10000);
+  }
+  /// Bytes that come by chance, at odd times, into files by chance: each file is told once it is whole, and once.
+  void each_file_is_told_once() {
+    const std::string whole = bytes_of(file("apart.wav", clean_).toStdString());
+    FolderWatch watch(window_->workspace().queue());
+    watch.set_patience(300, 400);
+    QSignalSpy arrived(&watch, &FolderWatch::arrived);
+    watch.watch(path("in"));
+    dsp::Noise chance(5);
+    std::map<std::string, size_t> written;
+    for (int n = 0; n < 4; ++n) written["in/" + std::to_string(n) + ".wav"] = 0;
+    std::ofstream(folder_ / "in" / "never.wav");  // it stays empty
+    for (bool growing = true; growing;) {
+      growing = false;
+      for (auto& [name, at] : written) {
+        if (at >= whole.size()) continue;
+        const size_t more = std::min(whole.size() - at, size_t(chance.between(0.1, 0.5) * double(whole.size())));
+        append(folder_ / name, whole.substr(at, std::max<size_t>(more, 1)));
+        at += std::max<size_t>(more, 1);
+        growing |= at < whole.size();
+      }
+      for (const auto& told : arrived) QCOMPARE(QFileInfo(told[0].toString()).size(), qint64(whole.size()));
+      QTest::qWait(int(chance.between(20, 180)));
+    }
+    QTRY_COMPARE_WITH_TIMEOUT(arrived.size(), 4, 15000);
+    QTest::qWait(1500);
+    QCOMPARE(arrived.size(), 4);
+    append(folder_ / "in" / "0.wav", "more");  // replaced: told again
+    QTRY_COMPARE_WITH_TIMEOUT(arrived.size(), 5, 15000);
+    watch.watch({});
+    append(folder_ / "in" / "1.wav", "more");
+    QTest::qWait(1500);
+    QCOMPARE(arrived.size(), 5);
   }
   void folders_stand_for_the_audio_in_them() {
     file("in/2.wav", clean_), file("in/10.wav", clean_), file("in/below/1.flac", clean_);
@@ -337,6 +397,8 @@ class TestManyFiles : public WindowTest {
     QTRY_VERIFY_WITH_TIMEOUT(window_->workspace().current_result(), 60000);
     const auto& report = *window_->workspace().current_result()->report;
     QVERIFY(std::abs(report.fit.gain_db + 20 * std::log10(0.9)) < 0.01);  // the old one is that much louder
+    QVERIFY(!window_->workspace().new_version(bench.masters[0].id, path("in/v2.wav")));  // it is that
+    QVERIFY(!window_->workspace().new_version(bench.masters[0].id, path("in/v1.wav")));  // and was this
     window_->workspace().look_at(desk);
     QTRY_VERIFY_WITH_TIMEOUT(window_->findings()->sentences().size() > 1, 60000);
     QVERIFY2(window_->findings()->sentences()[1].contains("version 1 of the master"),

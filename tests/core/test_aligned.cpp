@@ -66,6 +66,7 @@ class TestAligned : public QObject {
     const auto a = write_aligned(Clip::open(master), Clip::open(save(folder_ / "r.wav", ret, rate)),
                                  Destination(folder_ / "out.wav", true));
     QCOMPARE(a.frames, ret.frames());
+    QVERIFY(a.splices.empty());
     const double apart = apart_db(ret, all_of(folder_ / "out.wav"), rate, 18 * rate);
     QVERIFY2(apart < -90, qPrintable(QString::number(apart)));
   }
@@ -77,6 +78,7 @@ class TestAligned : public QObject {
     const auto answer = call({"align", path("m.wav"), path("r.m4a"), "-o", path("laid.wav"), "--json"});
     QVERIFY2(answer.status == 0, answer.err);
     QCOMPARE(answer.json()["sample_rate_hz"].toInt(), 96000);
+    QVERIFY(answer.json()["splices"].toArray().isEmpty());
     const auto clip = Clip::open(folder_ / "laid.wav");
     QVERIFY(std::abs(clip->format().duration_s() - Clip::open(folder_ / "r.m4a")->format().duration_s()) < 1e-4);
     const auto null = null_of(folder_ / "laid.wav", folder_ / "r.m4a");
@@ -132,6 +134,7 @@ class TestAligned : public QObject {
     save(folder_ / "m.wav", sound, rate), save(folder_ / "r.wav", with_noise(far, 0.003, 9), rate);
     const auto answer = call({"align", path("m.wav"), path("r.wav"), "-o", path("far.wav"), "--json"});
     QVERIFY2(answer.status == 0, answer.err);
+    QVERIFY2(answer.json()["splices"].toArray().isEmpty(), answer.out);  // echoes are no cuts
     QVERIFY2(std::abs(answer.json()["delay_samples"].toDouble() - 9000) < 30,
              qPrintable(QString::number(answer.json()["delay_samples"].toDouble())));
   }

@@ -131,6 +131,7 @@ class TestDeliverables : public QObject {
     QCOMPARE(d.aside.size(), size_t(3));
     QVERIFY(d.aside[0].sentence.find("broken.wav") != std::string::npos);
     QVERIFY(d.aside[1].sentence.find("no master") != std::string::npos);
+    QVERIFY(d.aside[0].is_unread && !d.aside[1].is_unread && !d.aside[2].is_unread);
     QVERIFY2(d.aside[2].sentence.find("32 bit") != std::string::npos, d.aside[2].sentence.c_str());
   }
   void plans_that_cannot_be() {
@@ -152,6 +153,10 @@ class TestDeliverables : public QObject {
     words.removeAll(path("b.wav"));
     a = call(words + QStringList{"--json", "--earlier", path("a old.wav")});
     QVERIFY2(a.status == 0, a.err + a.out);
+    QVERIFY(a.json()["complete"].toBool());
+    std::ofstream(folder_ / "out" / "broken.wav") << "RIFF";  // its entry stands, the others too
+    a = call(words + QStringList{path("out/broken.wav"), "--json"});
+    QVERIFY2(a.status == 1 && a.err.contains("broken.wav"), a.err);
     QVERIFY(a.json()["complete"].toBool());
     QCOMPARE(call({"deliverables", path("a.wav"), "--plan", path("a.wav")}).status, 1);
     QCOMPARE(call({"deliverables", path("a.wav")}).status, 2);

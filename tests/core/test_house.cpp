@@ -12,7 +12,7 @@ using Graph = std::map<QString, std::set<QString>>;  // of each file or room: wh
 /// Rooms from below to above. A room includes itself and what stands before it.
 const QStringList core_rooms{"dsp",     "audio",    "measure", "compare", "probes", "stages",
                              "devices", "engines", "delivery", "boards",  "hearing", "bench"};
-const QStringList app_rooms{"theme", "widgets", "plots", "model", "listen", "pages", "shell"};
+const QStringList app_rooms{"theme", "widgets", "plots", "model", "listen", "report", "pages", "shell"};
 
 QString text_of(const QString& path) {
   QFile file(path);

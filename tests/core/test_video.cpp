@@ -131,6 +131,47 @@ class TestVideo : public QObject {
           "-c:a", "flac", path("odd.mkv")});
     refused(path("odd.mkv"), path("never.mov"), 1, "write an .mkv instead");
   }
+  /// Every word, mono and many channels, a sound without silence in front: as it was given, to the last bit.
+  void every_word_arrives_data() {
+    QTest::addColumn<int>("word");
+    QTest::addColumn<int>("channels");
+    QTest::addColumn<QString>("ending");
+    for (const char* ending : {".mkv", ".mov"})
+      for (const auto& [name, word] : {std::pair{"16", WordFormat::pcm16},
+                                       {"24", WordFormat::pcm24},
+                                       {"32", WordFormat::pcm32},
+                                       {"float", WordFormat::float32}})
+        for (const int channels : {1, 2, 6})
+          QTest::addRow("%s, %d channels, %s", name, channels, ending) << int(word) << channels << QString(ending);
+  }
+  void every_word_arrives() {
+    QFETCH(int, word);
+    QFETCH(int, channels);
+    QFETCH(QString, ending);
+    if (!std::filesystem::exists(folder_ / "h.mp4")) filmed("h.mp4", {"-c:v", "mpeg4", "-c:a", "aac"});
+    Planar sound(channels, rate);
+    dsp::Noise chance(uint64_t(word * 10 + channels));
+    for (int c = 0; c < channels; ++c)
+      for (double& x : sound.channel(c)) x = chance.between(-1, 1);
+    const auto given = Clip::open(save(folder_ / "any.wav", sound, rate, WordFormat(word)));
+    const auto out = folder_ / ("any" + ending.toStdString());
+    replace_sound(folder_ / "h.mp4", *given, WordFormat(word), Destination(out, true), {});
+    const auto written = Clip::open(out);
+    QCOMPARE(written->format().channels, channels);
+    const int64_t lead = written->format().frames - given->format().frames;
+    Planar x, y;
+    written->reader()->read(lead, rate, x), given->reader()->read(0, rate, y);
+    for (int c = 0; c < channels; ++c) QVERIFY(std::ranges::equal(x.channel(c), y.channel(c)));
+  }
+  /// Cut off in the middle: what can be read of it is no video.
+  void a_damaged_video_is_refused() {
+    const auto film = filmed("whole.mkv", {"-c:v", "mpeg4", "-c:a", "pcm_s16le"});
+    std::filesystem::copy_file(film, folder_ / "cut.mkv");
+    std::filesystem::resize_file(folder_ / "cut.mkv", std::filesystem::file_size(film) / 3);
+    const auto a = call({"align", path("good.wav"), path("cut.mkv"), "-o", path("damaged.wav"), "--video", path("damaged.mkv")});
+    QVERIFY2(a.status == 1 && a.err.contains("cut.mkv"), a.err);
+    QVERIFY(!QFile::exists(path("damaged.mkv")) && !QFile::exists(path("damaged.wav")));
+  }
   void a_full_disk_leaves_nothing() {
     const auto film = filmed("g.mp4", {"-c:v", "mpeg4", "-c:a", "aac"});
     const auto sound = Clip::open(folder_ / "good.wav");

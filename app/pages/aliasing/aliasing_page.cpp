@@ -5,7 +5,7 @@ namespace heathmist::app {
 
 namespace {
 
-MadePage make(PageContext&, QWidget* parent) {
+MadePage make_aliasing(PageContext&, QWidget* parent) {
   auto* view = new FoldView(parent);
   return {.widget = view, .first = [view] { return view->tone(); }};
 }
@@ -18,7 +18,7 @@ Page aliasing_page() {
           QObject::tr("Aliasing"),
           QObject::tr("Where each frequency lands between two rates, and what else lands there"),
           QKeySequence("Shift+F12"),
-          make};
+          make_aliasing};
 }
 
 }  // namespace heathmist::app

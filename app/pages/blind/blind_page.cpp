@@ -6,7 +6,7 @@ namespace heathmist::app {
 
 namespace {
 
-MadePage make(PageContext& context, QWidget* parent) {
+MadePage make_blind(PageContext& context, QWidget* parent) {
   auto* view = new BlindView(
       context.workspace, [&context] { return open_like(context.player.device()); }, parent);
   QObject::connect(view, &BlindView::starting, view, [&context] { context.player.pause(); });
@@ -50,7 +50,7 @@ Page blind_page() {
           QObject::tr("Blind"),
           QObject::tr("Listening without knowing which is which: what can really be heard"),
           QKeySequence("Ctrl+F9"),
-          make};
+          make_blind};
 }
 
 }  // namespace heathmist::app

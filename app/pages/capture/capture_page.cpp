@@ -14,7 +14,7 @@ void take_return(PageContext& context, CaptureView& view, const QString& master_
   workspace.look_at_pair(master_id.toStdString(), QFileInfo(file).completeBaseName(), file.toStdString());
 }
 
-MadePage make(PageContext& context, QWidget* parent) {
+MadePage make_capture(PageContext& context, QWidget* parent) {
   auto* view = new CaptureView(context.workspace.queue(), parent);
   auto taken = std::make_shared<std::string>();  // the trial that was recorded last
   auto here = std::make_shared<bool>(false);     // the page is seen
@@ -75,7 +75,7 @@ Page capture_page() {
           QObject::tr("Capture"),
           QObject::tr("Record what comes back from a device, while a master is played to it"),
           QKeySequence("Ctrl+F7"),
-          make};
+          make_capture};
 }
 
 }  // namespace heathmist::app

@@ -35,7 +35,7 @@ void open_point(PageContext& context, const Chain& chain, double at_s) {
                      Qt::ConnectionType(Qt::SingleShotConnection | Qt::QueuedConnection));
 }
 
-MadePage make(PageContext& context, QWidget* parent) {
+MadePage make_ceiling(PageContext& context, QWidget* parent) {
   auto* view = new CeilingView(context.workspace.queue(), parent);
   QObject::connect(view, &CeilingView::opened, view,
                    [&context](const Chain& chain, double at_s) { open_point(context, chain, at_s); });
@@ -68,7 +68,7 @@ Page ceiling_page() {
           QObject::tr("Ceiling"),
           QObject::tr("How far a master must come down for its encodes"),
           QKeySequence("F11"),
-          make};
+          make_ceiling};
 }
 
 }  // namespace heathmist::app

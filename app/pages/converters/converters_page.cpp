@@ -7,7 +7,7 @@ namespace heathmist::app {
 
 namespace {
 
-MadePage make(PageContext& context, QWidget* parent) {
+MadePage make_converters(PageContext& context, QWidget* parent) {
   auto* view = new ConvertersView(context.workspace.queue(), parent);
   QObject::connect(view, &ConvertersView::probe_written, view, [&context](bool whole, const QString& words) {
     if (context.quiet) return;
@@ -32,7 +32,7 @@ Page converters_page() {
           QObject::tr("Converters"),
           QObject::tr("Every converter, swept and read, and what each folds back"),
           QKeySequence("F12"),
-          make};
+          make_converters};
 }
 
 }  // namespace heathmist::app

@@ -17,7 +17,7 @@ void hear(HeardInstead& instead, const CrossfadeView& view) {
   });
 }
 
-MadePage make(PageContext& context, QWidget* parent) {
+MadePage make_crossfade(PageContext& context, QWidget* parent) {
   auto* view = new CrossfadeView(context.workspace.queue(), parent);
   auto* instead = new HeardInstead(context, QObject::tr("The crossfade was not made."), view);
   const auto listen = [instead, view] { hear(*instead, *view); };
@@ -45,7 +45,7 @@ Page crossfade_page() {
           QObject::tr("Crossfade"),
           QObject::tr("Which law keeps the level even between two clips, to be heard"),
           QKeySequence("Ctrl+F10"),
-          make};
+          make_crossfade};
 }
 
 }  // namespace heathmist::app

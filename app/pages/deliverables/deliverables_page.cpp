@@ -18,7 +18,7 @@ void restore(DeliverablesView& view, const nlohmann::ordered_json& kept) {
   }
 }
 
-MadePage make(PageContext& context, QWidget* parent) {
+MadePage make_deliverables(PageContext& context, QWidget* parent) {
   auto* view = new DeliverablesView(context.workspace.queue(), parent);
   MadePage made{.widget = view, .first = [view] { return view->table(); }};
   made.commands = {{QObject::tr("Find what should exist of each master"), MenuKind::measure, [view, &context] {
@@ -47,7 +47,7 @@ Page deliverables_page() {
           QObject::tr("Deliverables"),
           QObject::tr("What should exist of each master, and what is missing or old"),
           QKeySequence("Shift+F10"),
-          make};
+          make_deliverables};
 }
 
 }  // namespace heathmist::app

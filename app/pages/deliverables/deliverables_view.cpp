@@ -65,12 +65,10 @@ DeliverablesView::DeliverablesView(Queue& queue, QWidget* parent) : QWidget(pare
   connect(files_, &FileRow::changed, this, [this] { forget(); });
   connect(files_, &FileRow::refused, note_, &QLabel::setText);
   connect(&watch_, &FileWatch::settled, this, [this](const QString& file) {
-    if (found_) forget(tr("%1 has changed").arg(QFileInfo(file).fileName()));
+    if (found_ || work_.is_running()) forget(tr("%1 has changed").arg(QFileInfo(file).fileName()));
   });
-  connect(&work_, &LongWork::progressed, this, [this](double fraction) {
-    const auto left = work_.left_s(fraction);
-    note_->setText(left && *left > 1 ? tr("looking, about %1 left").arg(clock(*left, 0)) : tr("looking…"));
-  });
+  connect(&work_, &LongWork::progressed, this,
+          [this](double fraction) { note_->setText(work_.in_words(tr("looking"), fraction)); });
   connect(&work_, &LongWork::ended, this, [this](Outcome outcome, const QString& failure) {
     note_->setText(how_it_ended(outcome, failure));
     fill();
@@ -161,7 +159,6 @@ void DeliverablesView::set_plan(const DeliveryPlan& plan) {
   table_->set_rows(0);
   make_columns();
   fill();
-  emit plan_changed();
 }
 
 void DeliverablesView::edit_plan() {
@@ -186,7 +183,8 @@ void DeliverablesView::find() {
     watched.push_back(m.now);
     watched.insert(watched.end(), m.earlier.begin(), m.earlier.end());
   }
-  watch_.watch(watched);
+    watch_.watch(watched);
+  watch_.take_as_known();
   work_.start([this, plan = plan_, masters = masters_, files](const Job& job, const Tell& tell) {
     auto found = std::make_shared<Deliverables>(find_deliverables(plan, masters, files, job));
     tell([this, found] { found_ = std::move(*found); });

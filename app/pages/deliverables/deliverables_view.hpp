@@ -29,7 +29,6 @@ class DeliverablesView : public QWidget {
   bool is_running() const { return work_.is_running(); }
 
  signals:
-  void plan_changed();
   void rested();
 
  private:

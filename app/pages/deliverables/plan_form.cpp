@@ -13,7 +13,7 @@ namespace heathmist::app {
 
 namespace {
 
-enum { name_column, rate_column, bits_column, codec_column, channels_column };
+enum { title_column, rate_column, bits_column, codec_column, channels_column };
 
 Json plan_json(const DeliveryPlan& plan) {
   Json list = Json::array();
@@ -65,7 +65,7 @@ void PlanForm::add_row() {
   before_.emplace_back();
   table_->insertRow(table_->rowCount());
   for (int c = 0; c < table_->columnCount(); ++c) table_->setItem(table_->rowCount() - 1, c, new QTableWidgetItem);
-  table_->setCurrentCell(table_->rowCount() - 1, name_column);
+  table_->setCurrentCell(table_->rowCount() - 1, title_column);
 }
 
 void PlanForm::show_plan(const DeliveryPlan& plan) {
@@ -76,7 +76,7 @@ void PlanForm::show_plan(const DeliveryPlan& plan) {
     before_.back() = r;
     const int row = table_->rowCount() - 1;
     const auto put = [&](int column, const QString& text) { table_->item(row, column)->setText(text); };
-    put(name_column, QString::fromStdString(r.name)), put(rate_column, listed(r.sample_rates_hz));
+    put(title_column, QString::fromStdString(r.name)), put(rate_column, listed(r.sample_rates_hz));
     put(bits_column, listed(r.container_bits)), put(codec_column, listed(r.codecs));
     put(channels_column, listed(r.channels));
   }
@@ -90,7 +90,7 @@ DeliveryPlan PlanForm::plan() const {
     Rules others = before_[size_t(row)];
     others.sample_rates_hz.clear(), others.container_bits.clear(), others.codecs.clear(), others.channels.clear();
     Json one = rules_json(others);
-    one["name"] = text(name_column).toStdString();
+    one["name"] = text(title_column).toStdString();
     for (const auto& [key, column] : {std::pair{"sample_rate_hz", int(rate_column)},
                                       {"container_bits", int(bits_column)},
                                       {"codec", int(codec_column)},

@@ -5,7 +5,7 @@ namespace heathmist::app {
 
 namespace {
 
-MadePage make(PageContext& context, QWidget* parent) {
+MadePage make_engines(PageContext& context, QWidget* parent) {
   auto* view = new EnginesView(context.workspace.queue(), parent);
   auto* controller = new EnginesController(context, view);
   const auto chosen = [view] { return view->engine() != nullptr; };
@@ -54,7 +54,7 @@ Page engines_page() {
           QObject::tr("Engines"),
           QObject::tr("What a mixing engine does to audio: gain, pan, crossfades, its bus"),
           QKeySequence("Ctrl+Shift+F12"),
-          make};
+          make_engines};
 }
 
 }  // namespace heathmist::app

@@ -4,7 +4,7 @@ namespace heathmist::app {
 
 namespace {
 
-MadePage make(PageContext& context, QWidget* parent) {
+MadePage make_loudness(PageContext& context, QWidget* parent) {
   auto* view = new LoudnessView(context.workspace.queue(), context.loudness, parent);
   auto* controller = new LoudnessController(context, view);
   const auto follow = [view, &workspace = context.workspace] {
@@ -28,7 +28,7 @@ Page loudness_page() {
           QObject::tr("Loudness"),
           QObject::tr("All masters and returns in one table, and over time"),
           QKeySequence("F3"),
-          make};
+          make_loudness};
 }
 
 }  // namespace heathmist::app

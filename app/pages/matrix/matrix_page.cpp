@@ -51,7 +51,7 @@ void MatrixController::open_cell(const MatrixRow& row, const Chain& chain) {
 
 namespace {
 
-MadePage make(PageContext& context, QWidget* parent) {
+MadePage make_matrix(PageContext& context, QWidget* parent) {
   auto* view = new MatrixView(context.workspace.queue(), parent);
   new MatrixController(context, view);
   return {.widget = view,
@@ -73,7 +73,7 @@ Page matrix_page() {
           QObject::tr("Matrix"),
           QObject::tr("Masters and probes by settings"),
           QKeySequence("F10"),
-          make};
+          make_matrix};
 }
 
 }  // namespace heathmist::app

@@ -6,7 +6,7 @@ namespace heathmist::app {
 
 namespace {
 
-MadePage make(PageContext& context, QWidget* parent) {
+MadePage make_monitor(PageContext& context, QWidget* parent) {
   auto* view = new MonitorView(context.workspace.queue(), parent);
   QObject::connect(view, &MonitorView::started, view, [&context] { context.player.pause(); });
   // what is heard is chosen where it always is, in the listening bar and by its keys
@@ -55,7 +55,7 @@ Page monitor_page() {
           QObject::tr("Monitor"),
           QObject::tr("Watch an input: loudness, true peak, stereo, spectrum, and the last hour"),
           QKeySequence("Ctrl+F8"),
-          make};
+          make_monitor};
 }
 
 }  // namespace heathmist::app

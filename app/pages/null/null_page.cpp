@@ -158,7 +158,7 @@ std::vector<Command> commands(NullView* view, PageContext& context, ChainControl
   return all;
 }
 
-MadePage make(PageContext& context, QWidget* parent) {
+MadePage make_null(PageContext& context, QWidget* parent) {
   Workspace& workspace = context.workspace;
   auto* view = new NullView(workspace.results(), workspace.queue(), parent);
   auto* chains = new ChainController(context, view);
@@ -191,7 +191,7 @@ MadePage make(PageContext& context, QWidget* parent) {
 }  // namespace
 
 Page null_page() {
-  return {"null", PageGroup::compare, tr("Null"), tr("Lanes, fit and plates of one trial"), QKeySequence("F7"), make};
+  return {"null", PageGroup::compare, tr("Null"), tr("Lanes, fit and plates of one trial"), QKeySequence("F7"), make_null};
 }
 
 }  // namespace heathmist::app

@@ -5,7 +5,7 @@ namespace heathmist::app {
 
 namespace {
 
-MadePage make(PageContext& context, QWidget* parent) {
+MadePage make_outlets(PageContext& context, QWidget* parent) {
   auto* view = new OutletsView(context.workspace.queue(), context.loudness, parent);
   const auto follow = [view, &workspace = context.workspace] { view->follow(workspace.current_master()); };
   const auto encode = [view, &context] {
@@ -43,7 +43,7 @@ Page outlets_page() {
           QObject::tr("Outlets"),
           QObject::tr("What each place of delivery makes of each master"),
           QKeySequence("F4"),
-          make};
+          make_outlets};
 }
 
 }  // namespace heathmist::app

@@ -59,10 +59,8 @@ OutletsView::OutletsView(Queue& queue, LoudnessReadings& measured, QWidget* pare
   });
   connect(&measured_, &LoudnessReadings::rows_changed, this, &OutletsView::fill);
   connect(&Theme::instance(), &Theme::changed, this, [this] { fill(); });
-  connect(&work_, &LongWork::progressed, this, [this](double fraction) {
-    const auto left = work_.left_s(fraction);
-    note_->setText(left ? tr("encoding, about %1 left").arg(clock(*left, 0)) : tr("encoding…"));
-  });
+  connect(&work_, &LongWork::progressed, this,
+          [this](double fraction) { note_->setText(work_.in_words(tr("encoding"), fraction)); });
   connect(&work_, &LongWork::ended, this, [this](Outcome outcome, const QString& failure) {
     fill();
     note_->setText(how_it_ended(outcome, failure));

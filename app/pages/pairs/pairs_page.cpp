@@ -5,7 +5,7 @@ namespace heathmist::app {
 
 namespace {
 
-MadePage make(PageContext& context, QWidget* parent) {
+MadePage make_pairs(PageContext& context, QWidget* parent) {
   auto* view = new PairsView(context.workspace.queue(), parent);
   QObject::connect(view, &PairsView::pairs_taken, view,
                    [&context](const std::vector<std::pair<QString, QString>>& pairs) {
@@ -36,7 +36,7 @@ Page pairs_page() {
           QObject::tr("Pairs"),
           QObject::tr("Which return belongs to which master, by the sound"),
           QKeySequence("Shift+F9"),
-          make};
+          make_pairs};
 }
 
 }  // namespace heathmist::app

@@ -16,13 +16,13 @@ namespace heathmist::app {
 namespace {
 
 /// What was heard of files: the prints of those that can be read, and where each came from.
-struct Heard {
+struct PrintedFiles {
   std::vector<AcousticPrint> prints;
   QStringList files;
 };
 
-Heard hear(const QStringList& files, const Job& job, std::vector<PairsView::Line>& unread, bool as_masters) {
-  Heard heard;
+PrintedFiles hear(const QStringList& files, const Job& job, std::vector<PairsView::Line>& unread, bool as_masters) {
+  PrintedFiles heard;
   for (qsizetype n = 0; n < files.size(); ++n) {
     try {
       heard.prints.push_back(acoustic_print_of(
@@ -87,12 +87,10 @@ PairsView::PairsView(Queue& queue, QWidget* parent) : QWidget(parent), work_(que
   split->setSizes({170, 400});
   rows->addWidget(split, 1);
   connect(&watch_, &FileWatch::settled, this, [this](const QString& file) {
-    if (is_found_) forget(tr("%1 has changed").arg(QFileInfo(file).fileName()));
+    if (is_found_ || work_.is_running()) forget(tr("%1 has changed").arg(QFileInfo(file).fileName()));
   });
-  connect(&work_, &LongWork::progressed, this, [this](double fraction) {
-    const auto left = work_.left_s(fraction);
-    note_->setText(left && *left > 1 ? tr("listening, about %1 left").arg(clock(*left, 0)) : tr("listening…"));
-  });
+  connect(&work_, &LongWork::progressed, this,
+          [this](double fraction) { note_->setText(work_.in_words(tr("listening"), fraction)); });
   connect(&work_, &LongWork::ended, this, [this](Outcome outcome, const QString& failure) {
     note_->setText(how_it_ended(outcome, failure));
     fill();
@@ -181,12 +179,13 @@ void PairsView::find() {
   std::vector<std::filesystem::path> files;
   for (const QString& file : masters_->files() + returns_->files()) files.emplace_back(file.toStdString());
   watch_.watch(files);
+  watch_.take_as_known();
   work_.start([this, masters = masters_->files(), returns = returns_->files()](const Job& job, const Tell& tell) {
     auto unread = std::make_shared<std::vector<Line>>();
-    const Heard m = hear(masters, job.part(0, 0.45), *unread, true),
-                r = hear(returns, job.part(0.45, 0.9), *unread, false);
-    Pairing found = pair_by_sound(m.prints, r.prints, job.part(0.85, 0.9));
-    leave_other_takes(found, paths_of(m.files), paths_of(r.files), job.part(0.9, 1));
+    const PrintedFiles m = hear(masters, job.part(0, 0.4), *unread, true),
+                r = hear(returns, job.part(0.4, 0.8), *unread, false);
+    Pairing found = pair_by_sound(m.prints, r.prints, job.part(0.8, 0.85));
+    leave_other_takes(found, paths_of(m.files), paths_of(r.files), job.part(0.85, 1));
     auto lines = std::make_shared<std::vector<Line>>(lines_of(found, m.files, r.files));
     lines->insert(lines->end(), unread->begin(), unread->end());
     tell([this, lines] {

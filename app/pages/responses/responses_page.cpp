@@ -27,7 +27,7 @@ void take_out(BenchModel& model, const std::vector<std::filesystem::path>& files
   });
 }
 
-MadePage make(PageContext& context, QWidget* parent) {
+MadePage make_responses(PageContext& context, QWidget* parent) {
   auto* view = new ResponsesView(context.workspace.queue(), parent);
   BenchModel& model = context.workspace.model();
   const auto choose = [&context, &model] { add(model, choose_audio_files(context.window)); };
@@ -65,7 +65,7 @@ Page responses_page() {
           QObject::tr("Responses"),
           QObject::tr("Impulse responses: how long they ring, how much of each is enough"),
           QKeySequence("Ctrl+F11"),
-          make};
+          make_responses};
 }
 
 }  // namespace heathmist::app

@@ -6,6 +6,7 @@
 #include <QHeaderView>
 #include <QPushButton>
 #include <QVBoxLayout>
+#include <cmath>
 
 #include "app/theme/theme.hpp"
 #include "app/widgets/labels.hpp"
@@ -25,7 +26,7 @@ Json number_in(const QTableWidgetItem* item) {
   if (text.isEmpty()) return nullptr;
   bool is_number = false;
   const double value = text.toDouble(&is_number);
-  return is_number ? Json(value) : Json(text.toStdString());
+  return is_number && std::isfinite(value) ? Json(value) : Json(text.toStdString());
 }
 
 QString shortest(double value) { return QString::number(value, 'g', 9).replace('-', QChar(0x2212)); }
@@ -119,8 +120,10 @@ void RulesForm::show_rules(const Rules& rules) {
   lossy_->setChecked(rules.no_lossy_origin), upsampled_->setChecked(rules.no_upsampling);
   for (const BoundedNumber& number : bounded()) {
     const auto it = rules.bounds.find(number.key);
-    const Bounds b = it == rules.bounds.end() ? Bounds{} : it->second;
-    set_bounds(number.key, b.min ? shortest(*b.min) : QString(), b.max ? shortest(*b.max) : QString());
+    const auto words = [&](std::optional<double> Bounds::*end) {
+      return it == rules.bounds.end() || !(it->second.*end) ? QString() : shortest(*(it->second.*end));
+    };
+    set_bounds(number.key, words(&Bounds::min), words(&Bounds::max));
   }
   fault_->clear();
 }

@@ -31,7 +31,7 @@ void restore(SheetView& view, const nlohmann::ordered_json& kept) {
   }
 }
 
-MadePage make(PageContext& context, QWidget* parent) {
+MadePage make_sheet(PageContext& context, QWidget* parent) {
   auto* view = new SheetView(context.workspace.queue(), parent);
   QObject::connect(view, &SheetView::jump_wanted, view,
                    [&context](const QString& file, double at_s) { jump(context, file, at_s); });
@@ -53,6 +53,7 @@ MadePage make(PageContext& context, QWidget* parent) {
     view->run().follow_bench(masters);
     view->run().start();
   };
+    view->watch_again();
   made.settings_key = "sheet";
   made.settings = [view] { return settings_of(*view); };
   made.restore = [view](const nlohmann::ordered_json& kept) { restore(*view, kept); };
@@ -67,7 +68,7 @@ Page sheet_page() {
           QObject::tr("Sheet"),
           QObject::tr("Many files against an outlet or your own rules"),
           QKeySequence("Shift+F4"),
-          make};
+          make_sheet};
 }
 
 }  // namespace heathmist::app

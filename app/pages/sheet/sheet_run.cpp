@@ -55,13 +55,6 @@ void SheetRun::remove(const QStringList& files) {
   emit changed();
 }
 
-void SheetRun::clear() {
-  work_.drop();
-  rows_.clear();
-  watch();
-  emit changed();
-}
-
 void SheetRun::watch() {
   std::vector<std::filesystem::path> files;
   for (const SheetRow& r : rows_) files.emplace_back(r.file.toStdString());

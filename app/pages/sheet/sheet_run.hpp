@@ -34,7 +34,6 @@ class SheetRun : public QObject {
   /// The masters of the bench are on it, those of before no longer.
   void follow_bench(const QStringList& files);
   void remove(const QStringList& files);
-  void clear();
   /// Checks what waits; nothing where it is under way.
   void start();
   void stop() { work_.cancel(); }

@@ -6,6 +6,7 @@
 #include <QMenu>
 #include <QMimeData>
 #include <QRegularExpression>
+#include <QSettings>
 #include <QSplitter>
 #include <QToolButton>
 #include <QVBoxLayout>
@@ -23,8 +24,6 @@ namespace {
 constexpr int fill_ms = 60;
 constexpr double refused_rank = 1e6, waiting_rank = -2, passing_rank = -1;  // of a verdict: worst first
 const char* const own_rules = "own";
-
-enum { fault_text_column, fault_value_column, fault_limit_column, fault_at_column };
 
 /// A fault's number, or its limit, at the decimals that it is judged at.
 QString value_of(const Fault& fault, std::optional<double> value) {
@@ -81,7 +80,10 @@ auto measured_cell(const std::vector<SheetRow>& rows, int decimals, Of of) {
 }  // namespace
 
 SheetView::SheetView(Queue& queue, QWidget* parent)
-    : QWidget(parent), run_(new SheetRun(queue, this)), folder_(new FolderWatch(this)), log_(watch_log_folder()) {
+    : QWidget(parent),
+      run_(new SheetRun(queue, this)),
+      folder_(new FolderWatch(queue, this)),
+      log_(watch_log_folder()) {
   setAcceptDrops(true);
   auto* rows = new QVBoxLayout(this);
   rows->setContentsMargins(12, 8, 8, 8);
@@ -322,10 +324,10 @@ void SheetView::choose_against(int index) {
 
 void SheetView::check_against(const Rules& rules) {
   if (!rules.outlet) own_ = rules;
-  run_->set_rules(rules);
+    run_->set_rules(rules);
   show_against();
+  if (!folder_->folder().isEmpty()) remember_watching();
   run_->start();
-  emit rules_changed();
 }
 
 void SheetView::edit_rules() {
@@ -350,9 +352,40 @@ void SheetView::choose_folder_to_watch() {
 
 void SheetView::watch(const QString& folder) {
   folder_->watch(folder);
+  remember_watching();
   watch_row_->setVisible(!folder.isEmpty());
   if (!folder.isEmpty()) lower_->choose(1);
   say_watch();
+}
+
+/// Of this machine and user: a bench that is passed on watches nothing.
+void SheetView::remember_watching() const {
+  QSettings settings;
+  settings.beginGroup("sheet");
+  settings.remove("");
+  if (folder_->folder().isEmpty()) return;
+  const Json against = rules().outlet ? Json{{"outlet", rules().outlet->key}} : rules_json(rules());
+  settings.setValue("watched", folder_->folder());
+  settings.setValue("against", QByteArray::fromStdString(against.dump()));
+}
+
+void SheetView::watch_again() {
+  const QSettings settings;
+  const QString folder = settings.value("sheet/watched").toString();
+  if (folder.isEmpty()) return;
+    std::optional<Rules> rules;
+  try {
+    const Json against = json_from(settings.value("sheet/against").toByteArray().toStdString());
+    if (!against.contains("outlet")) rules = rules_from_json(against);
+    for (const Outlet& o : outlets_)
+      if (against.value("outlet", "") == o.key) rules = rules_of(o);
+  } catch (const std::exception&) {  // of another version
+  }
+  if (!rules)  // nothing is judged by others than those
+    return log_line(folder, tr("folder"), tr("it is not watched again: the rules of then are not there any more"));
+  check_against(*rules);
+  watch(folder);
+  log_line(folder, tr("folder"), tr("it is watched again, as before the program ended"));
 }
 
 void SheetView::say_watch(const QString& trouble) {

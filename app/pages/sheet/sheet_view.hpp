@@ -31,7 +31,9 @@ class SheetView : public QWidget {
   void add(const QStringList& files_and_folders);
   void check_against(const Rules& rules);  ///< rules of the user's own, or of an outlet
   const Rules& rules() const { return run_->rules(); }
-  void watch(const QString& folder);
+    void watch(const QString& folder);
+  /// The folder that was watched when the program ended, against the rules of then.
+  void watch_again();
   /// The outlets as they are now.
   void reload();
   void add_files();
@@ -42,7 +44,6 @@ class SheetView : public QWidget {
 
  signals:
   void jump_wanted(const QString& file, double at_s);
-  void rules_changed();
   void rested();
 
  protected:
@@ -61,6 +62,7 @@ class SheetView : public QWidget {
   void fill_faults();
   void fill_log();
   void say();
+  void remember_watching() const;
   void say_watch(const QString& trouble = {});
   void log_of(const QString& file);
   void log_line(const QString& file, const QString& verdict, const QString& what);

@@ -49,7 +49,7 @@ std::vector<Command> AlignController::commands() {
            MenuKind::make,
            [this] {
              if (const auto to = ask_where(context_.window, {tr("Write the master on the return's clock"),
-                                                             "aligned.wav", "WAV (*.wav);;FLAC (*.flac)", "wav"}))
+                                                             "aligned.wav", "WAV (*.wav)", "wav"}))
                write(*to);
            },
            {},
@@ -115,8 +115,7 @@ void AlignController::run(
 void AlignController::write(const Destination& to) {
   run(tr("Writing the master on the return's clock"),
       [to](std::shared_ptr<const Clip> master, std::shared_ptr<const Clip> ret, const Job& job) {
-        const bool flac = to.file.extension() == ".flac";
-        const Aligned a = write_aligned(master, ret, to, flac ? WordFormat::pcm24 : WordFormat::float32, job);
+        const Aligned a = write_aligned(master, ret, to, WordFormat::float32, job);
         return tr("%1 is written: the master, %2.")
             .arg(QString::fromStdString(to.file.filename().string()), on_its_clock(a));
       });
@@ -125,7 +124,7 @@ void AlignController::write(const Destination& to) {
 void AlignController::write_video(const Destination& to) {
   run(tr("Putting the master's sound into the video"),
       [to](std::shared_ptr<const Clip> master, std::shared_ptr<const Clip> ret, const Job& job) {
-        const AlignedVideo a = write_aligned_video(master, ret, to, WordFormat::pcm24, job);
+        const AlignedVideo a = write_aligned_video(master, ret, to, {}, job);
         QString words = tr("%1 is written: %2 pictures as they were, the master %3; sound and picture lie as before, "
                            "within %4 pictures.")
                             .arg(QString::fromStdString(to.file.filename().string()))

@@ -5,7 +5,7 @@ namespace heathmist::app {
 
 namespace {
 
-MadePage make(PageContext& context, QWidget* parent) {
+MadePage make_trials(PageContext& context, QWidget* parent) {
   auto* view = new TrialsView(parent);
   Workspace& workspace = context.workspace;
   QObject::connect(&workspace, &Workspace::rows_changed, view,
@@ -26,7 +26,7 @@ Page trials_page() {
           QObject::tr("Trials"),
           QObject::tr("All trials of the bench side by side"),
           QKeySequence("F9"),
-          make};
+          make_trials};
 }
 
 }  // namespace heathmist::app

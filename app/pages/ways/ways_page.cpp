@@ -5,7 +5,7 @@ namespace heathmist::app {
 
 namespace {
 
-MadePage make(PageContext& context, QWidget* parent) {
+MadePage make_ways(PageContext& context, QWidget* parent) {
   auto* view = new WaysView(context.workspace.queue(), parent);
   const auto subject = [&workspace = context.workspace]() -> const Master* {
     const Bench& bench = workspace.bench();
@@ -47,7 +47,7 @@ Page ways_page() {
           QObject::tr("Ways"),
           QObject::tr("What it costs a master to reach an outlet's loudness"),
           QKeySequence("Ctrl+Shift+F4"),
-          make};
+          make_ways};
 }
 
 }  // namespace heathmist::app

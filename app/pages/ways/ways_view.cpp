@@ -39,10 +39,8 @@ WaysView::WaysView(Queue& queue, QWidget* parent) : QWidget(parent), work_(queue
   plate_->setMinimumSize(200, 160);
   split->setSizes({210, 330});
   rows->addWidget(split, 1);
-  connect(&work_, &LongWork::progressed, this, [this](double fraction) {
-    const auto left = work_.left_s(fraction);
-    note_->setText(left && *left > 1 ? tr("trying, about %1 left").arg(clock(*left, 0)) : tr("trying…"));
-  });
+  connect(&work_, &LongWork::progressed, this,
+          [this](double fraction) { note_->setText(work_.in_words(tr("trying"), fraction)); });
   connect(&work_, &LongWork::ended, this, [this](Outcome outcome, const QString& failure) {
     fill();
     note_->setText(how_it_ended(outcome, failure));

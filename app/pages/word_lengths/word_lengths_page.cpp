@@ -5,13 +5,12 @@ namespace heathmist::app {
 
 namespace {
 
-MadePage make(PageContext& context, QWidget* parent) {
+MadePage make_word_lengths(PageContext& context, QWidget* parent) {
   auto* view = new WordLengthsView(context.workspace.queue(), parent);
   auto* fade = new HeardInstead(context, QObject::tr("The fade was not made."), view);
   QObject::connect(view, &WordLengthsView::hear_wanted, fade, [fade](const WordCut& cut) {
-    constexpr int rate_hz = 48000;
     fade->hear([cut](const Job& job) {
-      const Fade made = fade_through(cut, rate_hz, job);
+      const Fade made = fade_through(cut, WordLengthsView::rate_hz, job);
       return Comparable{made.before, made.after};
     });
   });
@@ -33,7 +32,7 @@ Page word_lengths_page() {
           QObject::tr("Word lengths"),
           QObject::tr("What each number of bits leaves, with each dither"),
           QKeySequence("Ctrl+F12"),
-          make};
+          make_word_lengths};
 }
 
 }  // namespace heathmist::app

@@ -13,7 +13,7 @@ namespace heathmist::app {
 
 namespace {
 
-constexpr int rate_hz = 48000, points = 400;
+constexpr int points = 400;
 constexpr double name_at_hz = 8000, shown_error_db = 1;
 constexpr size_t most_named = 6;  // more names than that cover what they name
 
@@ -57,10 +57,8 @@ WordLengthsView::WordLengthsView(Queue& queue, QWidget* parent) : QWidget(parent
   make_table(split);
   split->setSizes({400, 180});
   rows->addWidget(split, 1);
-  connect(&work_, &LongWork::progressed, this, [this](double fraction) {
-    const auto left = work_.left_s(fraction);
-    note_->setText(left && *left > 1 ? tr("about %1 left").arg(clock(*left, 0)) : tr("cutting…"));
-  });
+  connect(&work_, &LongWork::progressed, this,
+          [this](double fraction) { note_->setText(work_.in_words(tr("cutting"), fraction)); });
   connect(&work_, &LongWork::ended, this, [this](Outcome outcome, const QString& failure) {
     run_->setText(tr("Run"));
     note_->setText(how_it_ended(outcome, failure));
@@ -152,7 +150,8 @@ void WordLengthsView::start() {
     for_each_segment(
         int64_t(cuts.size()), job, [] { return 0; },
         [&](int, int64_t n) {
-          auto row = std::make_shared<WordRow>(read_word_cut(cuts[size_t(n)], rate_hz, Job{job.stop, {}, 1}));
+          auto row =
+              std::make_shared<WordRow>(read_word_cut(cuts[size_t(n)], WordLengthsView::rate_hz, Job{job.stop, {}, 1}));
           tell([this, row] {
             rows_.push_back(std::move(*row));
             fill();
@@ -186,7 +185,7 @@ const WordRow* WordLengthsView::chosen() const {
 std::vector<NamedLine> WordLengthsView::density_lines() const {
   std::vector<NamedLine> lines;
   Showing showing;
-  showing.unit = SpectrumUnit::per_root_hz, showing.points = points, showing.high_hz = rate_hz / 2.0;
+  showing.unit = SpectrumUnit::per_root_hz, showing.points = points, showing.high_hz = WordLengthsView::rate_hz / 2.0;
   for (const WordRow& r : rows_) {
     if (!is_in(r.cut)) continue;
     const bool heavy = chosen() == &r;
@@ -200,7 +199,7 @@ std::vector<NamedLine> WordLengthsView::density_lines() const {
                      Qt::DotLine,
                      false,
                      1.6};
-    for (const double hz : curve.hz) theory.db.push_back(theory_per_root_hz(r.cut, hz, rate_hz));
+    for (const double hz : curve.hz) theory.db.push_back(theory_per_root_hz(r.cut, hz, WordLengthsView::rate_hz));
     lines.push_back({QString::fromStdString(label_of(r.cut)), std::move(curve.hz), std::move(curve.db), ink_for(r.cut),
                      style_for(r.cut), false, heavy ? 2.4 : 1.2});
     lines.push_back(std::move(theory));
@@ -213,7 +212,7 @@ std::vector<LineMark> WordLengthsView::density_words() const {
   std::set<int> named;
   for (const WordRow& r : rows_)
     if (is_in(r.cut) && (chosen() == &r || named.insert(r.cut.bits).second))
-      words.push_back({name_at_hz, theory_per_root_hz(r.cut, name_at_hz, rate_hz),
+      words.push_back({name_at_hz, theory_per_root_hz(r.cut, name_at_hz, WordLengthsView::rate_hz),
                        QString::fromStdString(label_of(r.cut)), colour(Role::ink), false});
   return words;
 }

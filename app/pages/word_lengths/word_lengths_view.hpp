@@ -16,6 +16,7 @@ class WordLengthsView : public QWidget {
   Q_OBJECT
 
  public:
+  static constexpr int rate_hz = 48000;  ///< of all that is cut here
   explicit WordLengthsView(Queue& queue, QWidget* parent = nullptr);
   /// Reads every cut; cut by cut the rows fill.
   void start();
