@@ -46,7 +46,7 @@ constexpr const char* levels = R"({"name": "levels", "integrated_lufs": {"max": 
 constexpr const char* everything =
     R"({"name": "everything", "integrated_lufs": {"max": -9}, "true_peak_dbtp": {"max": -1},
   "clicks": {"max": 0}, "dropouts": {"max": 0}, "flat_tops": {"max": 0}, "least_correlation": {"min": -0.3},
-  "channel_delay_samples": {"max": 1}, "head_silence_s": {"max": 1}, "no_lossy_origin": true, "no_upsampling": true})";
+  "channel_delay_samples": {"max": 1}, "head_silence_s": {"max": 1}, "lossy_origin": false, "upsampled": false})";
 
 }  // namespace
 

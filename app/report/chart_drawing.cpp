@@ -88,7 +88,8 @@ void draw_key(const Chart& chart, const Frame& frame, Canvas& canvas) {
   for (auto line = chart.lines.rbegin(); line != chart.lines.rend(); ++line) {
     canvas.words({x, above - 8}, line->name, small, Anchor::end, inks.of(line->role), true);
     x -= 5.2 * double(line->name.size()) + 6;
-    canvas.line({{x - 14, above - 11}, {x, above - 11}}, {inks.of(line->role), 1.6, line->role == ChartLine::Role::ret});
+    canvas.line({{x - 14, above - 11}, {x, above - 11}},
+                {inks.of(line->role), 1.6, line->role == ChartLine::Role::ret});
     x -= 26;
   }
 }
@@ -190,7 +191,7 @@ void draw_gauge(std::optional<double> depth_db, double width, Canvas& canvas) {
   const double share = depth_db ? std::clamp(*depth_db / gauge_floor_db, 0.0, 1.0) : 1, long_x = width - 62;
   const auto box = [](double from, double to) { return std::vector<Spot>{{from, 3}, {to, 3}, {to, 9}, {from, 9}}; };
   canvas.area(box(0, long_x), inks.faint, 1);
-  canvas.area(box(0, long_x * share), inks.residual, 0.9);
+  canvas.area(box(0, long_x * share), depth_db ? inks.residual : inks.moss, 0.9);
   for (const double db : {0.0, -60.0, -96.0, -144.0}) {
     const double x = long_x * db / gauge_floor_db;
     canvas.words({x, 19}, number_words(db), 7.5, db == 0 ? Anchor::start : Anchor::middle, inks.soft);

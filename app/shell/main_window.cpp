@@ -7,6 +7,7 @@
 #include <QVBoxLayout>
 
 #include "app/shell/finder.hpp"
+#include "app/shell/lone_master.hpp"
 #include "app/shell/plot_menu.hpp"
 #include "app/theme/theme.hpp"
 #include "app/widgets/audio_files.hpp"
@@ -69,6 +70,7 @@ void MainWindow::lay_out() {
   beside_rows->addWidget(marks, 1);
   marks_ = new MarksController(context_, marks, this);
   choice_ = new HeardChoice(context_, this);
+  new LoneMaster(context_, this);
   ledger_->setMinimumWidth(170);
   beside_->setMinimumWidth(190);
   middle->setMinimumWidth(420);
@@ -150,7 +152,10 @@ void MainWindow::connect_workspace() {
   });
   connect(&workspace_, &W::trial_ready, this, &MainWindow::hear_trial);
   connect(&workspace_, &W::nothing_selected, this, &MainWindow::hear_nothing);
-  connect(&workspace_, &W::master_selected, this, &MainWindow::hear_nothing);
+  connect(&workspace_, &W::master_selected, this, [this] {
+    findings_->show_findings({});
+    pages_->tell_trial();
+  });
   connect(&workspace_, &W::measuring, this, &MainWindow::hear_nothing);
   connect(&workspace_, &W::trial_failed, this, &MainWindow::hear_nothing);
   connect(&workspace_, &W::explaining, findings_, &FindingsPanel::show_explaining);

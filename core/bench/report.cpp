@@ -167,7 +167,7 @@ class Making {
     if (!trials_.empty())
       blocks.push_back(ReportText{
           "Each version was laid on its master as closely as it goes, in time and level, and the master was taken away "
-          "from it. What is left is what was changed. The bar says how far that lies under the music: at the left end "
+          "from it. What is left, the residual, is what was changed. The bar says how far that lies under the music: at the left end "
           "it "
           "would be as loud as the music, at \u221260 dB it is a thousandth of it, at \u2212144 dB nothing."});
     for (const Chosen& c : chosen_) {

@@ -169,6 +169,11 @@ void judge_bounds(const Checked& c, const Rules& rules, bool of_album, std::vect
       judge(number, b->second, reading_of(c, number.key), faults);
 }
 
+void look_for_coding(const Clip& clip, Checked& c, const Job& job) {
+  if (!clip.format().lossy) c.coding = find_coding(clip, job);
+  c.is_origin_known = true;
+}
+
 Checked check_one(const std::filesystem::path& file, const Rules& rules, bool of_album, const Job& job) {
   Checked c;
   c.measured = measure_file(file, job.part(0, 0.5));
@@ -182,7 +187,7 @@ Checked check_one(const std::filesystem::path& file, const Rules& rules, bool of
     c.flat_tops = found.runs, c.flat_tops_at_s = first_of(found.at_s);
   }
   if (rules.no_upsampling) find_lower_rate(*clip, c, job.part(0.75, 0.8));
-  if (!clip->format().lossy) c.coding = find_coding(*clip, job.part(0.8, 1));
+    if (rules.no_lossy_origin) look_for_coding(*clip, c, job.part(0.8, 1));
   judge_format(c.measured.format, rules, c.faults);
   judge_bounds(c, rules, of_album, c.faults);
   if (rules.outlet)
@@ -200,6 +205,10 @@ Checked check_file(const std::filesystem::path& file, const Rules& rules, const 
 }
 Checked check_track(const std::filesystem::path& file, const Rules& rules, const Job& job) {
   return check_one(file, rules, true, job);
+}
+
+void know_origin(const std::filesystem::path& file, Checked& checked, const Job& job) {
+  if (!checked.is_origin_known) look_for_coding(*Clip::open(file, job.part(0, 0.1)), checked, job.part(0.1, 1));
 }
 
 std::vector<Fault> check_album(const std::vector<const Loudness*>& tracks, const Rules& rules) {
@@ -235,7 +244,7 @@ Json checked_json(const std::string& path, const Checked& c) {
          {"head_silence_s", "tail_silence_s", "clicks", "dropouts", "correlation", "least_correlation"})
       json[key] = number_or_null(condition_reading(*c.condition, c.measured, key).value);
   if (c.condition) json["channel_delay_samples"] = number_or_null(c.condition->channel_delay_samples);
-  json["lossy_origin"] = c.coding ? coding_json(*c.coding) : Json(nullptr);
+    if (c.is_origin_known) json["lossy_origin"] = c.coding ? coding_json(*c.coding) : Json(nullptr);
   if (c.upsampled_from_hz) json["upsampled_from_hz"] = *c.upsampled_from_hz;
   return json;
 }

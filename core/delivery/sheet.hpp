@@ -13,6 +13,7 @@ namespace heathmist {
 
 struct Checked {
   Measured measured;
+    bool is_origin_known = false;          ///< `coding` was looked for: where a rule asks, or by know_origin()
   std::optional<CodingTrace> coding{};   ///< of a lossless file
   std::optional<Condition> condition{};  ///< this and what follows only where a rule asks for it
   std::optional<int64_t> flat_tops{};
@@ -29,6 +30,9 @@ Checked check_file(const std::filesystem::path& file, const Rules& rules, const 
 /// and of everything else against each file.
 Checked check_track(const std::filesystem::path& file, const Rules& rules, const Job& job = {});
 std::vector<Fault> check_album(const std::vector<const Loudness*>& tracks, const Rules& rules);
+
+/// Looks for a coder's traces where no rule asked for them: it takes longer than all the rest of a short file.
+void know_origin(const std::filesystem::path& file, Checked& checked, const Job& job = {});
 
 /// {"path", "passes", "faults": [{"code", "text", "value", "limit", "unit", "at_s"}], ...measured}.
 Json checked_json(const std::string& path, const Checked& checked);

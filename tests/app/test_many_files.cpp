@@ -146,6 +146,27 @@ class TestManyFiles : public WindowTest {
     QVERIFY_EXCEPTION_THROWN(form.rules(), RulesError);  // nothing is asked for
   }
 
+  // ---- a master by itself --------------------------------------------------------------------------------------------
+  void a_lone_master_is_heard() {
+    auto& player = *window_->part<ListeningBar>()->player();
+    window_->workspace().add_files({file("in/alone.wav", clean_)});
+    QTRY_VERIFY_WITH_TIMEOUT(player.has_source(), 10000);
+    QCOMPARE(player.rate_hz(), rate);
+    player.seek(1);
+    player.play();
+    QTRY_VERIFY_WITH_TIMEOUT(player.place_s() > 1.3, 10000);
+    window_->workspace().rename(window_->workspace().current(), "Weir");
+    QVERIFY(player.is_playing());  // the bench changes, what plays goes on
+    player.pause();
+    window_->workspace().add_files({file("in/back.wav", scaled(clean_, 0.5))});
+    QTRY_VERIFY_WITH_TIMEOUT(window_->workspace().current_result(), 60000);
+    QVERIFY(player.has_source());
+    window_->workspace().look_at(window_->workspace().bench().masters[0].id);
+    QTRY_VERIFY_WITH_TIMEOUT(player.has_source(), 10000);
+    save(folder_ / "in" / "alone.wav", clean_, 44100, WordFormat::pcm24);  // it is another one now
+    QTRY_COMPARE_WITH_TIMEOUT(player.rate_hz(), 44100, 20000);
+  }
+
   // ---- a watched folder ---------------------------------------------------------------------------------------------
   void it_is_watched_again_after_the_program_ended() {
     window_->part<SheetView>()->check_against(rules(no_clicks));

@@ -110,6 +110,13 @@ class TestSheet : public QObject {
     const auto c = check_file(good_, r);
     QVERIFY2(c.passes(), c.passes() ? "" : c.faults[0].text.c_str());
   }
+  void a_coder_is_looked_for_where_that_is_asked() {
+    auto c = check_file(good_, rules("{\"true_peak_dbtp\": {\"max\": 0}}"));
+    QVERIFY(!c.is_origin_known && !checked_json("good", c).contains("lossy_origin"));  // nothing is said of it
+    know_origin(good_, c);
+    QVERIFY(c.is_origin_known && checked_json("good", c)["lossy_origin"].is_null());
+    QVERIFY(check_file(good_, rules("{\"lossy_origin\": false}")).is_origin_known);
+  }
   void each_fault_is_told() {
     Planar bad = scaled(sound_, 1.9);
     for (int c = 0; c < 2; ++c)

@@ -67,7 +67,7 @@ ReportView::ReportView(Queue& queue, QWidget* window, Known known, bool quiet, Q
     if (outcome == Outcome::done) note_->setText(tr("written"));
     emit written(outcome == Outcome::done);
   });
-  show_state({});
+  set_logo({});
 }
 
 QWidget* ReportView::make_head() {
