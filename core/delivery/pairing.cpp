@@ -17,10 +17,11 @@ namespace {
 
 constexpr size_t most_candidates = 8;  // masters that are looked at for a return
 constexpr int least_votes = 2;
-constexpr double most_errors = 0.33;     // of the bits, in what is the same recording
-constexpr int64_t least_words = 64;      // that are compared, 1.5 s
-constexpr double sure_agreement = 0.85;  // of the bits alone
-constexpr double alike_s = 0.001, most_drift = 1e-3;
+constexpr double most_errors = 0.33;       // of the bits, in what is the same recording
+constexpr int64_t least_words = 64;        // that are compared, 1.5 s
+constexpr double sure_agreement = 0.85;    // of the bits alone
+constexpr double likely_agreement = 0.55;  // where the samples tell nothing
+constexpr double alike_s = 0.001, usual_drift = 1e-4, most_drift = 1e-3;
 constexpr double as_alike = 0.06;  // of the agreement: nobody can tell which
 
 struct Place {
@@ -130,7 +131,7 @@ std::optional<double> delay_at(const Clip& master, const Clip& ret, double at_s,
   auto r = made_clip(stretch_of(ret, from, length_s + 2 * slack_s), ret.format().sample_rate_hz, "return");
   if (r->format().sample_rate_hz != int(rate)) r = Clip::at_rate(r, int(rate), job);
   const Fit fit = find_fit(*m, *r, {}, job);  // which reads the delay at the stretch's first frame
-  if (!fit.trusted || std::abs(fit.delay_samples / rate - slack_s) > slack_s) return {};
+  if (!fit.trusted || fit.others_fit || std::abs(fit.delay_samples / rate - slack_s) > slack_s) return {};
   const double began = double(std::llround(from * ret.format().sample_rate_hz)) / ret.format().sample_rate_hz,
                master_began = double(std::llround(at_s * rate)) / rate;
   return fit.delay_samples + (began - master_began) * rate;
@@ -155,24 +156,46 @@ double loudest_from(const Clip& clip, double from_s, double span_s, double lengt
   return at_s;
 }
 
-/// By how much the return is late where the two run at one speed: three stretches fit, and their delays lie on a line.
-/// Two takes of the same notes fit here and there, each time at another delay: nothing. In samples of the master.
-std::optional<double> one_delay(const Clip& master, const Clip& ret, double about_s) {
-  const double rate = master.format().sample_rate_hz, first = std::max(0.0, -about_s),
-               last = std::min(master.format().duration_s(), ret.format().duration_s() - about_s);
-  const double length = std::min(stretch_s, (last - first) / 3), span = last - first - length;
-  if (length < 1) return about_s * rate;  // too little to tell by
-  std::vector<double> at_s, delays;
+/// How late a stretch is.
+struct LateAt {
+  double at_s, samples;
+};
+
+/// Two stretches tell of one delay: within a millisecond, and what the clocks of two devices drift apart.
+bool agree(const LateAt& a, const LateAt& b, double rate) {
+  return std::abs(a.samples - b.samples) < (alike_s + usual_drift * std::abs(b.at_s - a.at_s)) * rate;
+}
+
+/// Three delays lie on a line that is no steeper than two machines run apart.
+bool on_a_line(const std::vector<LateAt>& late, double rate) {
+  const double slope = (late[2].samples - late[0].samples) / (late[2].at_s - late[0].at_s),  // samples a second
+      bend = late[1].samples - late[0].samples - slope * (late[1].at_s - late[0].at_s);
+  return std::abs(slope) < most_drift * rate && std::abs(bend) < alike_s * rate;
+}
+
+/// Whether a pair by its bits is one by its samples, and how late the return is then, in samples of the master: where
+/// stretches fit, their delays must lie on a line. Two takes of the same notes fit here and there, each time at another
+/// delay. Where too little fits to tell, as much noise or few notes have it, the bits decide.
+struct SecondLook {
+  bool is_same = false;
+  std::optional<double> delay_samples;
+};
+SecondLook look_again(const Clip& master, const Clip& ret, const Pairing::Pair& pair) {
+  const double rate = master.format().sample_rate_hz, first = std::max(0.0, -pair.delay_s),
+               last = std::min(master.format().duration_s(), ret.format().duration_s() - pair.delay_s);
+  // of a short file they overlap: half of it is seldom silent
+  const double length = std::min(stretch_s, (last - first) / 2), span = last - first - length;
+  if (length < 1) return {true, {}};  // too little to tell by
+  std::vector<LateAt> late;
   for (const double part : {0.0, 0.4, 0.8}) {
-    at_s.push_back(loudest_from(master, first + part * span, 0.2 * span, length));
-    const auto delay = delay_at(master, ret, at_s.back(), length, about_s, {});
-    if (!delay) return {};
-    delays.push_back(*delay);
+    const double at_s = loudest_from(master, first + part * span, 0.2 * span, length);
+    if (const auto delay = delay_at(master, ret, at_s, length, pair.delay_s, {})) late.push_back({at_s, *delay});
   }
-  const double slope = (delays[2] - delays[0]) / (at_s[2] - at_s[0]),  // samples a second
-      bend = delays[1] - delays[0] - slope * (at_s[1] - at_s[0]);
-  if (std::abs(slope) >= most_drift * rate || std::abs(bend) >= alike_s * rate) return {};
-  return at_first_frame(delays[0], at_s[0], delays[2], at_s[2]);
+  if (late.size() < 2) {
+    return {pair.agreement >= likely_agreement, late.empty() ? std::nullopt : std::optional(late[0].samples)};
+  }
+  const bool is_same = late.size() == 3 ? on_a_line(late, rate) : agree(late[0], late[1], rate);
+  return {is_same, at_first_frame(late.front().samples, late.front().at_s, late.back().samples, late.back().at_s)};
 }
 
 }  // namespace
@@ -228,8 +251,9 @@ void leave_other_takes(Pairing& pairing, const std::vector<std::filesystem::path
         auto& p = pairing.pairs[size_t(n)];
         if (p.agreement >= sure_agreement) return;
         try {
-          p.delay_samples = one_delay(*Clip::open(masters[p.master]), *Clip::open(returns[p.ret]), p.delay_s);
-          is_other[size_t(n)] = !p.delay_samples;
+          const auto look = look_again(*Clip::open(masters[p.master]), *Clip::open(returns[p.ret]), p);
+          is_other[size_t(n)] = !look.is_same;
+          p.delay_samples = look.delay_samples;
         } catch (const InputError&) {  // gone meanwhile: the bits are all there is
         }
       });
