@@ -5,6 +5,7 @@
 #include <QByteArray>
 
 #include "app/report/chart_drawing.hpp"
+#include "core/html_text.hpp"
 
 namespace heathmist::app {
 
@@ -12,30 +13,13 @@ namespace {
 
 constexpr double chart_width = 680, gauge_width = 420;
 
-std::string escaped(const std::string& text) {
-  std::string out;
-  for (const char c : text) {
-    if (c == '&')
-      out += "&amp;";
-    else if (c == '<')
-      out += "&lt;";
-    else if (c == '>')
-      out += "&gt;";
-    else if (c == '"')
-      out += "&quot;";
-    else
-      out += c;
-  }
-  return out;
-}
-
 class SvgCanvas : public Canvas {
  public:
   /// `says`: what it shows, for who cannot see it.
   SvgCanvas(double width, double height, const std::string& says)
       : svg_(
             fmt::format("<svg viewBox=\"0 0 {:g} {:g}\" width=\"{:g}\" height=\"{:g}\" role=\"img\" aria-label=\"{}\">",
-                        width, height, width, height, escaped(says))) {}
+                        width, height, width, height, html_text(says))) {}
   void line(const std::vector<Spot>& spots, const Ink& ink) override {
     svg_ += "<polyline points=\"";
     put(spots);
@@ -52,7 +36,7 @@ class SvgCanvas : public Canvas {
     static constexpr const char* anchors[] = {"start", "middle", "end"};
     svg_ += fmt::format("<text x=\"{:.1f}\" y=\"{:.1f}\" font-size=\"{:g}\" text-anchor=\"{}\" fill=\"{}\"{}>{}</text>",
                         at.x, at.y, size, anchors[int(anchor)], colour, is_strong ? " font-weight=\"600\"" : "",
-                        escaped(text));
+                        html_text(text));
   }
   std::string whole() const { return svg_ + "</svg>\n"; }
 
@@ -71,8 +55,8 @@ class HtmlWriter {
   std::string write(const Report& report) {
     head(report);
     for (const ReportBlock& block : report.blocks) std::visit([this](const auto& b) { put(b); }, block);
-    out_ += fmt::format("</main>\n<footer>{} · {} · {}</footer>\n</body>\n</html>\n", escaped(report.heading),
-                        escaped(report.date), escaped(report.program));
+    out_ += fmt::format("</main>\n<footer>{} · {} · {}</footer>\n</body>\n</html>\n", html_text(report.heading),
+                        html_text(report.date), html_text(report.program));
     return std::move(out_);
   }
 
@@ -82,12 +66,12 @@ class HtmlWriter {
         "<!DOCTYPE html>\n<html lang=\"en\">\n<head>\n<meta charset=\"utf-8\">\n"
         "<meta name=\"viewport\" content=\"width=device-width, initial-scale=1\">\n"
         "<meta name=\"generator\" content=\"{}\">\n<title>{}</title>\n<style>{}</style>\n</head>\n<body>\n<header>",
-        escaped(report.program), escaped(report.heading), style());
+        html_text(report.program), html_text(report.heading), style());
     if (report.logo)
       out_ += fmt::format("<img class=\"logo\" alt=\"\" src=\"data:{};base64,{}\">", report.logo->type,
                           QByteArray::fromStdString(report.logo->bytes).toBase64().toStdString());
-    out_ += fmt::format("<h1>{}</h1><p class=\"soft\">{} · {} · {}</p></header>\n<main>\n", escaped(report.heading),
-                        escaped(report.about), escaped(report.date), escaped(report.program));
+    out_ += fmt::format("<h1>{}</h1><p class=\"soft\">{} · {} · {}</p></header>\n<main>\n", html_text(report.heading),
+                        html_text(report.about), html_text(report.date), html_text(report.program));
   }
 
   static std::string style() {
@@ -125,11 +109,11 @@ class HtmlWriter {
   }
 
   void put(const ReportHeading& h) {
-    out_ += fmt::format("<h{0}{2}>{1}</h{0}>\n", h.level + 1, escaped(h.text), breaks_ ? " class=\"page\"" : "");
+    out_ += fmt::format("<h{0}{2}>{1}</h{0}>\n", h.level + 1, html_text(h.text), breaks_ ? " class=\"page\"" : "");
     breaks_ = false;
   }
   void put(const ReportText& t) {
-    out_ += fmt::format("<p{}>{}</p>\n", t.is_soft ? " class=\"soft\"" : "", escaped(t.text));
+    out_ += fmt::format("<p{}>{}</p>\n", t.is_soft ? " class=\"soft\"" : "", html_text(t.text));
   }
   void put(const ReportPageBreak&) { breaks_ = true; }
   void put(const Chart& chart) {
@@ -140,23 +124,23 @@ class HtmlWriter {
   }
   void put(const ReportAnswer& a) {
     out_ += fmt::format("<div class=\"answer {}\">{}{}<p>{}</p>", class_of(a.severity),
-                        a.done.empty() ? "" : "<p class=\"done\">" + escaped(a.done) + "</p>",
-                        a.of.empty() ? "" : "<p class=\"soft\">" + escaped(a.of) + "</p>", escaped(a.changed));
+                        a.done.empty() ? "" : "<p class=\"done\">" + html_text(a.done) + "</p>",
+                        a.of.empty() ? "" : "<p class=\"soft\">" + html_text(a.of) + "</p>", html_text(a.changed));
     if (a.is_measured) {
       SvgCanvas canvas(gauge_width, gauge_height,
                        a.depth_db ? "How deep the residual lies under the music" : "Nothing is left");
       draw_gauge(a.depth_db, gauge_width, canvas);
       out_ += canvas.whole();
     }
-    out_ += (a.matters.empty() ? "" : "<p>" + escaped(a.matters) + "</p>") + "</div>\n";
+    out_ += (a.matters.empty() ? "" : "<p>" + html_text(a.matters) + "</p>") + "</div>\n";
   }
   void put(const ReportFinding& f) {
-    out_ += fmt::format("<div class=\"finding {}\"><p>{}</p>{}</div>\n", class_of(f.severity), escaped(f.text),
-                        f.detail.empty() ? "" : "<p class=\"soft\">" + escaped(f.detail) + "</p>");
+    out_ += fmt::format("<div class=\"finding {}\"><p>{}</p>{}</div>\n", class_of(f.severity), html_text(f.text),
+                        f.detail.empty() ? "" : "<p class=\"soft\">" + html_text(f.detail) + "</p>");
   }
   void put(const ReportTable& table) {
     out_ += "<table>";
-    if (!table.title.empty()) out_ += fmt::format("<caption>{}</caption>", escaped(table.title));
+    if (!table.title.empty()) out_ += fmt::format("<caption>{}</caption>", html_text(table.title));
     bool has_heads = false;
     for (const ReportColumn& c : table.columns) has_heads |= !c.head.empty();
     if (has_heads) {
@@ -164,7 +148,7 @@ class HtmlWriter {
       for (const ReportColumn& c : table.columns)  // the cell over the row's names has none
         out_ += c.head.empty()
                     ? std::string("<td></td>")
-                    : fmt::format("<th scope=\"col\"{}>{}</th>", c.is_number ? " class=\"n\"" : "", escaped(c.head));
+                    : fmt::format("<th scope=\"col\"{}>{}</th>", c.is_number ? " class=\"n\"" : "", html_text(c.head));
       out_ += "</tr></thead>";
     }
     out_ += "<tbody>\n";
@@ -177,7 +161,7 @@ class HtmlWriter {
       const ReportCell cell = n < row.size() ? row[n] : ReportCell{};
       std::string names = table.columns[n].is_number ? "n" : "";
       if (cell.severity) names += (names.empty() ? "" : " ") + class_of(*cell.severity);
-      out_ += fmt::format("<td{}>{}</td>", names.empty() ? "" : " class=\"" + names + "\"", escaped(cell.text));
+      out_ += fmt::format("<td{}>{}</td>", names.empty() ? "" : " class=\"" + names + "\"", html_text(cell.text));
     }
     out_ += "</tr>\n";
   }

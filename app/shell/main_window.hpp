@@ -5,6 +5,7 @@
 #include <QSplitter>
 
 #include "app/shell/bench_files.hpp"
+#include "app/shell/handbook.hpp"
 #include "app/shell/heard_choice.hpp"
 #include "app/shell/ledger.hpp"
 #include "app/shell/marks_controller.hpp"
@@ -71,6 +72,7 @@ class MainWindow : public QMainWindow {
   void new_version();
   std::string file_to_point_at() const;  ///< the id of its row
   void find_anything();
+  void open_handbook(const std::string& chapter);
   void keep_settings();
   void restore_settings();
 
@@ -91,6 +93,7 @@ class MainWindow : public QMainWindow {
   FindingsPanel* findings_;
   MarksController* marks_;
   HeardChoice* choice_;
+  Handbook* handbook_ = nullptr;  // once it was asked for
   int findings_width_ = 268;
   Menus* menus_;
 };

@@ -111,7 +111,18 @@ std::vector<Command> MainWindow::own_commands() {
        false,
        true},
       {tr("Find or do anything"), M::help, [this] { find_anything(); }, {QKeySequence("Ctrl+K")}},
+      {tr("Handbook: this page"), M::help, [this] { open_handbook(pages_->current().key); }, {QKeySequence("F1")}},
+      {tr("Handbook: start here"), M::help, [this] { open_handbook("start"); }},
   };
+}
+
+/// One window of it, beside this one: it can be read while the page is worked with.
+void MainWindow::open_handbook(const std::string& chapter) {
+  if (!handbook_) handbook_ = new Handbook(this);
+  handbook_->open_chapter(QString::fromStdString(chapter));
+  handbook_->show();
+  handbook_->raise();
+  handbook_->activateWindow();
 }
 
 /// Nothing but the page is seen, or all is again.

@@ -63,6 +63,17 @@ std::string counted(size_t n, const char* one, const char* many) {
   return fmt::format("{} {}", n, n == 1 ? one : many);
 }
 
+/// A sentence as it goes out of the house: files by their names, and not where they lie.
+std::string without_folders(std::string sentence, const std::vector<std::filesystem::path>& files) {
+  for (const auto& file : files) {
+    const std::string whole = printable(file), name = file_text(file);
+    if (whole.empty() || whole == name) continue;
+    for (size_t at = sentence.find(whole); at != std::string::npos; at = sentence.find(whole, at + name.size()))
+      sentence.replace(at, whole.size(), name);
+  }
+  return sentence;
+}
+
 /// What a report is made with, and what it has come to.
 class Making {
  public:
@@ -112,8 +123,8 @@ class Making {
     } catch (const Cancelled&) {
       throw;
     } catch (const std::runtime_error& error) {
-      told.answer = failed_answer(trial, error.what());
-      troubles_.push_back(error.what());
+      told.answer = failed_answer(trial, without_folders(error.what(), {c.master->audio.file, trial.ret.file}));
+      note(error.what());
     }
     trials_.push_back(std::move(told));
     job.report(1);
@@ -129,21 +140,26 @@ class Making {
       return std::make_shared<AnalysisResult>(analysis.explained(input, null, job.part(0.5, 1)));
     } catch (const InputError& error) {  // a floor that is gone takes nothing away from the rest
       if (!input.floor) throw;
-      if (!holds(troubles_, error.what())) troubles_.push_back(error.what());
+      note(error.what());
       input.floor.reset();
       return std::make_shared<AnalysisResult>(analysis.explained(input, null, job.part(0.5, 1)));
     }
   }
 
-  ReportedLoudness heard(const std::string& name, const std::function<Measured()>& measured) {
+  void note(const std::string& sentence) {
+    if (!holds(troubles_, sentence)) troubles_.push_back(sentence);
+  }
+
+  ReportedLoudness heard(const std::string& name, const std::filesystem::path& file,
+                         const std::function<Measured()>& measured) {
     ReportedLoudness line{name, {}, {}};
     try {
       line.measured = measured();
     } catch (const Cancelled&) {
       throw;
     } catch (const std::runtime_error& error) {
-      line.failure = error.what();
-      if (!holds(troubles_, error.what())) troubles_.push_back(error.what());
+      line.failure = without_folders(error.what(), {file});
+      note(error.what());
     }
     return line;
   }
@@ -151,11 +167,12 @@ class Making {
   void measure_loudness_of(const Chosen& c, const Job& job) {
     auto& lines = loudness_[c.master];
     const double share = 1.0 / double(1 + c.trials.size());
-    lines.push_back(heard(c.master->name, [&] { return measure_file(c.master->audio.file, job.part(0, share)); }));
+    lines.push_back(heard(c.master->name, c.master->audio.file,
+                          [&] { return measure_file(c.master->audio.file, job.part(0, share)); }));
     for (size_t n = 0; choice_.has(ReportPart::loudness) && n < c.trials.size(); ++n) {
       const Trial& t = *c.trials[n];
       const Job part = job.part(share * double(n + 1), share * double(n + 2));
-      lines.push_back(heard(title_of(t), [&] {
+      lines.push_back(heard(title_of(t), t.chain ? c.master->audio.file : t.ret.file, [&] {
         return t.chain ? measure_return(c.master->audio.file, *t.chain, part, sources_.grant)
                        : measure_file(t.ret.file, part);
       }));
@@ -167,9 +184,10 @@ class Making {
     if (!trials_.empty())
       blocks.push_back(ReportText{
           "Each version was laid on its master as closely as it goes, in time and level, and the master was taken away "
-          "from it. What is left, the residual, is what was changed. The bar says how far that lies under the music: at the left end "
-          "it "
-          "would be as loud as the music, at \u221260 dB it is a thousandth of it, at \u2212144 dB nothing."});
+          "from it. What is left, the residual, is what was changed. The bar says how far that lies under the music: "
+          "at "
+          "the left end it would be as loud as the music, at \u221260 dB it is a thousandth of it, at \u2212144 dB "
+          "nothing."});
     for (const Chosen& c : chosen_) {
       blocks.push_back(ReportHeading{printable(c.master->name), 2});
       for (const ReportedTrial& t : trials_)

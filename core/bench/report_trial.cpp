@@ -71,7 +71,10 @@ ReportTable laid(const Fit& fit, const FitHold& hold) {
   return table;
 }
 
-std::string setting_text(const Json& value) {
+std::string setting_text(const StageType* type, const std::string& key, const Json& value) {
+  const Parameter* parameter = type ? type->parameter(key) : nullptr;
+  if (parameter && parameter->kind == Parameter::Kind::file && value.is_string())
+    return file_text(value.get<std::string>());  // and not where it lies
   if (value.is_string()) return printable(value.get<std::string>());
   if (value.is_number_float()) return fmt::format("{:g}", value.get<double>());
   return printable(value.dump(-1, ' ', false, Json::error_handler_t::replace));
@@ -86,7 +89,7 @@ ReportTable settings_table(const Chain& chain, const std::vector<StageReport>& r
     const StageType* type = stage_type(stage.type);
     std::string settings;
     for (const auto& [key, value] : stage.values.items())
-      settings += fmt::format("{}{}: {}", settings.empty() ? "" : ", ", key, setting_text(value));
+      settings += fmt::format("{}{}: {}", settings.empty() ? "" : ", ", key, setting_text(type, key, value));
     std::string did = stage.on ? "" : "switched off";
     if (stage.on && ran < reports.size()) {
       const StageReport& r = reports[ran++];

@@ -5,6 +5,7 @@
 
 #include "core/compare/json.hpp"
 #include "core/delivery/sheet.hpp"
+#include "core/html_text.hpp"
 #include "core/printable.hpp"
 
 namespace heathmist {
@@ -22,22 +23,7 @@ std::string sentences_of(const Json& entry) {
   return all;
 }
 
-std::string escaped(const std::string& text) {
-  std::string out;
-  for (const char c : printable(text)) {
-    if (c == '&')
-      out += "&amp;";
-    else if (c == '<')
-      out += "&lt;";
-    else if (c == '>')
-      out += "&gt;";
-    else if (c == '"')
-      out += "&quot;";
-    else
-      out += c;
-  }
-  return out;
-}
+std::string escaped(const std::string& text) { return html_text(printable(text)); }
 
 std::string number(const Json& entry, const char* key, int decimals) {
   const auto found = entry.find(key);

@@ -40,6 +40,45 @@ class TestShell : public WindowTest {
     back_ = save(folder_ / "first back.wav", scaled(sound, 0.5), 44100, WordFormat::pcm16);
   }
 
+  void f1_opens_the_pages_own_chapter() {
+    for (const Page& page : pages()) {
+      window_->show_page(page.key);
+      window_->activateWindow();
+      QVERIFY(QTest::qWaitForWindowActive(window_.get()));
+      QTest::keyClick(window_.get(), Qt::Key_F1);
+      auto* book = window_->findChild<Handbook*>();
+      QVERIFY(book && book->isVisible());
+      QCOMPARE(book->chapter(), QString::fromStdString(page.key));
+      QVERIFY(book->text()->toPlainText().startsWith(page.title.left(4)));
+      QCOMPARE(book->list()->currentItem()->data(Qt::UserRole).toString(), book->chapter());
+      QVERIFY2(book->text()->toPlainText().size() > 200, page.key.c_str());
+      book->close();
+    }
+  }
+  void links_of_the_handbook_lead_to_chapters() {
+    const QDir folder(QString(HEATHMIST_SOURCE) + "/docs/handbook");
+    static const QRegularExpression link(R"(\]\(([^)]+)\))");
+    for (const QString& name : folder.entryList({"*.md"})) {
+      QFile file(folder.filePath(name)), shipped(":/heathmist/handbook/" + name);
+      QVERIFY2(file.open(QIODevice::ReadOnly) && shipped.open(QIODevice::ReadOnly), qPrintable(name));
+      const QByteArray text = file.readAll();
+      QCOMPARE(shipped.readAll(), text);
+      for (auto it = link.globalMatch(QString::fromUtf8(text)); it.hasNext();) {
+        const QString to = it.next().captured(1);
+        QVERIFY2(QFile::exists(folder.filePath(to)), qPrintable(name + ": " + to));
+      }
+    }
+    window_->show_page("null");
+    QVERIFY(QTest::qWaitForWindowActive(window_.get()));
+    QTest::keyClick(window_.get(), Qt::Key_F1);
+    auto* book = window_->findChild<Handbook*>();
+    book->open_chapter("start");
+    book->text()->setSource(QUrl("sheet.md"));  // as a click does
+    QCOMPARE(book->chapter(), QString("sheet"));
+    QCOMPARE(book->list()->currentItem()->data(Qt::UserRole).toString(), QString("sheet"));
+    book->open_chapter("weather");  // there is none
+    QCOMPARE(book->chapter(), QString("start"));
+  }
   void every_page_has_a_key_and_a_shortcut_of_its_own() {
     std::set<std::string> keys;
     std::set<QString> shortcuts;

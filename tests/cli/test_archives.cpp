@@ -31,7 +31,7 @@ class TestArchives : public QObject {
   }
 
   void the_recipe_gives_what_one_run_gives() {
-    const QByteArray recipe = first_recipe();
+    const QByteArray recipe = recipe_with("--jobs");
     QVERIFY(recipe.contains("parallel") && recipe.contains("--part"));
     const QStringList variables{"ARCHIVE=" + path("archive"), "RULES=" + path("rules.json"), "JOBS=4",
                                 "PATH=" + QFileInfo(HEATHMIST_CLI).path() + ":" + qEnvironmentVariable("PATH"),
@@ -68,6 +68,31 @@ class TestArchives : public QObject {
     QCOMPARE(call_program("sh", {"-e", "-c", "cd '" + path(".") + "'\n" + recipe}, {}, variables).status, 0);
     QCOMPARE(call_program("sqlite3", {"-json", path("sheet.db"), "SELECT * FROM sheet"}).out, table.out);
   }
+  /// The script of an array as its scheduler runs it: a task at a time, each told its number alone.
+  void an_arrays_tasks_give_what_one_run_gives() {
+    const QByteArray script = recipe_with("#SBATCH");
+    QVERIFY(script.contains("--array=1-256") && script.contains("/256\""));
+    std::filesystem::create_directories(folder_ / "array" / "parts");
+    std::filesystem::copy_file(folder_ / "list.txt", folder_ / "array" / "list.txt");
+    std::ofstream(folder_ / "array" / "check.sh", std::ios::binary) << script.toStdString();
+    for (const int task : {1, 2, 3, 4, 5, 6, 7, 8, 9, 10, 11, 12, 256}) {  // eleven files, and tasks that have none
+      const auto ran = call_program(
+          "sh", {"-c", "cd '" + path("array") + "' && sh check.sh"}, {},
+          {"RULES=" + path("rules.json"), "SLURM_ARRAY_TASK_ID=" + QString::number(task),
+           "PATH=" + QFileInfo(HEATHMIST_CLI).path() + ":" + qEnvironmentVariable("PATH"), "HOME=" + path(".")});
+      QVERIFY2(ran.status == 0, ran.err);
+    }
+    std::map<std::string, Json> merged;
+    for (const auto& part : std::filesystem::directory_iterator(folder_ / "array" / "parts")) {
+      std::ifstream lines(part.path());
+      for (std::string line; std::getline(lines, line);)
+        if (const Json entry = json_from(line); entry.contains("path")) merged[entry["path"]] = entry;
+    }
+    const Json whole = json_from(
+        call({"check", "--rules", path("rules.json"), "--from-file", path("list.txt"), "--json"}).out.toStdString());
+    QCOMPARE(merged.size(), whole["files"].size());
+    for (const Json& entry : whole["files"]) QVERIFY(merged.at(entry["path"]) == entry);
+  }
   /// A pair has one line with its names.
   void a_null_is_one_line() {
     const auto a = call({"null", path("archive/1.wav"), path("archive/1.wav"), "--jsonl"});
@@ -77,12 +102,16 @@ class TestArchives : public QObject {
   }
 
  private:
-  static QByteArray first_recipe() {
+  /// The first script of the document that has this in it.
+  static QByteArray recipe_with(const char* word) {
     QFile file(HEATHMIST_ARCHIVES);
     if (!file.open(QIODevice::ReadOnly)) return {};
     const QByteArray text = file.readAll();
-    const auto from = text.indexOf("```sh\n") + 6;
-    return text.mid(from, text.indexOf("```", from) - from);
+    for (qsizetype from = text.indexOf("```sh\n"); from >= 0; from = text.indexOf("```sh\n", from + 6)) {
+      const QByteArray recipe = text.mid(from + 6, text.indexOf("```", from + 6) - from - 6);
+      if (recipe.contains(word)) return recipe;
+    }
+    return {};
   }
   QString path(const char* name) const { return QString::fromStdString((folder_ / name).string()); }
   Folder folder_;

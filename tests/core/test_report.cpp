@@ -102,9 +102,16 @@ class TestReport : public QObject {
   void what_is_missing_is_said_and_the_rest_goes_on() {
     const auto answers = answers_of(whole_);
     QVERIFY(!answers[3].is_measured && answers[3].severity == Severity::fault);
-    QVERIFY(answers[3].changed.find("gone.wav") != std::string::npos);
+    QVERIFY(answers[3].changed.find(": gone.wav: ") != std::string::npos);
+    for (const auto& t : blocks_of<ReportTable>(whole_))
+      for (const auto& row : t.rows)
+        for (const auto& cell : row)
+          QVERIFY2(cell.text.find((folder_ / "").string()) == std::string::npos, cell.text.c_str());
     QVERIFY(!whole_.troubles.empty());
     for (const auto& sentence : whole_.troubles) QVERIFY(sentence.find("gone.wav") != std::string::npos);
+    Bench all_gone = bench_;
+    all_gone.masters[0].audio.file = folder_ / "away.wav";
+    QCOMPARE(make_report(all_gone, {.masters = {"w"}}).troubles.size(), size_t(2));  // one a file, not one a trial
     const std::set<std::string> once(whole_.troubles.begin(), whole_.troubles.end());
     QCOMPARE(once.size(), whole_.troubles.size());
     const auto tables = blocks_of<ReportTable>(whole_);
@@ -159,6 +166,18 @@ class TestReport : public QObject {
     QVERIFY(table_of(whole, "Marks")->rows[0][2].text == "the wheel comes in");
     QVERIFY(table_of(whole, "Marks")->rows[0][3].text == "over the line");
     QVERIFY(table_of(whole, "chain")->rows[0][1].text.find("bits: 12") != std::string::npos);
+  }
+  void files_of_a_chain_are_named_without_their_folders() {
+    Planar click(2, 64);
+    click.channel(0)[0] = click.channel(1)[0] = 1;
+    save(folder_ / "room.wav", click, rate);
+    Bench bench = bench_;
+    bench.masters[0].trials = {
+        {"c", "", {}, {}, Chain{"", {{"convolution", {{"response", (folder_ / "room.wav").string()}}}}, 1}}};
+    const auto tables = blocks_of<ReportTable>(make_report(bench, {.masters = {"w"}}, {.analysis = &analysis_}));
+    const ReportTable* chain = table_of(tables, "chain");
+    QVERIFY(chain && chain->rows[0][1].text.find("room.wav") != std::string::npos);
+    QVERIFY2(chain->rows[0][1].text.find('/') == std::string::npos, chain->rows[0][1].text.c_str());
   }
   void what_is_known_is_not_measured_again() {
     Analysis counting;

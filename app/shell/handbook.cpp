@@ -1,0 +1,76 @@
+#include "app/shell/handbook.hpp"
+
+#include <QFile>
+#include <QHBoxLayout>
+#include <QRegularExpression>
+
+#include "app/theme/theme.hpp"
+
+static void open_handbook() { Q_INIT_RESOURCE(handbook); }  // it lies in a static library
+
+namespace heathmist::app {
+
+namespace {
+
+constexpr const char* chapters = "qrc:/heathmist/handbook/";
+constexpr const char* first_chapter = "start";
+
+/// Title and key of every chapter, in the order of the table of contents.
+std::vector<std::pair<QString, QString>> contents() {
+  QFile file(":/heathmist/handbook/README.md");
+  if (!file.open(QIODevice::ReadOnly)) return {};
+  static const QRegularExpression entry(R"(^- \[([^\]]+)\]\((\w+)\.md\))", QRegularExpression::MultilineOption);
+  std::vector<std::pair<QString, QString>> all;
+  for (auto it = entry.globalMatch(QString::fromUtf8(file.readAll())); it.hasNext();) {
+    const auto found = it.next();
+    all.emplace_back(found.captured(1), found.captured(2));
+  }
+  return all;
+}
+
+}  // namespace
+
+Handbook::Handbook(QWidget* parent) : QDialog(parent) {
+  open_handbook();
+  setWindowTitle(tr("Handbook"));
+  resize(860, 620);
+  auto* columns = new QHBoxLayout(this);
+  columns->setContentsMargins(12, 12, 12, 12);
+  list_ = new QListWidget(this);
+  list_->setAccessibleName(tr("Chapters"));
+  list_->setFixedWidth(190);
+  list_->setSpacing(3);
+  for (const auto& [title, key] : contents()) {
+    auto* item = new QListWidgetItem(title, list_);
+    item->setData(Qt::UserRole, key);
+  }
+  columns->addWidget(list_);
+  text_ = new QTextBrowser(this);
+  text_->setAccessibleName(tr("Chapter"));
+  text_->setOpenExternalLinks(false);
+  text_->document()->setDocumentMargin(18);
+  text_->setFont(face(Type::value));
+  columns->addWidget(text_, 1);
+  connect(list_, &QListWidget::currentItemChanged, this, [this](QListWidgetItem* item) {
+    if (item) open_chapter(item->data(Qt::UserRole).toString());
+  });
+  connect(text_, &QTextBrowser::sourceChanged, this, &Handbook::follow);  // source() is yet the one before
+}
+
+void Handbook::open_chapter(const QString& key) {
+  const bool is_there = QFile::exists(QString(":/heathmist/handbook/%1.md").arg(key));
+  const QUrl url(chapters + (is_there ? key : QString(first_chapter)) + ".md");
+  if (text_->source() != url) text_->setSource(url, QTextDocument::MarkdownResource);
+}
+
+QString Handbook::chapter() const { return text_->source().fileName().section('.', 0, 0); }
+
+/// Another chapter is shown, by whatever led there: the list says which.
+void Handbook::follow(const QUrl& to) {
+  const QSignalBlocker quiet(list_);
+  const QString shown = to.fileName().section('.', 0, 0);
+  for (int n = 0; n < list_->count(); ++n)
+    if (list_->item(n)->data(Qt::UserRole).toString() == shown) list_->setCurrentRow(n);
+}
+
+}  // namespace heathmist::app
