@@ -275,9 +275,9 @@ class TestWindow : public WindowTest {
     const QString other = QString::fromStdString(
         save(folder_ / "long2.wav", with_noise(Planar(2, 48000 * 60), 0.1, 9), 48000, WordFormat::pcm24).string());
     drop(*window_, {big, other});
-    QTRY_VERIFY_WITH_TIMEOUT(window_->workspace().results().is_busy(), 5000);
+    QTRY_VERIFY_WITH_TIMEOUT(window_->workspace().results().is_busy(), 30000);
     window_->workspace().cancel();
-    QTRY_VERIFY_WITH_TIMEOUT(!window_->workspace().results().is_busy(), 5000);
+    QTRY_VERIFY_WITH_TIMEOUT(!window_->workspace().results().is_busy(), 30000);
     QVERIFY(!window_->workspace().current_result());
   }
 
