@@ -188,7 +188,7 @@ bool run_first(MainWindow& window, const std::string& page, const QCommandLinePa
       QTimer::singleShot(500, view, &MonitorView::start);
       QTimer::singleShot(6000, view, draw);
     });
-    } else if (page == "report") {
+  } else if (page == "report") {
     once(window.part<ReportView>(), &ReportView::rested, window, draw);
   } else if (page == "loudness") {
     once(&window.loudness(), &LoudnessReadings::rested, window, [&window, draw] {
@@ -223,7 +223,7 @@ void take_picture(MainWindow& window, const QCommandLineParser& words) {
   board->right()->choose(plates.value(1).toInt());
   if (plates.size() > 2) board->restore({{"causes", plates[2].toInt()}});
   const std::string page = words.value("view").toStdString();
-  window.show_page(page);
+  if (words.isSet("view")) window.show_page(page);
   if (page == "spectrogram") window.part<SpectrumView>()->choose("residual", true);
   if (run_first(window, page, words, draw)) return;
   if (words.isSet("select")) {
@@ -319,11 +319,13 @@ int main(int argc, char** argv) {
   MainWindow window(output == "simulated" ? simulated_output() : open_output(output));
   keep_log_of(window);
   window.show();
+  if (words.positionalArguments().isEmpty() && !words.isSet("view")) window.show_welcome(true);
   window.take_files(words.positionalArguments());
-  if (words.isSet("picture"))
+  if (words.isSet("picture")) {
     take_picture(window, words);
-  else
-    window.show_page(words.value("view").toStdString()),
-        QTimer::singleShot(0, &window, [&window] { window.files()->offer_recovery(); });
+  } else {
+    if (words.isSet("view")) window.show_page(words.value("view").toStdString());
+    QTimer::singleShot(0, &window, [&window] { window.files()->offer_recovery(); });
+  }
   return app.exec();
 }

@@ -18,6 +18,7 @@
 #include "app/shell/main_window.hpp"
 #include "app/theme/theme.hpp"
 #include "benchmarks/peers.hpp"
+#include "benchmarks/reports.hpp"
 #include "core/audio/cache.hpp"
 
 namespace fs = std::filesystem;
@@ -152,9 +153,18 @@ void spectrogram_of_an_hour(Watched& app, MainWindow& window, const fs::path& fo
   fmt::print("    {} spectra drawn in {} places of the playhead\n", drawn, turns);
 }
 
+void tell_of_reports(const fs::path& folder) {
+  const auto cost = bench::report_cost(folder);
+  fmt::print(
+      "a report of 200 trials beyond their measuring, {} pages: {:.1f} s ({:.1f} s what it says, {:.1f} s HTML, {:.1f} "
+      "s "
+      "PDF; to reach: 20)\n",
+      cost.pages, cost.made_s + cost.html_s + cost.pdf_s, cost.made_s, cost.html_s, cost.pdf_s);
+}
+
 }  // namespace
 
-/// --spectra: only what is drawn of the hour.
+/// --spectra: only what is drawn of the hour; --report: only what a report costs.
 int main(int argc, char** argv) {
   if (qEnvironmentVariableIsEmpty("DISPLAY")) qputenv("QT_QPA_PLATFORM", "offscreen");
   Folder folder;
@@ -162,6 +172,7 @@ int main(int argc, char** argv) {
   QStandardPaths::setTestModeEnabled(true);
   QSettings::setPath(QSettings::NativeFormat, QSettings::UserScope, QString::fromStdString(folder.path / "settings"));
   Theme::instance().apply(false);
+  if (argc > 1 && std::string(argv[1]) == "--report") return tell_of_reports(folder.path), 0;
   const bool tables = argc < 2 || std::string(argv[1]) != "--spectra";  // else those alone
   const Bench bench = many_masters(folder.path, tables ? 200 : 2);
   MainWindow window(simulated_output());
@@ -176,4 +187,5 @@ int main(int argc, char** argv) {
   app.tell("200 files by all outlets coming in, the table scrolled all the while");
   spectrogram_of_an_hour(app, window, folder.path);
   window.workspace().model().undo_stack().setClean();
+  tell_of_reports(folder.path);
 }

@@ -10,7 +10,7 @@ namespace {
 
 struct Call {
   Shared shared;
-  std::string master, ret, out, video, bits = "32f";
+  std::string master, ret, out, video, bits;
 };
 
 /// Where the return was cut, in its time; "samples": how much later (of the master) it goes on there than it would
@@ -25,6 +25,13 @@ Json splices_json(const std::vector<Break>& splices) {
 Json video_json(const std::string& name, const VideoWritten& v) {
   return {{"output", name},   {"pictures", v.pictures},           {"pictures_per_s", v.pictures_per_s},
           {"off_s", v.off_s}, {"off_pictures", v.off_pictures()}, {"left_out", v.left_out}};
+}
+
+/// FLAC has no floating point.
+WordFormat word_of(const Call& call) {
+  if (call.bits == "16") return WordFormat::pcm16;
+  const bool is_flac = std::filesystem::path(call.out).extension() == ".flac";
+  return call.bits == "24" || (call.bits.empty() && is_flac) ? WordFormat::pcm24 : WordFormat::float32;
 }
 
 void say_video(const Session& session, const Call& call, const VideoWritten& v) {
@@ -43,9 +50,7 @@ void align(const Call& call) {
     if (call.video == call.out) throw std::invalid_argument("-o and --video cannot be one file");
     check_video(ret.file, video_to.emplace(session.destination(call.video)));
   }
-  const WordFormat word = call.bits == "16"   ? WordFormat::pcm16
-                          : call.bits == "24" ? WordFormat::pcm24
-                                              : WordFormat::float32;
+  const WordFormat word = word_of(call);
   const Job job = session.watched(master.name);
   const auto m = Clip::open(master.file, job.part(0, 0.1)), r = Clip::open(ret.file, job.part(0.1, 0.2));
   AlignedVideo written;
@@ -86,9 +91,8 @@ void add_align(CLI::App& app) {
   verb->add_option("RETURN", call->ret, "what it is laid on: a file with sound, a video too")->required();
   verb->add_option("-o", call->out, "where it goes (.wav or .flac)")->required();
   verb->add_option("--video", call->video, "and the return's picture with that sound, copied as it is (.mkv or .mov)");
-  verb->add_option("--bits", call->bits, "its word length")
-      ->check(CLI::IsMember({"16", "24", "32f"}))
-      ->capture_default_str();
+  verb->add_option("--bits", call->bits, "its word length: 32f where nothing is said, in .flac 24")
+      ->check(CLI::IsMember({"16", "24", "32f"}));
   add_common(*verb, call->shared);
   add_force(*verb, call->shared);
   verb->callback([call] { align(*call); });

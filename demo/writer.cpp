@@ -122,7 +122,6 @@ Planar exchanged(const Planar& sound) {
 }
 
 constexpr const char* bench_file = "curlew-hours.heathmist";
-constexpr int demo_version = 12;  // raised when any of its files changes
 
 /// What the album's files are held against: a sheet's rules (docs/formats.md).
 Json deliveries() {
@@ -140,7 +139,7 @@ Json deliveries() {
 }
 
 /// The demo of an earlier run is there, and so is every file of it, as it was written.
-bool is_whole(const path& file) {
+bool has_every_file(const path& file) {
   try {
     const Bench bench = load_bench(file);
     for (const Master& m : bench.masters) {
@@ -153,7 +152,7 @@ bool is_whole(const path& file) {
         if (!r.render.file.empty() && state_of(r.render) != FileState::present) return false;
     for (const FileRef& r : bench.responses)
       if (state_of(r) != FileState::present) return false;
-    return !bench.masters.empty() && bench.settings.value("demo", 0) == demo_version;
+    return !bench.masters.empty() && bench.settings.value("demo", 0) == version;
   } catch (const InputError&) {
     return false;
   }
@@ -161,14 +160,14 @@ bool is_whole(const path& file) {
 
 class Writer {
  public:
-  explicit Writer(path folder) : folder_(std::move(folder)) {
+  Writer(path folder, const Job& job) : folder_(std::move(folder)), job_(job) {
     std::filesystem::create_directories(folder_);
     try {
-      anew_ = load_bench(folder_ / bench_file).settings.value("demo", 0) != demo_version;
+      anew_ = load_bench(folder_ / bench_file).settings.value("demo", 0) != version;
     } catch (const InputError&) {  // none there yet
     }
     bench_.name = "Curlew Hours";
-    bench_.settings["demo"] = demo_version;
+    bench_.settings["demo"] = version;
     bench_.settings["sheet"] = {{"rules", deliveries()}};
   }
 
@@ -277,6 +276,7 @@ class Writer {
  private:
   /// Writes a file that is not there yet, or is of another version.
   void keep(const std::string& name, const std::function<void(const path&)>& write) {
+    job_.check();
     if (anew_ || !std::filesystem::exists(folder_ / name)) write(folder_ / name);
   }
   static void render(const path& file, const std::string& kind, const std::string& by) {
@@ -291,6 +291,7 @@ class Writer {
   }
 
   path folder_;
+  const Job& job_;
   int marks_ = 0;
   Bench bench_;
   bool anew_ = false;  // the files there are of another version
@@ -402,18 +403,25 @@ void write_marks(Writer& w) {
 
 }  // namespace
 
-path write_demo(const path& folder) {
-  if (is_whole(folder / bench_file)) return folder / bench_file;
-  Writer w(folder);
-  write_mill_race(w);
-  write_slack_water(w);
-  write_lantern_walk(w, folder);
-  write_spoken_tide(w);
-  write_weir_by_lamplight(w);
-  write_engines(w);
-  write_responses(w);
-  write_blind_tests(w);
-  write_marks(w);
+path bench_in(const path& folder) { return folder / bench_file; }
+bool is_whole(const path& folder) { return has_every_file(bench_in(folder)); }
+
+path write_demo(const path& folder, const Job& job) {
+  if (is_whole(folder)) return bench_in(folder);
+  Writer w(folder, job);
+  const std::function<void()> parts[] = {[&] { write_mill_race(w); },
+                                         [&] { write_slack_water(w); },
+                                         [&] { write_lantern_walk(w, folder); },
+                                         [&] { write_spoken_tide(w); },
+                                         [&] { write_weir_by_lamplight(w); },
+                                         [&] { write_engines(w); },
+                                         [&] { write_responses(w); },
+                                         [&] { write_blind_tests(w), write_marks(w); }};
+  for (size_t n = 0; n < std::size(parts); ++n) {
+    parts[n]();
+    job.check();
+    job.report(double(n + 1) / double(std::size(parts)));
+  }
   return w.finish();
 }
 

@@ -6,6 +6,7 @@
 #include <cmath>
 
 #include "app/theme/theme.hpp"
+#include "app/widgets/terms.hpp"
 
 namespace heathmist::app {
 
@@ -98,6 +99,7 @@ ListeningBar::ListeningBar(Player& player, QWidget* parent) : QWidget(parent), p
   match_note_->setProperty("soft", true);
   match_note_->setContentsMargins(7, 0, 0, 0);
   match_note_->setMinimumWidth(104);
+  set_term(match, "match");
   match_rows->addWidget(matched_);
   match_rows->addWidget(match_note_);
   connect(matched_, &QToolButton::toggled, this, [this] { push_mix(); });
@@ -116,6 +118,7 @@ ListeningBar::ListeningBar(Player& player, QWidget* parent) : QWidget(parent), p
   lift_->setPageStep(6);
   lift_->setToolTip(tr("Lift of the residual, 0 to 90 dB, behind a limiter (, and .)"));
   lift_->setAccessibleName(tr("Lift of the residual in dB"));
+  set_term(lift, "lift");
   lift_rows->addWidget(lift_value_);
   lift_rows->addWidget(lift_);
   connect(lift_, &QSlider::valueChanged, this, [this] { push_mix(); });
@@ -171,10 +174,12 @@ void ListeningBar::make_meters(QHBoxLayout* row) {
                            tr("Integrated loudness since the meters began, LUFS"),
                            tr("Highest true peak since the meters began"),
                            tr("Correlation of left and right: 1 is mono, 0 unrelated, \u22121 opposed")};
+  constexpr const char* terms_of_meters[] = {"momentary", "short_term", "integrated", "true_peak", "correlation"};
   for (size_t n = 0; n < values_.size(); ++n) {
     auto [cell, labels] = stacked(names[n], this, 30);
     values_[n] = labels.first;
     cell->setToolTip(hints[n]);
+    set_term(cell, terms_of_meters[n]);
     row->addWidget(cell);
   }
   make_output(row);

@@ -61,7 +61,7 @@ void FileWatch::look() {
     if (now == before) still << file;
     before = now;
   }
-    for (const QString& file : still) {
+  for (const QString& file : still) {
     const bool is_news = known_[file] != pending_[file];
     known_[file] = pending_[file];
     pending_.erase(file);

@@ -18,7 +18,7 @@ class FileWatch : public QObject {
  public:
   explicit FileWatch(QObject* parent = nullptr);
   /// These files, and no others.
-    void watch(const std::vector<std::filesystem::path>& files);
+  void watch(const std::vector<std::filesystem::path>& files);
   /// They are read afresh: what happened to them so far is not told any more.
   void take_as_known();
 

@@ -55,6 +55,27 @@ QStringList audio_files_of(const QStringList& files_and_folders, QStringList* re
   return files;
 }
 
+FolderListing::FolderListing(Queue& queue, QObject* parent) : QObject(parent), work_(queue) {
+  connect(&work_, &LongWork::ended, this, [this] { wanted_.isEmpty() ? emit ended() : look(); });
+}
+
+void FolderListing::list(const QStringList& files_and_folders) {
+  const bool any_folder = std::any_of(files_and_folders.begin(), files_and_folders.end(),
+                                      [](const QString& one) { return QFileInfo(one).isDir(); });
+  if (!any_folder && !is_running()) return emit listed(files_and_folders, {});
+  wanted_ << files_and_folders;
+  if (!is_running()) look();
+}
+
+void FolderListing::look() {
+  work_.start([this, names = std::exchange(wanted_, {})](const Job&, const Tell& tell) {
+    QStringList refused;
+    const QStringList files = audio_files_of(names, &refused);
+    tell([this, files, refused] { emit listed(files, refused); });
+  });
+  emit begun();
+}
+
 FolderWatch::FolderWatch(Queue& queue, QObject* parent)
     : QObject(parent), still_ms_(usual_still_ms), again_ms_(usual_again_ms), work_(queue) {
   timer_.setSingleShot(true);

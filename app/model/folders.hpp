@@ -19,6 +19,27 @@ QStringList audio_files_in(const QString& folder, QStringList* refused = nullptr
 /// What somebody dropped or named: folders stand for the audio in them.
 QStringList audio_files_of(const QStringList& files_and_folders, QStringList* refused = nullptr);
 
+/// What was dropped or chosen, as files: folders are looked through off the interface thread, in the order they came.
+class FolderListing : public QObject {
+  Q_OBJECT
+
+ public:
+  explicit FolderListing(Queue& queue, QObject* parent = nullptr);
+  /// Where there is no folder in it, and none is looked through yet, they are listed before this returns.
+  void list(const QStringList& files_and_folders);
+  bool is_running() const { return work_.is_running(); }
+
+ signals:
+  void begun();  ///< a folder is looked through
+  void listed(const QStringList& files, const QStringList& refused);
+  void ended();  ///< none is looked through any more
+
+ private:
+  void look();
+  QStringList wanted_;
+  LongWork work_;
+};
+
 /// Watches one folder and all below it, for days: tells of each audio file that came or was replaced, once it has been
 /// still for a while and is whole by that. A folder that vanishes is told, and watched again when it is back. It is
 /// looked at again at times besides: folders over a network tell nothing, and may take long to look through, which is

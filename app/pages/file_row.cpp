@@ -15,7 +15,8 @@
 
 namespace heathmist::app {
 
-FileRow::FileRow(const QString& name, const QString& empty, QWidget* parent) : QWidget(parent), empty_(empty) {
+FileRow::FileRow(Queue& queue, const QString& name, const QString& empty, QWidget* parent)
+    : QWidget(parent), listing_(queue), empty_(empty) {
   setAcceptDrops(true);
   auto* rows = new QVBoxLayout(this);
   rows->setContentsMargins(0, 0, 0, 0);
@@ -44,6 +45,9 @@ FileRow::FileRow(const QString& name, const QString& empty, QWidget* parent) : Q
   list_->setUniformItemSizes(true);
   rows->addWidget(list_, 1);
   set_files({});
+  connect(&listing_, &FolderListing::begun, this, [this] { show_count(), emit listing_changed(); });
+  connect(&listing_, &FolderListing::listed, this, &FileRow::take);
+  connect(&listing_, &FolderListing::ended, this, [this] { show_count(), emit listing_changed(); });
 }
 
 void FileRow::set_files(const QStringList& files) {
@@ -58,15 +62,23 @@ void FileRow::set_files(const QStringList& files) {
     auto* item = new QListWidgetItem(empty_, list_);
     item->setFlags(Qt::NoItemFlags);
   }
-  count_->setText(files_.isEmpty()     ? QString()
+  show_count();
+}
+
+void FileRow::show_count() {
+  count_->setText(is_listing()         ? tr("reading the folder…")
+                  : files_.isEmpty()   ? QString()
                   : files_.size() == 1 ? tr("one file")
                                        : tr("%1 files").arg(files_.size()));
 }
 
 void FileRow::add(const QStringList& files_and_folders) {
-  if (files_and_folders.isEmpty()) return;
-  QStringList sentences, files = files_;
-  for (const QString& file : audio_files_of(files_and_folders, &sentences)) files << QFileInfo(file).absoluteFilePath();
+  if (!files_and_folders.isEmpty()) listing_.list(files_and_folders);
+}
+
+void FileRow::take(const QStringList& fresh, const QStringList& sentences) {
+  QStringList files = files_;
+  for (const QString& file : fresh) files << QFileInfo(file).absoluteFilePath();
   files.removeDuplicates();
   if (files != files_) set_files(files), emit changed();
   if (!sentences.isEmpty()) emit refused(sentences.front());

@@ -27,6 +27,7 @@ struct Command {
   QString submenu = {};                ///< of its menu; empty: it stands there itself
   bool of_row = false;                 ///< it is done to what is looked at: it stands in the ledger's row menu too
   bool of_plot = false;                ///< it is done with a plot: it stands in the menu of every plot, too
+  QString begins = {};                 ///< how one begins with it, a sentence: it stands on the first screen, too
 };
 
 /// The groups of pages in the order of work: a tab each, whose pages stand in a row below it.
@@ -63,7 +64,7 @@ struct MadePage {
   /// How it is set up, kept with the bench under a key.
   std::string settings_key{};
   std::function<nlohmann::ordered_json()> settings{};
-  std::function<void(const nlohmann::ordered_json&)> restore{};
+  std::function<void(const nlohmann::ordered_json&)> restore{};  ///< an empty object: another bench, that keeps none
 };
 
 struct Page {

@@ -4,6 +4,7 @@
 #include <cmath>
 
 #include "app/theme/theme.hpp"
+#include "app/widgets/terms.hpp"
 
 namespace heathmist::app {
 
@@ -44,6 +45,7 @@ std::ptrdiff_t place_for_name(const std::vector<double>& heights) {
 
 BudgetPlate::BudgetPlate(QWidget* parent) : Plate(parent) {
   title_ = "causes";
+  set_term(this, "cause");
   setAccessibleName(tr("What the residual is made of: cause by cause, from the residual to the remainder"));
   setMouseTracking(true);
   axisRect()->setMinimumMargins(QMargins(54, 8, 10, 36));

@@ -4,6 +4,7 @@
 #include <cmath>
 
 #include "app/theme/theme.hpp"
+#include "app/widgets/terms.hpp"
 
 namespace heathmist::app {
 
@@ -21,6 +22,7 @@ std::optional<int> bits_at(const std::optional<WordStudy>& study, double at_s) {
 
 CoursePlate::CoursePlate(QWidget* parent) : Plate(parent) {
   title_ = "course";
+  set_term(this, "gain_over_time");
   setAccessibleName(tr("Gain between master and return, and bits used, over time"));
   setMouseTracking(true);
   below_ = new QCPAxisRect(this, true);

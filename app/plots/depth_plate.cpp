@@ -4,11 +4,13 @@
 #include <cmath>
 
 #include "app/theme/theme.hpp"
+#include "app/widgets/terms.hpp"
 
 namespace heathmist::app {
 
 DepthPlate::DepthPlate(QWidget* parent) : Plate(parent), bands_(new QCPAxisTickerText) {
   title_ = "depth-map";
+  set_term(this, "depth");
   setAccessibleName(tr("Depth map: how far the residual lies under the master, by time and frequency"));
   map_ = new QCPColorMap(xAxis, yAxis);
   map_->setInterpolate(false);

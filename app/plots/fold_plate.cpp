@@ -3,6 +3,7 @@
 #include <algorithm>
 
 #include "app/theme/theme.hpp"
+#include "app/widgets/terms.hpp"
 
 namespace heathmist::app {
 
@@ -12,6 +13,7 @@ constexpr double least_db = -150;
 
 FoldPlate::FoldPlate(QWidget* parent) : Plate(parent) {
   title_ = "alias-map";
+  set_term(this, "fold");
   setAccessibleName(tr("Alias map: input frequency across, output frequency upwards"));
   for (QCPAxis* axis : {xAxis, yAxis}) {
     QSharedPointer<HertzTicker> ticker(new HertzTicker);

@@ -4,6 +4,7 @@
 #include <cmath>
 
 #include "app/theme/theme.hpp"
+#include "app/widgets/terms.hpp"
 
 namespace heathmist::app {
 
@@ -22,6 +23,7 @@ QColor faded(QColor colour, double alpha) {
 
 LanesPlate::LanesPlate(QWidget* parent) : Plate(parent) {
   title_ = "lanes";
+  set_term(this, "wave");
   plotLayout()->clear();
   plotLayout()->setRowSpacing(0);
   plotLayout()->setMargins(QMargins(0, 0, 0, 0));

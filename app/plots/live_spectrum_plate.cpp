@@ -3,11 +3,13 @@
 #include <algorithm>
 
 #include "app/theme/theme.hpp"
+#include "app/widgets/terms.hpp"
 
 namespace heathmist::app {
 
 LiveSpectrumPlate::LiveSpectrumPlate(QWidget* parent) : FrequencyPlate(parent) {
   title_ = "input spectrum";
+  set_term(this, "spectrum");
   setAccessibleName(tr("Spectrum of the input: average, peaks, and the moment"));
   held_ = addGraph(), now_ = addGraph(), sent_ = addGraph(), average_ = addGraph();
   const std::pair<QCPGraph*, QString> names[] = {

@@ -4,6 +4,7 @@
 #include <cmath>
 
 #include "app/theme/theme.hpp"
+#include "app/widgets/terms.hpp"
 
 namespace heathmist::app {
 
@@ -26,6 +27,7 @@ QVector<QCPGraphData> points_of(const std::vector<float>& line, size_t skip) {
 
 LoudnessPlate::LoudnessPlate(QWidget* parent) : Plate(parent) {
   title_ = "loudness-over-time";
+  set_term(this, "short_term");
   setAccessibleName(tr("Loudness over time of the chosen rows"));
   setMouseTracking(true);
   setInteractions(QCP::iRangeDrag | QCP::iRangeZoom);

@@ -4,11 +4,13 @@
 #include <cmath>
 
 #include "app/theme/theme.hpp"
+#include "app/widgets/terms.hpp"
 
 namespace heathmist::app {
 
 PathPlate::PathPlate(QWidget* parent) : FrequencyPlate(parent) {
   title_ = "path";
+  set_term(this, "eq");
   setAccessibleName(tr("Path from master to return: magnitude, phase, group delay, coherence"));
   below_ = add_rect();
   under_ = addGraph();

@@ -64,6 +64,11 @@ void Plate::write_picture(const Destination& to) {
   write_whole(to, bytes.toStdString());
 }
 
+/// Where there is no room nothing is drawn; with room again it is.
+void Plate::resizeEvent(QResizeEvent* event) {
+  if (!event->size().isEmpty()) QCustomPlot::resizeEvent(event);
+}
+
 void Plate::contextMenuEvent(QContextMenuEvent* event) { emit menu_wanted(event->globalPos()); }
 
 double ClockTicker::getTickStep(const QCPRange& range) {

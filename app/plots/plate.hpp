@@ -26,6 +26,7 @@ class Plate : public QCustomPlot {
   /// Colours of axes and ground by the theme.
   void dress(QCPAxisRect* rect);
   void contextMenuEvent(QContextMenuEvent* event) override;
+  void resizeEvent(QResizeEvent* event) override;
   /// A text in a corner of an axis rectangle: `x` from 0 (left) to 1, just below its top.
   QCPItemText* corner_text(QCPAxisRect* rect, double x, Qt::Alignment side);
   virtual void recolour() = 0;

@@ -4,11 +4,13 @@
 #include <cmath>
 
 #include "app/theme/theme.hpp"
+#include "app/widgets/terms.hpp"
 
 namespace heathmist::app {
 
 SpectrogramPlate::SpectrogramPlate(QWidget* parent) : Plate(parent) {
   title_ = "spectrogram";
+  set_term(this, "spectrogram");
   setAccessibleName(tr("Spectrograms: time across, frequency upwards"));
   setMouseTracking(true);
   setFocusPolicy(Qt::StrongFocus);

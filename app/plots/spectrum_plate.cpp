@@ -4,6 +4,7 @@
 #include <cmath>
 
 #include "app/theme/theme.hpp"
+#include "app/widgets/terms.hpp"
 
 namespace heathmist::app {
 
@@ -13,6 +14,7 @@ constexpr double deepest_db = -200;
 
 SpectrumPlate::SpectrumPlate(QWidget* parent) : FrequencyPlate(parent) {
   title_ = "spectra";
+  set_term(this, "spectrum");
   setAccessibleName(tr("Spectra of master, return and residual"));
   bottom_ = addGraph();
   residual_ = addGraph();

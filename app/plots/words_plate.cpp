@@ -4,6 +4,7 @@
 #include <cmath>
 
 #include "app/theme/theme.hpp"
+#include "app/widgets/terms.hpp"
 
 namespace heathmist::app {
 
@@ -27,6 +28,7 @@ double activity_of(const WordStudy& study, size_t bit) {
 
 WordsPlate::WordsPlate(QWidget* parent) : Plate(parent) {
   title_ = "word-length";
+  set_term(this, "word_length");
   setAccessibleName(tr("Word length: codes near zero and activity of every bit"));
   setMouseTracking(true);
   below_ = new QCPAxisRect(this, true);

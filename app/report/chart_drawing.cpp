@@ -157,7 +157,7 @@ const std::string& PrintInks::of(Severity severity) const {
 }
 
 const std::string& PrintInks::of(ChartLine::Role role) const {
-  const std::string* all[] = {&master, &ret, &residual, &residual, &ink, &soft};
+  const std::string* all[] = {&master, &ret, &residual};
   return *all[int(role)];
 }
 

@@ -64,7 +64,7 @@ void make(Call& call) {
   Destination to(call.out, call.force, files_of(bench));
   to.inputs.emplace_back(call.bench);
   if (!call.choice.logo.empty()) to.inputs.push_back(call.choice.logo);
-    check_report(to);
+  check_report(to);
   check_logo(call.choice.logo);
   for (const auto& name : call.without) call.choice.without.push_back(*report_part_named(name));
   const Report report = make_report(bench, call.choice, {grant_here()}, watched(call.quiet));

@@ -5,7 +5,6 @@
 #include <QImage>
 #include <QPainter>
 #include <QPdfWriter>
-
 #include <QTextBlock>
 #include <QTextCursor>
 #include <QTextFrame>

@@ -14,8 +14,6 @@ namespace {
 
 constexpr int most_recent = 8;
 
-QStringList recent() { return QSettings().value("recent").toStringList(); }
-
 }  // namespace
 
 BenchFiles::BenchFiles(Workspace& workspace, QWidget* window)
@@ -25,6 +23,7 @@ void BenchFiles::start_anew() {
   if (!may_let_go()) return;
   workspace_.results().forget_all();
   workspace_.model().start_anew();
+  emit begun_anew();
 }
 
 void BenchFiles::open(const QString& file) {
@@ -82,6 +81,8 @@ void BenchFiles::offer_recovery() {
   for (const Master& m : workspace_.bench().masters)
     if (!m.trials.empty()) return workspace_.look_at(m.trials.front().id);
 }
+
+QStringList BenchFiles::recent() { return QSettings().value("recent").toStringList(); }
 
 void BenchFiles::fill_recent(QMenu* menu) {
   menu->clear();

@@ -22,10 +22,12 @@ class BenchFiles : public QObject {
   /// Offers what earlier runs left behind that did not end orderly.
   void offer_recovery();
   void fill_recent(QMenu* menu);
+  static QStringList recent();  ///< the last one first
 
  signals:
   void about_to_save();                   ///< what goes with the bench besides its trials is to be kept in it now
   void opened(const QStringList& notes);  ///< what was mended on the way, a sentence each
+  void begun_anew();
 
  private:
   void remember(const QString& file);

@@ -3,6 +3,7 @@
 #include <QFile>
 #include <QHBoxLayout>
 #include <QRegularExpression>
+#include <QTextBlock>
 
 #include "app/theme/theme.hpp"
 
@@ -28,6 +29,42 @@ std::vector<std::pair<QString, QString>> contents() {
   return all;
 }
 
+/// Shows chapters; a picture is as wide as its text.
+class ChapterText : public QTextBrowser {
+ public:
+  using QTextBrowser::QTextBrowser;
+
+ protected:
+  QVariant loadResource(int type, const QUrl& name) override {
+    const QVariant loaded = QTextBrowser::loadResource(type, name);
+    if (type != QTextDocument::ImageResource) return loaded;
+    QImage picture =
+        loaded.userType() == QMetaType::QByteArray ? QImage::fromData(loaded.toByteArray()) : loaded.value<QImage>();
+    if (picture.isNull()) return loaded;
+    const double wide = viewport()->width() - 2 * document()->documentMargin() - 4, scale = devicePixelRatioF();
+    picture = picture.scaledToWidth(int(wide * scale), Qt::SmoothTransformation);
+    picture.setDevicePixelRatio(scale);
+    return picture;
+  }
+};
+
+/// Keys and code, which Markdown sets in a face of their own and of another size, in the text's own, bold.
+void write_keys(QTextDocument& document) {
+  QTextCharFormat key;
+  key.setFontFixedPitch(false);
+  key.setFontFamilies({face(Type::value).family()});
+  key.setFontWeight(QFont::Bold);
+  for (QTextBlock block = document.begin(); block.isValid(); block = block.next())
+    for (auto at = block.begin(); !at.atEnd(); ++at) {
+      if (!at.fragment().charFormat().fontFixedPitch()) continue;
+      QTextCursor cursor(&document);
+      cursor.setPosition(at.fragment().position());
+      cursor.setPosition(at.fragment().position() + at.fragment().length(), QTextCursor::KeepAnchor);
+      cursor.mergeCharFormat(key);
+      at = block.begin();  // what was walked over is another list now
+    }
+}
+
 }  // namespace
 
 Handbook::Handbook(QWidget* parent) : QDialog(parent) {
@@ -45,11 +82,12 @@ Handbook::Handbook(QWidget* parent) : QDialog(parent) {
     item->setData(Qt::UserRole, key);
   }
   columns->addWidget(list_);
-  text_ = new QTextBrowser(this);
+  text_ = new ChapterText(this);
   text_->setAccessibleName(tr("Chapter"));
   text_->setOpenExternalLinks(false);
   text_->document()->setDocumentMargin(18);
   text_->setFont(face(Type::value));
+  text_->setVerticalScrollBarPolicy(Qt::ScrollBarAlwaysOn);  // a picture is as wide as what is beside it
   columns->addWidget(text_, 1);
   connect(list_, &QListWidget::currentItemChanged, this, [this](QListWidgetItem* item) {
     if (item) open_chapter(item->data(Qt::UserRole).toString());
@@ -67,6 +105,7 @@ QString Handbook::chapter() const { return text_->source().fileName().section('.
 
 /// Another chapter is shown, by whatever led there: the list says which.
 void Handbook::follow(const QUrl& to) {
+  write_keys(*text_->document());
   const QSignalBlocker quiet(list_);
   const QString shown = to.fileName().section('.', 0, 0);
   for (int n = 0; n < list_->count(); ++n)

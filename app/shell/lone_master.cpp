@@ -30,6 +30,12 @@ LoneMaster::LoneMaster(PageContext& context, QObject* parent)
     let_go();
     hear();
   });
+  // a page that was heard in its place let go: it is heard again
+  connect(&context_.player, &Player::source_changed, this, [this] {
+    if (context_.player.has_source() || held_.empty() || opening_.is_running()) return;
+    let_go();
+    QMetaObject::invokeMethod(this, &LoneMaster::hear, Qt::QueuedConnection);
+  });
   connect(&opening_, &LongWork::ended, this, [this](Outcome, const QString& failure) {
     if (!failure.isEmpty()) context_.say(failure);
   });
@@ -44,9 +50,9 @@ void LoneMaster::hear() {
   const Master* master = context_.workspace.bench().master(context_.workspace.current());
   if (!master || master->audio.file == held_) return;  // what plays goes on while the bench changes
   let_go();
-  held_ = master->audio.file;
   context_.player.clear_source();
   context_.listening.set_pair(nullptr);
+  held_ = master->audio.file;
   opening_.start([this, file = held_](const Job& job, const Tell& tell) {
     tell([this, clip = Clip::open(file, job)] { take(clip); });
   });

@@ -4,10 +4,8 @@
 #include <QInputDialog>
 #include <QMimeData>
 #include <QSettings>
-#include <QVBoxLayout>
 
 #include "app/shell/finder.hpp"
-#include "app/shell/lone_master.hpp"
 #include "app/shell/plot_menu.hpp"
 #include "app/theme/theme.hpp"
 #include "app/widgets/audio_files.hpp"
@@ -46,46 +44,6 @@ MainWindow::MainWindow(std::unique_ptr<OutputDevice> device)
 
 MainWindow::~MainWindow() { workspace_.cancel(); }
 
-void MainWindow::lay_out() {
-  auto* centre = new QWidget(this);
-  auto* rows = new QVBoxLayout(centre);
-  rows->setContentsMargins(0, 0, 0, 0);
-  rows->setSpacing(0);
-  rows->addWidget(top_ = new TopRow(centre));
-  columns_ = new QSplitter(Qt::Horizontal, centre);
-  columns_->setHandleWidth(1);
-  ledger_ = new Ledger(columns_);
-  auto* middle = new QWidget(columns_);
-  auto* middle_rows = new QVBoxLayout(middle);
-  middle_rows->setContentsMargins(0, 0, 0, 0);
-  middle_rows->setSpacing(0);
-  middle_rows->addWidget(page_row_ = new PageRow(middle));
-  middle_rows->addWidget(pages_ = new PageStack(context_, middle), 1);
-  beside_ = new QWidget(columns_);
-  auto* beside_rows = new QVBoxLayout(beside_);
-  beside_rows->setContentsMargins(0, 0, 0, 0);
-  beside_rows->setSpacing(0);
-  beside_rows->addWidget(findings_ = new FindingsPanel(beside_), 3);
-  auto* marks = new MarksPanel(beside_);
-  beside_rows->addWidget(marks, 1);
-  marks_ = new MarksController(context_, marks, this);
-  choice_ = new HeardChoice(context_, this);
-  new LoneMaster(context_, this);
-  ledger_->setMinimumWidth(170);
-  beside_->setMinimumWidth(190);
-  middle->setMinimumWidth(420);
-  columns_->setStretchFactor(0, 1);
-  columns_->setStretchFactor(1, 3);
-  columns_->setStretchFactor(2, 1);
-  columns_->setSizes({236, 776, 268});
-  columns_->setChildrenCollapsible(false);
-  rows->addWidget(columns_, 1);
-  rows->addWidget(notice_);
-  listening_->setAttribute(Qt::WA_StyledBackground);
-  rows->addWidget(listening_);
-  setCentralWidget(centre);
-}
-
 void MainWindow::make_menus() {
   menus_ = new Menus(menuBar(), this);
   commands_ = own_commands();
@@ -101,6 +59,7 @@ void MainWindow::make_menus() {
   menus_->add(stack.createRedoAction(this, tr("Redo")), MenuKind::edit,
               {QKeySequence("Ctrl+Shift+Z"), QKeySequence("Ctrl+Y")});
   for (const Command& command : commands_) menus_->add(command);
+  welcome_->offer(commands_);
   plots->serve(*menus_);
   auto* recent = new QMenu(tr("Recent benches"), this);
   menus_->menu(MenuKind::file)->insertMenu(menus_->menu(MenuKind::file)->actions().value(2), recent);
@@ -111,10 +70,15 @@ void MainWindow::connect_all() {
   connect_workspace();
   connect(top_->tabs(), &GroupTabs::chosen, pages_, &PageStack::show_page);
   connect(page_row_, &PageRow::chosen, pages_, &PageStack::show_page);
-  connect(pages_, &PageStack::changed, this, &MainWindow::show_page_around);
+  connect(pages_, &PageStack::changed, this, [this] {
+    show_welcome(false);
+    show_page_around();
+  });
+  connect(welcome_, &Welcome::bench_wanted, files_, &BenchFiles::open);
   connect(top_, &TopRow::search_wanted, this, &MainWindow::find_anything);
   connect(top_, &TopRow::rename_wanted, this, &MainWindow::rename_bench);
   connect(files_, &BenchFiles::about_to_save, this, &MainWindow::keep_settings);
+  connect(files_, &BenchFiles::begun_anew, this, &MainWindow::restore_settings);
   connect(files_, &BenchFiles::opened, this, [this](const QStringList& notes) {
     for (const QString& note : notes) notice_->say(note);
     restore_settings();
@@ -142,6 +106,7 @@ void MainWindow::connect_workspace() {
   using W = Workspace;
   connect(&workspace_, &W::rows_changed, this, [this] {
     ledger_->show_bench(workspace_.bench(), workspace_.states());
+    if (!workspace_.bench().masters.empty()) show_welcome(false);
     const QSignalBlocker quiet(ledger_->list());
     ledger_->select(workspace_.current());
     pages_->refresh();
@@ -152,10 +117,7 @@ void MainWindow::connect_workspace() {
   });
   connect(&workspace_, &W::trial_ready, this, &MainWindow::hear_trial);
   connect(&workspace_, &W::nothing_selected, this, &MainWindow::hear_nothing);
-  connect(&workspace_, &W::master_selected, this, [this] {
-    findings_->show_findings({});
-    pages_->tell_trial();
-  });
+  connect(&workspace_, &W::master_selected, this, [this] { findings_->show_findings({}), pages_->tell_trial(); });
   connect(&workspace_, &W::measuring, this, &MainWindow::hear_nothing);
   connect(&workspace_, &W::trial_failed, this, &MainWindow::hear_nothing);
   connect(&workspace_, &W::explaining, findings_, &FindingsPanel::show_explaining);
@@ -173,24 +135,6 @@ void MainWindow::connect_workspace() {
   connect(&workspace_.model(), &BenchModel::file_changed, this, &MainWindow::refresh_title);
   connect(&workspace_.model(), &BenchModel::copy_failed, notice_, &Notice::say);
   connect(&workspace_.queue(), &Queue::failed, notice_, &Notice::say);
-}
-
-/// What stands around the page that is seen.
-void MainWindow::show_page_around() {
-  top_->tabs()->show_page(pages_->current());
-  page_row_->show_page(pages_->current());
-  show_findings(pages_->shows_findings());  // they speak of one trial
-  ledger_->setVisible(!pages_->takes_ledgers_place());
-}
-
-/// The page takes their room where they go, and gives it back; the ledger stays as it is.
-void MainWindow::show_findings(bool shown) {
-  if (shown == !beside_->isHidden()) return;
-  auto sizes = columns_->sizes();
-  if (!shown) findings_width_ = sizes[2];
-  const int theirs = shown ? findings_width_ : 0;
-  beside_->setVisible(shown);
-  columns_->setSizes({sizes[0], sizes[1] + sizes[2] - theirs, theirs});
 }
 
 /// The trial that is looked at, as it was measured, is seen and heard.

@@ -12,6 +12,7 @@
 #include "app/shell/menus.hpp"
 #include "app/shell/page_stack.hpp"
 #include "app/shell/top_row.hpp"
+#include "app/shell/welcome.hpp"
 #include "app/widgets/findings_panel.hpp"
 #include "app/widgets/notice.hpp"
 
@@ -28,6 +29,7 @@ class MainWindow : public QMainWindow {
   void take_files(const QStringList& files);
   /// False: there is no page of that key.
   bool show_page(const std::string& key) { return pages_->show_page(key); }
+  void show_welcome(bool shown);
   void set_night(bool night);
   void set_quiet(bool quiet) { context_.quiet = quiet; }  ///< no dialogs while something is written, and none after
 
@@ -40,6 +42,7 @@ class MainWindow : public QMainWindow {
   Notice* notice() const { return notice_; }
   BenchFiles* files() const { return files_; }
   PageStack* page_stack() const { return pages_; }
+  Welcome* welcome() const { return welcome_; }
   const std::vector<Command>& commands() const { return commands_; }
   /// The one of its kind in the window: a page's view or what works for it.
   template <class Part>
@@ -53,7 +56,7 @@ class MainWindow : public QMainWindow {
   void dropEvent(QDropEvent* event) override;
 
  private:
-  void lay_out();
+  void lay_out();  // with what is seen of it: window_layout.cpp
   void make_menus();
   std::vector<Command> own_commands();  // window_commands.cpp
   void connect_all();
@@ -73,6 +76,7 @@ class MainWindow : public QMainWindow {
   std::string file_to_point_at() const;  ///< the id of its row
   void find_anything();
   void open_handbook(const std::string& chapter);
+  void show_keys();
   void keep_settings();
   void restore_settings();
 
@@ -89,6 +93,7 @@ class MainWindow : public QMainWindow {
   Ledger* ledger_;
   PageRow* page_row_;
   PageStack* pages_;
+  Welcome* welcome_;
   QWidget* beside_;  // findings and marks
   FindingsPanel* findings_;
   MarksController* marks_;

@@ -87,9 +87,11 @@ void PageStack::keep_settings(BenchModel& model) const {
 }
 
 void PageStack::restore_settings(const nlohmann::ordered_json& settings) {
-  for (const MadePage& page : made_)
-    if (const auto at = settings.find(page.settings_key); page.restore && at != settings.end() && at->is_object())
-      page.restore(*at);
+  for (const MadePage& page : made_) {
+    if (!page.restore) continue;
+    const auto at = settings.find(page.settings_key);
+    page.restore(at != settings.end() && at->is_object() ? *at : nlohmann::ordered_json::object());
+  }
 }
 
 }  // namespace heathmist::app

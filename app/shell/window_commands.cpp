@@ -2,9 +2,12 @@
 #include <QInputDialog>
 #include <QMenu>
 #include <QSettings>
+#include <QWhatsThis>
 
+#include "app/shell/key_sheet.hpp"
 #include "app/shell/log_window.hpp"
 #include "app/shell/main_window.hpp"
+#include "app/shell/what_is_this.hpp"
 #include "app/theme/theme.hpp"
 #include "app/widgets/audio_files.hpp"
 
@@ -25,16 +28,27 @@ std::vector<Command> MainWindow::own_commands() {
   using M = MenuKind;
   return {
       {tr("New bench"), M::file, [this] { files_->start_anew(); }, {QKeySequence::New}},
+      {.name = tr("Open the demo album"),
+       .menu = M::file,
+       .run =
+           [this] {
+             show_welcome(true);
+             welcome_->open_demo();
+           },
+       .begins =
+           tr("Curlew Hours: five masters of a made-up album, and what codecs, converters and desks made of them.")},
       {tr("Open bench…"), M::file, [this] { files_->choose(); }, {QKeySequence::Open}},
       {tr("Save bench"), M::file, [this] { files_->save(false); }, {QKeySequence::Save}},
       {tr("Save bench as…"), M::file, [this] { files_->save(true); }, {QKeySequence("Ctrl+Shift+S")}},
-      {tr("Add audio files…"),
-       M::file,
-       [this] {
-         const QStringList files = choose_audio_files(this);
-         if (!files.isEmpty()) take_files(files);
-       },
-       {QKeySequence("Ctrl+I")}},
+      {.name = tr("Add audio files…"),
+       .menu = M::file,
+       .run =
+           [this] {
+             const QStringList files = choose_audio_files(this);
+             if (!files.isEmpty()) take_files(files);
+           },
+       .keys = {QKeySequence("Ctrl+I")},
+       .begins = tr("Choose two, or drop them here: the first is the master, the second what came back.")},
       {tr("Point to its file anew…"),
        M::file,
        [this] { point_anew(file_to_point_at()); },
@@ -113,7 +127,27 @@ std::vector<Command> MainWindow::own_commands() {
       {tr("Find or do anything"), M::help, [this] { find_anything(); }, {QKeySequence("Ctrl+K")}},
       {tr("Handbook: this page"), M::help, [this] { open_handbook(pages_->current().key); }, {QKeySequence("F1")}},
       {tr("Handbook: start here"), M::help, [this] { open_handbook("start"); }},
+      {tr("What is this number? (then press on it)"),
+       M::help,
+       [] { QWhatsThis::enterWhatsThisMode(); },
+       {QKeySequence("Shift+F1")}},
+      {tr("What is this number, where the keys are?"),
+       M::help,
+       [this] {
+         if (!tell_what_has_the_keys(*this)) notice_->say(tr("What has the keys is no number; go to one with Tab."));
+       },
+       {QKeySequence("Ctrl+Shift+F1")}},
+      {tr("Terms"), M::help, [this] { open_handbook("terms"); }},
+      {tr("Keys"), M::help, [this] { show_keys(); }, {QKeySequence("Ctrl+F1")}},
+      {tr("Welcome"), M::help, [this] { show_welcome(true); }},
   };
+}
+
+void MainWindow::show_keys() {
+  auto* sheet = new KeySheet(*menuBar(), this);
+  sheet->setAttribute(Qt::WA_DeleteOnClose);
+  sheet->show();
+  sheet->activateWindow();
 }
 
 /// One window of it, beside this one: it can be read while the page is worked with.
@@ -123,12 +157,6 @@ void MainWindow::open_handbook(const std::string& chapter) {
   handbook_->show();
   handbook_->raise();
   handbook_->activateWindow();
-}
-
-/// Nothing but the page is seen, or all is again.
-void MainWindow::show_alone(bool alone) {
-  for (QWidget* around : std::initializer_list<QWidget*>{top_, page_row_, listening_, menuBar()})
-    around->setVisible(!alone);
 }
 
 /// What can be done with a row, which is looked at by then.

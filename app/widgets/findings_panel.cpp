@@ -6,6 +6,7 @@
 
 #include "app/theme/theme.hpp"
 #include "app/widgets/panel_head.hpp"
+#include "app/widgets/terms.hpp"
 
 namespace heathmist::app {
 
@@ -31,6 +32,7 @@ FindingCard::FindingCard(const Finding& finding, bool first, QWidget* parent)
   QString hint = tr("%1: show where").arg(name_of(finding.severity));
   if (finding.value && finding.unit == "dB") hint += "\n" + in_other_units(*finding.value);
   setToolTip(hint);
+  setWhatsThis(card_of(term_of_code(finding.code)));
 }
 
 void FindingCard::paintEvent(QPaintEvent*) {

@@ -1,5 +1,7 @@
 #include "app/widgets/result_model.hpp"
 
+#include "app/widgets/terms.hpp"
+
 namespace heathmist::app {
 
 void ResultModel::set_columns(std::vector<Column> columns) {
@@ -34,8 +36,16 @@ const Cell& ResultModel::cell(size_t row, int column) const {
   return *kept;
 }
 
+/// The card of what its numbers are; nothing where they are none.
+QString ResultModel::card(int column) const {
+  const char* key = columns_[size_t(column)].term;
+  const Term* term = key ? term_of(key) : nullptr;
+  return term ? card_of(*term) : QString();
+}
+
 QVariant ResultModel::data(const QModelIndex& index, int role) const {
   if (!index.isValid()) return {};
+  if (role == Qt::WhatsThisRole) return card(index.column());
   const auto& c = cell(size_t(index.row()), index.column());
   switch (role) {
     case Qt::DisplayRole:
@@ -62,6 +72,7 @@ QVariant ResultModel::headerData(int section, Qt::Orientation orientation, int r
   const Column& c = columns_[size_t(section)];
   if (role == Qt::DisplayRole) return c.title;
   if (role == Qt::ToolTipRole && !c.hint.isEmpty()) return c.hint;
+  if (role == Qt::WhatsThisRole) return card(section);
   if (role == Qt::TextAlignmentRole) return int((c.is_number ? Qt::AlignRight : Qt::AlignLeft) | Qt::AlignVCenter);
   return {};
 }

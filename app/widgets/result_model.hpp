@@ -15,6 +15,8 @@ class ResultModel : public QAbstractTableModel {
   void set_rows(size_t rows);
   const Cell& cell(size_t row, int column) const;
   const Column& column(int n) const { return columns_[size_t(n)]; }
+  QString card(int column) const;
+  void set_term(int column, const char* term) { columns_[size_t(column)].term = term; }
 
   int rowCount(const QModelIndex& parent = {}) const override { return parent.isValid() ? 0 : int(rows_); }
   int columnCount(const QModelIndex& parent = {}) const override { return parent.isValid() ? 0 : int(columns_.size()); }

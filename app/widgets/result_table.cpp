@@ -5,6 +5,7 @@
 #include <QHeaderView>
 #include <QKeyEvent>
 #include <QMenu>
+#include <QWhatsThis>
 #include <algorithm>
 #include <set>
 
@@ -91,6 +92,9 @@ size_t ResultTable::row_at(int place) const { return size_t(order_->mapToSource(
 
 Cell ResultTable::cell_at(int place, int column) const { return model_->cell(row_at(place), column); }
 
+const char* ResultTable::term(int column) const { return model_->column(column).term; }
+void ResultTable::set_term(int column, const char* term) { model_->set_term(column, term); }
+
 QString ResultTable::title(int column) const { return model_->column(column).title; }
 
 int ResultTable::width_of_content(int column) const {
@@ -153,6 +157,11 @@ void ResultTable::keyPressEvent(QKeyEvent* event) {
 
 void ResultTable::contextMenuEvent(QContextMenuEvent* event) {
   QMenu menu(this);
+  if (const int column = columnAt(event->pos().x()); column >= 0 && term(column)) {
+    menu.addAction(tr("What is this: %1").arg(title(column)), this,
+                   [this, column, at = event->globalPos()] { QWhatsThis::showText(at, model_->card(column), this); });
+    menu.addSeparator();
+  }
   menu.addAction(tr("Copy the chosen rows"), QKeySequence::Copy, this, [this] { copy(true); });
   menu.addAction(tr("Copy all rows"), this, [this] { copy(false); });
   menu.addSeparator();

@@ -30,6 +30,7 @@ struct Column {
   std::function<Cell(size_t row)> cell{};
   bool is_number = false;  ///< stands at the right
   int width = as_content;
+  const char* term = nullptr;  ///< what its numbers are (terms.hpp)
 };
 
 class ResultModel;
@@ -57,6 +58,8 @@ class ResultTable : public QTableView {
   Cell cell_at(int place, int column) const;
   QString text_at(int place, int column) const { return cell_at(place, column).text; }
   QString title(int column) const;
+  const char* term(int column) const;  ///< what its numbers are; null: nothing is said
+  void set_term(int column, const char* term);
   int width_of_content(int column) const;  ///< pixels that its cells and its head take
   int columns() const { return model()->columnCount(); }
 

@@ -133,13 +133,13 @@ class Remuxer {
     const double size = double(std::max<int64_t>(1, avio_size(in_.pb)));
     int read = 0;
     while ((read = av_read_frame(&in_, packet.get())) >= 0) {
-            job.check();
+      job.check();
       reach(*packet);
       if (const auto to = to_.find(packet->stream_index); to != to_.end()) copy(*packet, to->second);
       av_packet_unref(packet.get());
       job.report(std::min(1.0, double(avio_tell(in_.pb)) / size));
     }
-        if (read != AVERROR_EOF) throw InputError(video_.name, "it cannot be read to its end; copy or export it again");
+    if (read != AVERROR_EOF) throw InputError(video_.name, "it cannot be read to its end; copy or export it again");
     refuse_if_cut_off();
     while (write_sound()) job.check();
     wrote(av_write_trailer(out_.get()));
@@ -190,10 +190,10 @@ class Remuxer {
     passed_[stream->index];
   }
 
-    void reach(const AVPacket& packet) {
+  void reach(const AVPacket& packet) {
     if (packet.pts != AV_NOPTS_VALUE)
-      reached_s_ = std::max(reached_s_, double(packet.pts + packet.duration) *
-                                            av_q2d(in_.streams[packet.stream_index]->time_base));
+      reached_s_ = std::max(reached_s_,
+                            double(packet.pts + packet.duration) * av_q2d(in_.streams[packet.stream_index]->time_base));
   }
 
   /// Readers take a file that breaks off for one that ends: its header says how long it was to be.
@@ -320,7 +320,7 @@ class Remuxer {
   std::vector<std::string> left_out_;
   int sound_index_ = -1, bytes_ = 4;
   int64_t lead_frames_ = 0, at_ = 0;  // silence in front of the sound; how far it is written
-    double zero_s_ = 0, reached_s_ = 0;
+  double zero_s_ = 0, reached_s_ = 0;
 };
 
 std::map<int, Passed> read_again(const std::filesystem::path& file, const Job& job) {

@@ -7,6 +7,8 @@
 // and whether it matters. Then master by master the proof, and at the end what it rests on: files with the hashes of
 // their content, version, date. A file that is missing or cannot be read is said in its place; the rest goes on.
 #pragma once
+#include <array>
+#include <functional>
 #include "core/bench/analysis.hpp"
 #include "core/bench/report_content.hpp"
 

@@ -68,7 +68,7 @@ std::string level_under(std::optional<double> db) {
 
 }  // namespace
 
-Chart loudness_chart(const NullReport& report, const std::vector<ChartMark>& marks) {
+Chart loudness_chart(const NullReport& report) {
   const bool is_short = report.sums.master_pieces.size() < 60;  // under 6 s there is hardly a line
   const int span = is_short ? 4 : 30;
   Chart chart{"Loudness over time", "Time, s", is_short ? "Momentary, LUFS" : "Short-term, LUFS", ""};
@@ -83,7 +83,7 @@ Chart loudness_chart(const NullReport& report, const std::vector<ChartMark>& mar
   set_levels(chart, 40, -120);
   set_range_of_x(chart);
   chart.low_x = first_s;
-  chart.marks = marks;
+
   chart.says = fmt::format("Loudness of master, return and residual over {} s: {}.",
                            number_text(report.sums.seconds, 0), level_under(report.residual_relative_db()));
   return chart;
@@ -220,7 +220,7 @@ Chart spot_chart(const AnalysisResult& result, double at_s, const std::string& t
   Planar m, r;
   AlignedMaster(master, fit).read(first, frames, m);
   AlignedReturn(*result.pair.ret, fit).read(first, frames, r);
-  const auto loudest = [&](const ChannelPair& pair) {
+  const auto residual_of = [&](const ChannelPair& pair) {
     std::vector<double> residual(size_t(frames), 0.0);
     take_residual(m.channel(pair.master), r.channel(pair.ret), pair, fit.gain(), residual);
     return residual;
@@ -229,7 +229,7 @@ Chart spot_chart(const AnalysisResult& result, double at_s, const std::string& t
   ChannelPair shown;
   double greatest = -1;
   for (const ChannelPair& pair : fit.pairs) {
-    auto one = loudest(pair);
+    auto one = residual_of(pair);
     double peak = 0;
     for (const double x : one) peak = std::max(peak, std::abs(x));
     if (peak > greatest) greatest = peak, residual = std::move(one), shown = pair;

@@ -5,8 +5,8 @@
 
 namespace heathmist {
 
-/// Short-term loudness of master, return and residual over time; the spots of the findings as marks.
-Chart loudness_chart(const NullReport& report, const std::vector<ChartMark>& marks = {});
+/// Short-term loudness of master, return and residual over time.
+Chart loudness_chart(const NullReport& report);
 /// Spectra of the three, a sixth of an octave.
 Chart spectra_chart(const NullReport& report);
 /// Residual against master by third octave.

@@ -3,7 +3,7 @@
 // Texts are plain UTF-8, numbers are written out with their units. A chart holds the lines that are drawn and nothing
 // of how: whoever draws it chooses sizes, and the colour and dash that belong to a role.
 #pragma once
-#include <array>
+
 #include <optional>
 #include <string>
 #include <variant>
@@ -14,8 +14,8 @@
 namespace heathmist {
 
 struct ChartLine {
-  enum class Role { master, ret, residual, remainder, plain, faint };
-  Role role = Role::plain;
+  enum class Role { master, ret, residual };
+  Role role = Role::residual;
   std::string name;          ///< as the key says it
   std::vector<double> x, y;  ///< of one length; a y that is no number is a gap
 };

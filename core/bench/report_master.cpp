@@ -19,32 +19,16 @@ std::string fault_text(const Delivery& delivery) {
   return all;
 }
 
-const char* words_of(BlindMethod method) {
-  switch (method) {
-    case BlindMethod::abx:
-      return "ABX";
-    case BlindMethod::triple:
-      return "Triple stimulus, hidden reference (ITU-R BS.1116)";
-    case BlindMethod::multi:
-      return "Multiple stimuli, hidden reference and anchors (ITU-R BS.1534)";
-    case BlindMethod::preference:
-      return "Preference";
-    case BlindMethod::threshold:
-      return "Threshold";
-  }
-  return "";
-}
-
 void add_blind(const BlindTest& test, std::vector<ReportBlock>& blocks) {
   std::string heard;
   for (const BlindStimulus& s : test.stimuli) heard += (heard.empty() ? "" : ", ") + printable(s.name);
   std::string said = "It is not ended; nothing is told before it is.";
-    try {
+  try {
     if (is_ended(test)) said = result_of(test).sentence;
   } catch (const std::exception& error) {  // the seal does not hold
     said = error.what();
   }
-  ReportTable table{fmt::format("Blind test: {}", words_of(test.design.method)), {{""}, {""}}, {}};
+  ReportTable table{fmt::format("Blind test: {}", title_of(test.design.method)), {{""}, {""}}, {}};
   table.rows = {{{"What was found"}, {printable(said)}},
                 {{"Heard"}, {heard}},
                 {{"Stretch"}, {clock_text(test.from_s) + " to " + clock_text(test.until_s)}},

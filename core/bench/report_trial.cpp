@@ -200,11 +200,7 @@ std::vector<ReportBlock> proof_of(const Trial& trial, const AnalysisResult& resu
   for (const Evidence evidence : {Evidence::lanes, Evidence::spectra, Evidence::parts})
     if (plots && !proof.has_shown(evidence))
       if (auto chart = chart_of(evidence, result)) blocks.push_back(std::move(*chart));
-  if (choice.has(ReportPart::settings) && trial.chain) {
-    blocks.push_back(settings_table(*trial.chain, result.stages));
-    if (result.disarmed > 0)
-      blocks.push_back(ReportText{"A stage of this chain may not run here and was left out.", true});
-  }
+  if (choice.has(ReportPart::settings) && trial.chain) blocks.push_back(settings_table(*trial.chain, result.stages));
   return blocks;
 }
 

@@ -2,9 +2,7 @@
 
 #include <algorithm>
 #include <cmath>
-#include <fstream>
 
-#include "core/audio/atomic_file.hpp"
 #include "core/audio/temporary.hpp"
 #include "core/compare/null.hpp"
 #include "core/delivery/unlike.hpp"
@@ -93,33 +91,15 @@ WordFormat word_between_samples(const Clip& master) {
   return word == WordFormat::pcm16 ? WordFormat::pcm24 : word;
 }
 
-void copy_into(AtomicFile& to, const std::filesystem::path& from, const Job& job) {
-  const auto bytes = int64_t(std::filesystem::file_size(from));
-  to.expect(bytes);
-  std::ifstream in(from, std::ios::binary);
-  std::string block(size_t(1) << 20, 0);
-  for (int64_t at = 0; at < bytes; job.report(double(at) / double(bytes))) {
-    job.check();
-    in.read(block.data(), std::min(std::ssize(block), bytes - at));
-    if (in.gcount() == 0) throw InputError(from, "it cannot be read again; try again");
-    to.write(std::string_view(block).substr(0, size_t(in.gcount())));
-    at += in.gcount();
-  }
-}
-
-}  // namespace
-
-Aligned write_aligned(std::shared_ptr<const Clip> master, std::shared_ptr<const Clip> ret, Destination to,
-                      WordFormat word, const Job& job) {
-  for (const Clip* clip : {master.get(), ret.get()}) to.inputs.push_back(clip->path());
-  check(to);
+/// Lays the master on the return's clock, into a writer at the master's rate and of its channels.
+Aligned lay(const std::shared_ptr<const Clip>& master, const std::shared_ptr<const Clip>& ret, ClipWriter& out,
+            const Job& job) {
   const auto pair = comparable(master, ret, job.part(0, 0.3));  // both at the master's rate
   Aligned a;
   a.fit = find_fit(*pair.ret, *pair.master, {}, job.part(0.3, 0.55));  // the master is what is laid, here
   if (!belong_together(*pair.master, *pair.ret, a.fit, job.part(0.55, 0.6))) throw unlike(*master, *ret);
   a.sample_rate_hz = master->format().sample_rate_hz;
   a.frames = frames_of(ret->format(), a.sample_rate_hz);
-  ClipWriter out(to, a.sample_rate_hz, master->format().channels, word);
   out.expect(a.frames);
   const Continuity cuts = cuts_of(pair, a.fit, job.part(0.6, 0.75));
   a.splices = cuts.breaks;
@@ -132,6 +112,24 @@ Aligned write_aligned(std::shared_ptr<const Clip> master, std::shared_ptr<const 
     out.write(block, count);
     job.report(0.75 + 0.25 * double(n + count) / double(a.frames));
   }
+  return a;
+}
+
+Destination beside_both(Destination to, const Clip& master, const Clip& ret) {
+  for (const Clip* clip : {&master, &ret}) to.inputs.push_back(clip->path());
+  return to;
+}
+
+ClipWriter writer_of(const Destination& to, const ClipFormat& master, WordFormat word) {
+  return ClipWriter(to, master.sample_rate_hz, master.channels, word);
+}
+
+}  // namespace
+
+Aligned write_aligned(std::shared_ptr<const Clip> master, std::shared_ptr<const Clip> ret, Destination to,
+                      WordFormat word, const Job& job) {
+  ClipWriter out = writer_of(beside_both(to, *master, *ret), master->format(), word);
+  const Aligned a = lay(master, ret, out, job);
   out.finish();
   return a;
 }
@@ -140,20 +138,16 @@ AlignedVideo write_aligned_video(std::shared_ptr<const Clip> master, std::shared
                                  const std::optional<SoundToo>& sound, const Job& job) {
   to.inputs.push_back(master->path());
   check_video(ret->path(), to);
-  std::optional<AtomicFile> kept;
-  if (sound) {
-    Destination sound_to = sound->to;
-    for (const auto& file : {master->path(), ret->path(), to.file}) sound_to.inputs.push_back(file);
-    kept.emplace(sound_to);
-  }
   const TemporaryFolder passing;
-  AlignedVideo written;
-  const auto file = passing.path() / ("sound" + (kept ? kept->file().extension().string() : ".wav"));
+  Destination sound_to = beside_both(sound ? sound->to : Destination(passing.path() / "sound.wav"), *master, *ret);
+  sound_to.inputs.push_back(to.file);
   const WordFormat word = sound ? sound->word : word_between_samples(*master);
-  written.aligned = write_aligned(master, ret, file, word, job.part(0, 0.7));
-  if (kept) copy_into(*kept, file, job.part(0.7, 0.75));
-  written.video = replace_sound(ret->path(), *Clip::open(file), word, to, job.part(0.75, 1));
-  if (kept) kept->commit();
+  ClipWriter out = writer_of(sound_to, master->format(), word);
+  AlignedVideo written;
+  written.aligned = lay(master, ret, out, job.part(0, 0.7));
+  const auto laid = Clip::open(out.close());
+  written.video = replace_sound(ret->path(), *laid, word, to, job.part(0.7, 1));
+  if (sound) out.finish();
   return written;
 }
 

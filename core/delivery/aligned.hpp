@@ -33,7 +33,8 @@ struct SoundToo {
   WordFormat word;
 };
 /// The return's picture with the master's sound on the return's clock (video.hpp), in the word of `sound`, or the
-/// master's own with 24 bits at the least. Either both files come to be or none. Throws as both do.
+/// master's own with 24 bits at the least. Both files take their places at the end, the video first: what goes wrong
+/// before leaves neither. Throws as both do.
 AlignedVideo write_aligned_video(std::shared_ptr<const Clip> master, std::shared_ptr<const Clip> ret, Destination to,
                                  const std::optional<SoundToo>& sound = {}, const Job& job = {});
 

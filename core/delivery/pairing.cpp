@@ -21,7 +21,7 @@ constexpr double most_errors = 0.33;       // of the bits, in what is the same r
 constexpr int64_t least_words = 64;        // that are compared, 1.5 s
 constexpr double sure_agreement = 0.85;    // of the bits alone
 constexpr double likely_agreement = 0.55;  // where the samples tell nothing
-constexpr double alike_s = 0.001, usual_drift = 1e-4, most_drift = 1e-3;
+constexpr double same_s = 0.0001, alike_s = 0.001, usual_drift = 1e-4, most_drift = 1e-3;
 constexpr double as_alike = 0.06;  // of the agreement: nobody can tell which
 
 struct Place {
@@ -131,7 +131,11 @@ std::optional<double> delay_at(const Clip& master, const Clip& ret, double at_s,
   auto r = made_clip(stretch_of(ret, from, length_s + 2 * slack_s), ret.format().sample_rate_hz, "return");
   if (r->format().sample_rate_hz != int(rate)) r = Clip::at_rate(r, int(rate), job);
   const Fit fit = find_fit(*m, *r, {}, job);  // which reads the delay at the stretch's first frame
-  if (!fit.trusted || fit.others_fit || std::abs(fit.delay_samples / rate - slack_s) > slack_s) return {};
+                                              // at the edge of what was given to it, or at a speed that no machine is
+                                              // off by, it is no fit: the sound was too soft
+  const bool is_one = fit.trusted && !fit.others_fit && std::abs(fit.drift_ppm) < most_drift * 1e6 &&
+                      std::abs(fit.delay_samples / rate - slack_s) < 0.8 * slack_s;
+  if (!is_one) return {};
   const double began = double(std::llround(from * ret.format().sample_rate_hz)) / ret.format().sample_rate_hz,
                master_began = double(std::llround(at_s * rate)) / rate;
   return fit.delay_samples + (began - master_began) * rate;
@@ -173,6 +177,19 @@ bool on_a_line(const std::vector<LateAt>& late, double rate) {
   return std::abs(slope) < most_drift * rate && std::abs(bend) < alike_s * rate;
 }
 
+/// The two stretches that tell of one delay: the outer of three on a line, two that agree; of three with one that was
+/// read where next to nothing sounds, two that are the same to a few samples, as those of two takes never are by
+/// chance.
+std::optional<std::pair<LateAt, LateAt>> of_one_delay(const std::vector<LateAt>& late, double rate) {
+  if (late.size() == 2 && agree(late[0], late[1], rate)) return std::pair{late[0], late[1]};
+  if (late.size() < 3) return {};
+  if (on_a_line(late, rate)) return std::pair{late[0], late[2]};
+  for (const auto& [a, b] : {std::pair{0, 1}, {0, 2}, {1, 2}})
+    if (std::abs(late[size_t(a)].samples - late[size_t(b)].samples) < same_s * rate)
+      return std::pair{late[size_t(a)], late[size_t(b)]};
+  return {};
+}
+
 /// Whether a pair by its bits is one by its samples, and how late the return is then, in samples of the master: where
 /// stretches fit, their delays must lie on a line. Two takes of the same notes fit here and there, each time at another
 /// delay. Where too little fits to tell, as much noise or few notes have it, the bits decide.
@@ -194,8 +211,9 @@ SecondLook look_again(const Clip& master, const Clip& ret, const Pairing::Pair& 
   if (late.size() < 2) {
     return {pair.agreement >= likely_agreement, late.empty() ? std::nullopt : std::optional(late[0].samples)};
   }
-  const bool is_same = late.size() == 3 ? on_a_line(late, rate) : agree(late[0], late[1], rate);
-  return {is_same, at_first_frame(late.front().samples, late.front().at_s, late.back().samples, late.back().at_s)};
+  const auto two = of_one_delay(late, rate);
+  if (!two) return {};
+  return {true, at_first_frame(two->first.samples, two->first.at_s, two->second.samples, two->second.at_s)};
 }
 
 }  // namespace

@@ -187,7 +187,7 @@ Checked check_one(const std::filesystem::path& file, const Rules& rules, bool of
     c.flat_tops = found.runs, c.flat_tops_at_s = first_of(found.at_s);
   }
   if (rules.no_upsampling) find_lower_rate(*clip, c, job.part(0.75, 0.8));
-    if (rules.no_lossy_origin) look_for_coding(*clip, c, job.part(0.8, 1));
+  if (rules.no_lossy_origin) look_for_coding(*clip, c, job.part(0.8, 1));
   judge_format(c.measured.format, rules, c.faults);
   judge_bounds(c, rules, of_album, c.faults);
   if (rules.outlet)
@@ -244,7 +244,7 @@ Json checked_json(const std::string& path, const Checked& c) {
          {"head_silence_s", "tail_silence_s", "clicks", "dropouts", "correlation", "least_correlation"})
       json[key] = number_or_null(condition_reading(*c.condition, c.measured, key).value);
   if (c.condition) json["channel_delay_samples"] = number_or_null(c.condition->channel_delay_samples);
-    if (c.is_origin_known) json["lossy_origin"] = c.coding ? coding_json(*c.coding) : Json(nullptr);
+  if (c.is_origin_known) json["lossy_origin"] = c.coding ? coding_json(*c.coding) : Json(nullptr);
   if (c.upsampled_from_hz) json["upsampled_from_hz"] = *c.upsampled_from_hz;
   return json;
 }

@@ -13,7 +13,7 @@ namespace heathmist {
 
 struct Checked {
   Measured measured;
-    bool is_origin_known = false;          ///< `coding` was looked for: where a rule asks, or by know_origin()
+  bool is_origin_known = false;          ///< `coding` was looked for: where a rule asks, or by know_origin()
   std::optional<CodingTrace> coding{};   ///< of a lossless file
   std::optional<Condition> condition{};  ///< this and what follows only where a rule asks for it
   std::optional<int64_t> flat_tops{};

@@ -32,6 +32,12 @@ dsp::Noise chance_of(uint64_t seed, int round) {
 
 const char* name_of(BlindMethod method) { return names[size_t(method)]; }
 
+const char* title_of(BlindMethod method) {
+  static constexpr const char* titles[] = {"ABX", "Triple stimulus, hidden reference", "Several graded at once",
+                                           "Preference", "Threshold"};
+  return titles[size_t(method)];
+}
+
 BlindMethod blind_method(const std::string& name) {
   for (size_t n = 0; n < names.size(); ++n)
     if (name == names[n]) return BlindMethod(n);

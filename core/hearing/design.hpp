@@ -23,6 +23,8 @@ namespace heathmist {
 ///             reference and one more: is it another? The difference follows a staircase.
 enum class BlindMethod { abx, triple, multi, preference, threshold };
 const char* name_of(BlindMethod method);
+/// As people call it: "Triple stimulus, hidden reference".
+const char* title_of(BlindMethod method);
 /// Throws std::invalid_argument for a name that is none.
 BlindMethod blind_method(const std::string& name);
 

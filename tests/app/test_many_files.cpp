@@ -51,7 +51,7 @@ class TestManyFiles : public WindowTest {
       clicked_.channel(0)[size_t(2 * rate)] += 0.4;
     }
   }
-    void cleanup() {
+  void cleanup() {
     WindowTest::cleanup();
     QSettings().remove("sheet");  // what a window leaves to the next
   }
@@ -146,7 +146,31 @@ class TestManyFiles : public WindowTest {
     QVERIFY_EXCEPTION_THROWN(form.rules(), RulesError);  // nothing is asked for
   }
 
-  // ---- a master by itself --------------------------------------------------------------------------------------------
+  // ---- folders that are dropped ------------------------------------------------------------------------------------
+  /// Drops that come while a folder is looked through wait for their turn; nothing is lost, nothing comes twice.
+  void drops_are_listed_in_their_order() {
+    for (int n = 0; n < 300; ++n) {
+      std::filesystem::create_directories(folder_ / "in" / ("disc " + std::to_string(n % 3)));
+      std::ofstream(folder_ / "in" / ("disc " + std::to_string(n % 3)) / (std::to_string(n) + ".wav")) << "RIFF";
+    }
+    FolderListing listing(window_->workspace().queue());
+    QStringList files, refused;
+    connect(&listing, &FolderListing::listed, this,
+            [&](const QStringList& some, const QStringList& why) { files << some, refused << why; });
+    listing.list({"one.wav"});
+    QCOMPARE(files, QStringList{"one.wav"});  // at once
+    listing.list({path("in/disc 0")});
+    listing.list({"two.wav"});
+    listing.list({path("in/disc 1"), path("in/disc 2"), path("in/below")});
+    QVERIFY(listing.is_running() && files.size() == 1);
+    QTRY_VERIFY_WITH_TIMEOUT(!listing.is_running(), 10000);
+    QCOMPARE(files.size(), 302);
+    QCOMPARE(QSet<QString>(files.begin(), files.end()).size(), 302);
+    QVERIFY(files.indexOf("two.wav") == 101 && files[1].endsWith("disc 0/0.wav") && files[2].endsWith("disc 0/3.wav"));
+    QVERIFY(refused.size() == 1 && refused[0].contains("no audio"));
+  }
+  // ---- a master by itself
+  // --------------------------------------------------------------------------------------------
   void a_lone_master_is_heard() {
     auto& player = *window_->part<ListeningBar>()->player();
     window_->workspace().add_files({file("in/alone.wav", clean_)});
@@ -162,6 +186,8 @@ class TestManyFiles : public WindowTest {
     QTRY_VERIFY_WITH_TIMEOUT(window_->workspace().current_result(), 60000);
     QVERIFY(player.has_source());
     window_->workspace().look_at(window_->workspace().bench().masters[0].id);
+    QTRY_VERIFY_WITH_TIMEOUT(player.has_source(), 10000);
+    player.clear_source();  // as a page does that was heard in its place
     QTRY_VERIFY_WITH_TIMEOUT(player.has_source(), 10000);
     save(folder_ / "in" / "alone.wav", clean_, 44100, WordFormat::pcm24);  // it is another one now
     QTRY_COMPARE_WITH_TIMEOUT(player.rate_hz(), 44100, 20000);
@@ -284,6 +310,7 @@ class TestManyFiles : public WindowTest {
     std::ofstream(folder_ / "in" / "below" / "broken.wav") << "RIFF";
     file("in/below/x1.wav", late), file("in/below/x2.wav", other);
     view->returns()->add({path("in/below")});
+    QTRY_VERIFY_WITH_TIMEOUT(view->returns()->files().size() == 3 && !view->returns()->is_listing(), 10000);
     view->find();
     QTRY_VERIFY_WITH_TIMEOUT(!view->is_running(), 60000);
     QVERIFY2(view->headline().startsWith("1 of 2 masters"), qPrintable(view->headline()));
@@ -324,6 +351,9 @@ class TestManyFiles : public WindowTest {
     QVERIFY(view->headline().contains("Drop the folder"));
     save(folder_ / "in" / "below" / "x.wav", dense, rate, WordFormat::pcm24);
     view->files()->add({path("in/below")});
+    view->find();  // half of a folder is not looked at
+    QVERIFY(!view->is_running());
+    QTRY_VERIFY_WITH_TIMEOUT(!view->files()->is_listing(), 10000);
     view->find();
     QTRY_COMPARE_WITH_TIMEOUT(view->headline(), QString("2 of 3 are missing."), 60000);
     QCOMPARE(view->table()->text_at(0, 1), QString("missing"));

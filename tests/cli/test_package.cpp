@@ -1,4 +1,6 @@
 // What is installed: all of it where it belongs, and it runs from there.
+#include <unistd.h>
+
 #include <QtTest>
 #include <fstream>
 
@@ -99,8 +101,42 @@ class TestPackage : public QObject {
     QVERIFY2(a.status == 0, a.err);
     QVERIFY(QFileInfo(out).size() > 10000);
   }
+  /// The package itself, installed into a root of its own, run there, and taken away without a trace.
+  void the_package_is_built_and_installed() {
+    const QString cpack = QFileInfo(HEATHMIST_CMAKE).path() + "/cpack";
+    if (!QFileInfo::exists(cpack) || QStandardPaths::findExecutable("dpkg-deb").isEmpty()) QSKIP("no cpack or dpkg");
+    const QString out = path("packages"), root = path("debian");
+    const Answer made = call_program(cpack, {"--config", HEATHMIST_BUILD "/CPackConfig.cmake", "-B", out});
+    QVERIFY2(made.status == 0, made.out + made.err);
+    const QStringList packages = QDir(out).entryList({"heathmist_*.deb"});
+    QCOMPARE(packages.size(), 1);
+    const QString package = out + "/" + packages[0];
+    const QByteArray about = call_program("dpkg-deb", {"--field", package, "Depends"}).out;
+    for (const char* library : {"libqt6widgets6", "libsndfile1", "qt6-qpa-plugins", "libavcodec"})
+      QVERIFY2(about.contains(library), about);
+    const bool whole = geteuid() == 0;  // dpkg gives files to root
+    for (const char* folder : {"var/lib/dpkg/info", "var/lib/dpkg/updates"}) QVERIFY(QDir().mkpath(root + "/" + folder));
+    std::ofstream((root + "/var/lib/dpkg/status").toStdString());
+    std::ofstream((root + "/var/lib/dpkg/available").toStdString());
+    const QStringList dpkg{"--root=" + root, "--force-depends", "--log=/dev/null"};
+    const Answer in = whole ? call_program("dpkg", dpkg + QStringList{"--install", package})
+                            : call_program("dpkg-deb", {"--extract", package, root});
+    QVERIFY2(in.status == 0, in.out + in.err);
+    for (const char* file : {"usr/bin/heathmist", "usr/bin/heathmist-cli", "usr/share/applications/heathmist.desktop"})
+      QVERIFY2(QFileInfo(root + "/" + file).size() > 0, file);
+    const Answer run = call_program(root + "/usr/bin/heathmist", {"--version"}, {}, {"DISPLAY=", "QT_QPA_PLATFORM="});
+    QVERIFY2(run.status == 0 && run.out.contains(HEATHMIST_VERSION), run.err);
+    QCOMPARE(call_program(root + "/usr/bin/heathmist-cli", {"stages", "--json"}).status, 0);
+    if (!whole) return;
+    const Answer gone = call_program("dpkg", dpkg + QStringList{"--purge", "heathmist"});
+    QVERIFY2(gone.status == 0, gone.out + gone.err);
+    QDirIterator left(root, {"*heathmist*"}, QDir::AllEntries | QDir::NoDotAndDotDot, QDirIterator::Subdirectories);
+    QVERIFY2(!left.hasNext(), qPrintable(left.next()));
+    QVERIFY(!QFileInfo::exists(root + "/usr/bin"));
+  }
 
  private:
+  QString path(const char* name) const { return QString::fromStdString((folder_ / name).string()); }
   QString at(const QString& file) const { return QString::fromStdString((folder_ / "root").string()) + "/" + file; }
   QByteArray read(const char* name) const {
     QFile file(at(name));

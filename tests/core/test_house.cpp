@@ -10,7 +10,7 @@ namespace {
 using Graph = std::map<QString, std::set<QString>>;  // of each file or room: what it includes
 
 /// Rooms from below to above. A room includes itself and what stands before it.
-const QStringList core_rooms{"dsp",     "audio",    "measure", "compare", "probes", "stages",
+const QStringList core_rooms{"dsp",     "audio",   "measure",  "compare", "probes",  "stages",
                              "devices", "engines", "delivery", "boards",  "hearing", "bench"};
 const QStringList app_rooms{"theme", "widgets", "plots", "model", "listen", "report", "pages", "shell"};
 

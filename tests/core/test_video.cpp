@@ -168,9 +168,31 @@ class TestVideo : public QObject {
     const auto film = filmed("whole.mkv", {"-c:v", "mpeg4", "-c:a", "pcm_s16le"});
     std::filesystem::copy_file(film, folder_ / "cut.mkv");
     std::filesystem::resize_file(folder_ / "cut.mkv", std::filesystem::file_size(film) / 3);
-    const auto a = call({"align", path("good.wav"), path("cut.mkv"), "-o", path("damaged.wav"), "--video", path("damaged.mkv")});
+    const auto a =
+        call({"align", path("good.wav"), path("cut.mkv"), "-o", path("damaged.wav"), "--video", path("damaged.mkv")});
     QVERIFY2(a.status == 1 && a.err.contains("cut.mkv"), a.err);
     QVERIFY(!QFile::exists(path("damaged.mkv")) && !QFile::exists(path("damaged.wav")));
+  }
+  /// A sound that cannot be written as it was asked for is refused by its own name, and no video is made.
+  void the_sound_beside_a_video_is_refused_first() {
+    filmed("kinds.mp4", {"-c:v", "mpeg4", "-c:a", "aac"});
+    const auto made = [&](const char* sound, const QStringList& more = {}) {
+      QFile::remove(path("kinds.mkv"));
+      return call(
+          QStringList{"align", path("good.wav"), path("kinds.mp4"), "-o", path(sound), "--video", path("kinds.mkv")} +
+          more);
+    };
+    for (const auto& [name, bits] : {std::pair{"kinds.mp3", ""}, {"kinds.flac", "32f"}}) {
+      const auto a = made(name, *bits ? QStringList{"--bits", bits} : QStringList{});
+      QVERIFY2(a.status == 1 && a.err.contains(name) && a.err.count('\n') == 1, a.err);
+      QVERIFY(!a.err.contains("heathmist-") || a.err.startsWith("heathmist-cli: " + path(name).toUtf8()));
+      QVERIFY(!QFile::exists(path("kinds.mkv")) && !QFile::exists(path(name)));
+    }
+    const auto a = made("kinds.flac");  // 24 bits where none are asked for
+    QVERIFY2(a.status == 0, a.err);
+    QCOMPARE(*Clip::open(folder_ / "kinds.flac")->format().container_bits, 24);
+    const auto sound = Clip::open(folder_ / "kinds.flac"), in_video = Clip::open(folder_ / "kinds.mkv");
+    QVERIFY(std::abs(sound->format().frames - in_video->format().frames) < 2 * rate);
   }
   void a_full_disk_leaves_nothing() {
     const auto film = filmed("g.mp4", {"-c:v", "mpeg4", "-c:a", "aac"});

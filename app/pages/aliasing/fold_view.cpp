@@ -80,8 +80,8 @@ void FoldView::make_tables(QVBoxLayout* column, QWidget* side) {
         [this](size_t n) { return Cell{what_it_is(landed_[n], from_->value())}; },
         false,
         Column::stretch},
-       {tr("Before"), {}, [this](size_t n) { return hertz_cell(landed_[n].before_hz); }, true, width},
-       {tr("Lands at"), {}, [this](size_t n) { return hertz_cell(landed_[n].out_hz); }, true, width}});
+       {tr("Before"), {}, [this](size_t n) { return hertz_cell(landed_[n].before_hz); }, true, width, "frequency"},
+       {tr("Lands at"), {}, [this](size_t n) { return hertz_cell(landed_[n].out_hz); }, true, width, "fold"}});
   sources_ = new ResultTable(tr("What else lands there"), side);
   sources_->set_columns(
       {{tr("What it would be"),
@@ -89,8 +89,13 @@ void FoldView::make_tables(QVBoxLayout* column, QWidget* side) {
         [this](size_t n) { return Cell{what_it_is(others_[n].landing, from_->value())}; },
         false,
         Column::stretch},
-       {tr("Went in"), {}, [this](size_t n) { return hertz_cell(others_[n].in_hz); }, true, width},
-       {tr("Before"), {}, [this](size_t n) { return hertz_cell(others_[n].landing.before_hz); }, true, width}});
+       {tr("Went in"), {}, [this](size_t n) { return hertz_cell(others_[n].in_hz); }, true, width, "frequency"},
+       {tr("Before"),
+        {},
+        [this](size_t n) { return hertz_cell(others_[n].landing.before_hz); },
+        true,
+        width,
+        "frequency"}});
   for (const auto& [title, table] : {std::pair{&landings_title_, landings_}, {&sources_title_, sources_}}) {
     table->setMinimumHeight(90);
     column->addWidget(*title = title_label("", side));

@@ -6,6 +6,7 @@
 
 #include "app/theme/theme.hpp"
 #include "app/widgets/labels.hpp"
+#include "app/widgets/terms.hpp"
 #include "core/compare/json.hpp"
 
 namespace heathmist::app {
@@ -20,6 +21,7 @@ BlindResultView::BlindResultView(QWidget* parent) : QWidget(parent) {
   auto* split = new QSplitter(Qt::Vertical, this);
   split->setHandleWidth(1);
   plot_ = new GraphPlate("blind", tr("How the answers went"), split);
+  set_term(plot_, "answers");
   table_ = new ResultTable(tr("The rounds, with what was played"), split);
   split->setSizes({220, 300});
   rows->addWidget(split, 1);
@@ -140,7 +142,7 @@ void BlindResultView::set_columns() {
   const BlindMethod method = test_.design.method;
   const bool graded = method == BlindMethod::triple || method == BlindMethod::multi;
   const auto number_of = [](size_t n) { return Cell{QString::number(n + 1), double(n)}; };
-  std::vector<Column> columns{{tr("Round"), {}, number_of, true, 60}};
+  std::vector<Column> columns{{tr("Round"), {}, number_of, true, 60, "answers"}};
   const size_t buttons = rounds_.empty() ? 0 : rounds_.front().round.buttons.size();
   for (size_t b = size_t(open_buttons(method)); b < buttons; ++b)
     columns.push_back({QString::fromStdString(button_name(method, int(b))), tr("What was played"),
@@ -157,7 +159,7 @@ void BlindResultView::set_columns() {
                        false,
                        70});
   columns.push_back(
-      {tr("Took, s"), {}, [this](size_t n) { return number_cell(rounds_[n].given.took_s, 1); }, true, 80});
+      {tr("Took, s"), {}, [this](size_t n) { return number_cell(rounds_[n].given.took_s, 1); }, true, 80, "answers"});
   if (counted(test_) < int(test_.answers.size()))
     columns.push_back({tr("Void"),
                        {},

@@ -16,17 +16,15 @@ namespace {
 
 struct MethodWords {
   BlindMethod method;
-  const char *name, *what;
+  const char* what;
   int rounds;
 };
 constexpr MethodWords methods[] = {
-    {BlindMethod::abx, QT_TR_NOOP("ABX"), QT_TR_NOOP("is it heard at all: X is A or B"), 16},
-    {BlindMethod::triple, QT_TR_NOOP("Triple stimulus, hidden reference"),
-     QT_TR_NOOP("small differences graded (ITU-R BS.1116)"), 8},
-    {BlindMethod::multi, QT_TR_NOOP("Several graded at once"),
-     QT_TR_NOOP("trials of one master, with anchors of 3.5 and 7 kHz (ITU-R BS.1534)"), 4},
-    {BlindMethod::preference, QT_TR_NOOP("Preference"), QT_TR_NOOP("which of two sounds better"), 16},
-    {BlindMethod::threshold, QT_TR_NOOP("Threshold"), QT_TR_NOOP("how small a difference is still heard"), 16}};
+    {BlindMethod::abx, QT_TR_NOOP("is it heard at all: X is A or B"), 16},
+    {BlindMethod::triple, QT_TR_NOOP("small differences graded (ITU-R BS.1116)"), 8},
+    {BlindMethod::multi, QT_TR_NOOP("trials of one master, with anchors of 3.5 and 7 kHz (ITU-R BS.1534)"), 4},
+    {BlindMethod::preference, QT_TR_NOOP("which of two sounds better"), 16},
+    {BlindMethod::threshold, QT_TR_NOOP("how small a difference is still heard"), 16}};
 
 struct LadderWords {
   LadderDesign design;
@@ -109,7 +107,8 @@ QWidget* BlindSetup::make_form() {
   };
   auto* first = line();
   method_ = new QComboBox(form);
-  for (const MethodWords& m : methods) method_->addItem(QString("%1: %2").arg(tr(m.name), tr(m.what)), int(m.method));
+  for (const MethodWords& m : methods)
+    method_->addItem(QString("%1: %2").arg(tr(title_of(m.method)), tr(m.what)), int(m.method));
   method_->setAccessibleName(tr("Method"));
   trial_ = new QComboBox(form);
   trial_->setAccessibleName(tr("The trial that is heard against its master"));
@@ -227,7 +226,7 @@ void BlindSetup::make_table() {
   const auto of = [this](size_t n) -> const BlindTest& { return tests_[n]; };
   table_->set_columns(
       {{tr("When"), {}, [of](size_t n) { return Cell{when_of(of(n))}; }, false, 120},
-       {tr("Method"), {}, [of](size_t n) { return Cell{tr(words_of(of(n).design.method).name)}; }, false, 190},
+       {tr("Method"), {}, [of](size_t n) { return Cell{tr(title_of(of(n).design.method))}; }, false, 190},
        {tr("Listened to"),
         {},
         [of](size_t n) {

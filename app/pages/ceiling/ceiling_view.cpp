@@ -6,6 +6,7 @@
 #include "app/theme/theme.hpp"
 #include "app/widgets/labels.hpp"
 #include "app/widgets/number_field.hpp"
+#include "app/widgets/terms.hpp"
 #include "core/bench/armed.hpp"
 
 namespace heathmist::app {
@@ -102,27 +103,30 @@ void CeilingView::make_tables(QSplitter* split) {
         false,
         Column::stretch},
        {tr("Enough"), tr("The highest setting that keeps the return under the limit"),
-        of([this](const CeilingAnswer& a) { return answer_cell(a); }), true, Column::stretch},
+        of([this](const CeilingAnswer& a) { return answer_cell(a); }), true, Column::stretch, "ceiling"},
        {tr("As it stands"), tr("True peak of the return with nothing before the encoder, dBTP"),
         as_it_is([](const CeilingPoint& p) {
           return Cell{signed_number(p.true_peak_dbtp, 2), p.true_peak_dbtp};
         }),
-        true, Column::stretch},
+        true, Column::stretch, "true_peak"},
        {tr("Overs"), tr("Moments over the limit then"),
-        as_it_is([](const CeilingPoint& p) { return number_cell(double(p.overs), 0); }), true, Column::stretch},
+        as_it_is([](const CeilingPoint& p) { return number_cell(double(p.overs), 0); }), true, Column::stretch,
+        "overs"},
        {tr("Worst at"),
         {},
         of([](const CeilingAnswer& a) {
           return a.worst.empty() ? Cell{} : Cell{clock(a.worst.front().at_s, 2), a.worst.front().at_s};
         }),
         true,
-        Column::stretch},
+        Column::stretch,
+        "time"},
        {tr("Tried"), tr("Encodes that were made"),
         of([](const CeilingAnswer& a) { return a.points.empty() ? Cell{} : number_cell(double(a.points.size()), 0); }),
-        true, Column::stretch}});
+        true, Column::stretch, "tried"}});
   auto* lower = new QSplitter(Qt::Horizontal, split);
   lower->setHandleWidth(1);
   plate_ = new GraphPlate("ceiling", tr("True peak of the decoded return against the setting"), lower);
+  set_term(plate_, "ceiling");
   plate_->set_names_at(Qt::AlignRight | Qt::AlignBottom);
   moments_ = new ResultTable(tr("The worst moments of the chosen chain as the master stands: jump points"), lower);
   moments_->set_columns(
@@ -132,14 +136,16 @@ void CeilingView::make_tables(QSplitter* split) {
           return n < worst_.size() ? Cell{clock(worst_[n].at_s, 2), worst_[n].at_s} : Cell{tr("none over")};
         },
         false,
-        Column::stretch},
+        Column::stretch,
+        "time"},
        {tr("dBTP"),
         {},
         [this](size_t n) {
           return n < worst_.size() ? Cell{signed_number(worst_[n].dbtp, 2), worst_[n].dbtp} : Cell{};
         },
         true,
-        Column::stretch}});
+        Column::stretch,
+        "true_peak"}});
   lower->setSizes({520, 190});
   connect(table_, &ResultTable::chosen_changed, this, &CeilingView::show_moments);
   connect(table_, &ResultTable::opened, this, [this](size_t n) { emit opened(chains_[n], -1); });

@@ -159,7 +159,7 @@ void ConvertersView::make_table(QWidget* parent) {
         of([](const BoardRow& r) {
           return Cell{.picture = QIcon(picture_of(r.map, {64, 24}))};
         }),
-        false, 76},
+        false, 76, "fold"},
        {tr("Grade"),
         {},
         of([](const BoardRow& r) {
@@ -167,40 +167,41 @@ void ConvertersView::make_table(QWidget* parent) {
           return Cell{tr(name_of(grade)), double(grade), words_of(r), role_of(grade)};
         }),
         false,
-        70},
+        70,
+        "folds"},
        {tr("Folds, dB"), tr("The strongest alias or image under 20 kHz, against the tone that went in"),
         of([](const BoardRow& r) {
           return Cell{folds(r) ? number(r.sweep.audible.db, 0) : tr("none"), r.sweep.audible.db};
         }),
-        true, 88},
+        true, 88, "folds"},
        {tr("From, to"), tr("Which tone that was, and where it lands"), of([brief](const BoardRow& r) {
           const auto& alias = r.sweep.audible;
           return folds(r) ? Cell{tr("%1 to %2 kHz").arg(brief(alias.in_hz), brief(alias.out_hz)), alias.in_hz} : Cell{};
         }),
-        true, 116},
+        true, 116, "fold"},
        {tr("Ripple, dB"), tr("Greatest less least level from 20 Hz to 0.9 of half the lower rate"),
-        of([](const BoardRow& r) { return number_cell(r.sweep.ripple_db, r.sweep.ripple_db < 0.1 ? 3 : 2); }), true,
-        74},
+        of([](const BoardRow& r) { return number_cell(r.sweep.ripple_db, r.sweep.ripple_db < 0.1 ? 3 : 2); }), true, 74,
+        "ripple"},
        {tr("\u22120.1, \u22123 dB"), tr("Where the pass band has fallen by 0.1 and by 3 dB"),
         of([brief](const BoardRow& r) {
           const auto& e = r.sweep.edges;
           return Cell{tr("%1, %2 kHz").arg(brief(e.minus_0_1_db), brief(e.minus_3_db)), e.minus_3_db};
         }),
-        true, 102},
+        true, 102, "band_edge"},
        {tr("Rings, ms"), tr("How long an impulse rings before its peak, above \u221260 dB"), of([](const BoardRow& r) {
           return r.impulse ? Cell{milliseconds(r.impulse->pre_ringing_s), r.impulse->pre_ringing_s}
                            : number_cell({}, 1);
         }),
-        true, 72},
+        true, 72, "pre_ringing"},
        {tr("Delay, ms"), tr("Group delay in the pass band"), of([](const BoardRow& r) {
           return Cell{milliseconds(r.sweep.delay_s), r.sweep.delay_s};
         }),
-        true, 74},
+        true, 74, "group_delay"},
        {tr("THD+N, dB"), tr("Of 997 Hz at \u22121 dBFS, 20 Hz to 20 kHz"),
-        of([](const BoardRow& r) { return number_cell(r.thd_n_db, 1); }), true, 82},
+        of([](const BoardRow& r) { return number_cell(r.thd_n_db, 1); }), true, 82, "thd_n"},
        {tr("Speed"), tr("Seconds of one channel converted in a second, on this machine as it was"),
         of([](const BoardRow& r) { return number_cell(r.speed, 0, r.speed ? QString::fromUtf8("\u00d7") : ""); }), true,
-        62}});
+        62, "speed"}});
   table_->verticalHeader()->setDefaultSectionSize(28);
   table_->setIconSize({64, 24});
   table_->setMinimumHeight(110);

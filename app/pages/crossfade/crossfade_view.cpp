@@ -8,6 +8,7 @@
 
 #include "app/theme/theme.hpp"
 #include "app/widgets/labels.hpp"
+#include "app/widgets/terms.hpp"
 
 namespace heathmist::app {
 
@@ -49,10 +50,12 @@ CrossfadeView::CrossfadeView(Queue& queue, QWidget* parent) : QWidget(parent), w
   plot_rows->setContentsMargins(0, 0, 0, 0);
   plot_rows->setSpacing(2);
   levels_ = new GraphPlate("crossfade", tr("Level over the fade by each law"), plots);
+  set_term(levels_, "fade_level");
   levels_->axisRect()->setMinimumMargins(QMargins(48, 8, 14, 20));
   levels_->set_axes({}, tr("level, dB"));
   levels_->set_names_in_a_row();
   alike_ = new GraphPlate("correlation", tr("Correlation of the two clips over the fade"), plots);
+  set_term(alike_, "correlation");
   alike_->set_axes(tr("seconds of the fade"), tr("correlation"));
   plot_rows->addWidget(levels_, 3);
   plot_rows->addWidget(alike_, 2);
@@ -144,7 +147,8 @@ void CrossfadeView::make_table(QWidget* parent) {
                         {},
                         [law](size_t n) { return number_cell(law(n).level_db[law(n).level_db.size() / 2].second, 2); },
                         true,
-                        170},
+                        170,
+                        "fade_level"},
                        {tr("Greatest departure, dB"), tr("From even, anywhere in the fade"),
                         [law](size_t n) {
                           const double db = law(n).departure_db;
@@ -155,7 +159,7 @@ void CrossfadeView::make_table(QWidget* parent) {
                                       : std::abs(db) < 1.5   ? Role::gorse
                                                              : Role::rust};
                         },
-                        true, 170},
+                        true, 170, "fade_level"},
                        {tr("Verdict"),
                         {},
                         [this, law](size_t n) {

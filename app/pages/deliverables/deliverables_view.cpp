@@ -41,7 +41,8 @@ DeliverablesView::DeliverablesView(Queue& queue, QWidget* parent) : QWidget(pare
   auto* beside = new QHBoxLayout(lower);
   beside->setContentsMargins(0, 6, 0, 0);
   beside->setSpacing(14);
-  beside->addWidget(files_ = new FileRow(tr("What there is"), tr("Drop the folder of what was made here"), lower), 1);
+  beside->addWidget(
+      files_ = new FileRow(queue, tr("What there is"), tr("Drop the folder of what was made here"), lower), 1);
   aside_ = new ResultTable(tr("Files that are none of these"), lower);
   aside_->set_columns({{tr("Belongs nowhere"),
                         {},
@@ -64,6 +65,7 @@ DeliverablesView::DeliverablesView(Queue& queue, QWidget* parent) : QWidget(pare
   rows->addWidget(split, 1);
   connect(files_, &FileRow::changed, this, [this] { forget(); });
   connect(files_, &FileRow::refused, note_, &QLabel::setText);
+  connect(files_, &FileRow::listing_changed, this, &DeliverablesView::fill);
   connect(&watch_, &FileWatch::settled, this, [this](const QString& file) {
     if (found_ || work_.is_running()) forget(tr("%1 has changed").arg(QFileInfo(file).fileName()));
   });
@@ -175,6 +177,7 @@ void DeliverablesView::forget(const QString& why) {
 }
 
 void DeliverablesView::find() {
+  if (files_->is_listing()) return;  // half of a folder would be looked at
   forget();
   std::vector<std::filesystem::path> files, watched;
   for (const QString& file : files_->files()) files.emplace_back(file.toStdString());
@@ -183,7 +186,7 @@ void DeliverablesView::find() {
     watched.push_back(m.now);
     watched.insert(watched.end(), m.earlier.begin(), m.earlier.end());
   }
-    watch_.watch(watched);
+  watch_.watch(watched);
   watch_.take_as_known();
   work_.start([this, plan = plan_, masters = masters_, files](const Job& job, const Tell& tell) {
     auto found = std::make_shared<Deliverables>(find_deliverables(plan, masters, files, job));
@@ -220,7 +223,7 @@ void DeliverablesView::fill() {
   aside_->set_rows(found_ ? found_->aside.size() : 0);
   headline_->setText(words());
   find_->setText(work_.is_running() ? tr("Stop") : tr("Find them"));
-  find_->setEnabled(!masters_.empty());
+  find_->setEnabled(work_.is_running() || (!masters_.empty() && !files_->is_listing()));
 }
 
 QString DeliverablesView::csv() const {

@@ -5,6 +5,7 @@
 #include <cmath>
 
 #include "app/theme/theme.hpp"
+#include "app/widgets/terms.hpp"
 
 namespace heathmist::app {
 
@@ -137,7 +138,9 @@ EnginePlots::EnginePlots(QWidget* parent) : QWidget(parent) {
   rows->setContentsMargins(0, 0, 0, 0);
   rows->setSpacing(2);
   upper_ = new GraphPlate("engine", tr("What was asked over what was rendered"), this);
+  set_term(upper_, "engine_gain");
   lower_ = new GraphPlate("engine-difference", tr("What is between them"), this);
+  set_term(lower_, "engine_gain");
   upper_->axisRect()->setMinimumMargins(QMargins(48, 8, 14, 20));
   upper_->setMinimumHeight(120);
   lower_->setMinimumHeight(84);

@@ -11,8 +11,8 @@ namespace {
 
 /// A column of numbers: `of` gives one by row.
 template <class Of>
-Column numbers(const QString& title, const QString& hint, int decimals, Of of) {
-  return {title, hint, [of, decimals](size_t n) { return number_cell(of(n), decimals); }, true, 92};
+Column numbers(const char* term, const QString& title, const QString& hint, int decimals, Of of) {
+  return {title, hint, [of, decimals](size_t n) { return number_cell(of(n), decimals); }, true, 92, term};
 }
 
 Cell level_cell(double amplitude) {
@@ -37,15 +37,16 @@ void show_gain(ResultTable& table, std::shared_ptr<const ProbeReading> r) {
           return event(n).drawn.length_s == 0 ? Cell{QObject::tr("at once"), 0}
                                               : number_cell(1000 * event(n).drawn.length_s, 0);
         },
-        true, 78},
-       numbers(QObject::tr("Late, ms"),
+        true, 78, "time"},
+       numbers("late", QObject::tr("Late, ms"),
                QObject::tr("When half of it is done, against the drawn time; of a ramp, the level of its middle"), 2,
                [event](size_t n) { return event(n).late_ms; }),
-       numbers(QObject::tr("10\u201390 %, ms"), QObject::tr("From a tenth to nine tenths of the change in amplitude"),
-               2, [event](size_t n) { return event(n).rise_ms; }),
-       numbers(QObject::tr("Whole, ms"), QObject::tr("From 1 to 99 % of it"), 2,
+       numbers("rise", QObject::tr("10\u201390 %, ms"),
+               QObject::tr("From a tenth to nine tenths of the change in amplitude"), 2,
+               [event](size_t n) { return event(n).rise_ms; }),
+       numbers("rise", QObject::tr("Whole, ms"), QObject::tr("From 1 to 99 % of it"), 2,
                [event](size_t n) { return event(n).length_ms; }),
-       numbers(QObject::tr("Over, dB"), QObject::tr("How far it goes beyond where it ends"), 2,
+       numbers("overshoot", QObject::tr("Over, dB"), QObject::tr("How far it goes beyond where it ends"), 2,
                [event](size_t n) { return event(n).overshoot_db; }),
        {QObject::tr("Stairs"), QObject::tr("How many, and how long each, ms"),
         [event](size_t n) {
@@ -55,17 +56,17 @@ void show_gain(ResultTable& table, std::shared_ptr<const ProbeReading> r) {
                                         double(event(n).stairs->count)}
                                  : Cell{QObject::tr("none")};
         },
-        true, 92},
-       numbers(QObject::tr("Splash, dBFS"), QObject::tr("What it throws above 5 kHz in the 40 ms around it"), 0,
-               [event](size_t n) { return event(n).splash_dbfs; })});
+        true, 92, "stairs"},
+       numbers("splash", QObject::tr("Splash, dBFS"), QObject::tr("What it throws above 5 kHz in the 40 ms around it"),
+               0, [event](size_t n) { return event(n).splash_dbfs; })});
   table.set_rows(events.size(), [event](size_t n) { return QString::fromStdString(event(n).drawn.name); });
 }
 
 void show_pan(ResultTable& table, std::shared_ptr<const ProbeReading> r) {
   const auto level = [r](const QString& title, const QString& hint, size_t input, size_t output) {
-    return Column{title, hint,
-                  [r, input, output](size_t n) { return level_cell(r->pan->positions[n].matrix[input][output]); }, true,
-                  112};
+    return Column{
+        title, hint, [r, input, output](size_t n) { return level_cell(r->pan->positions[n].matrix[input][output]); },
+        true,  112,  "pan"};
   };
   std::vector<Column> columns{
       {QObject::tr("Position"),
@@ -78,14 +79,16 @@ void show_pan(ResultTable& table, std::shared_ptr<const ProbeReading> r) {
              p};
        },
        false,
-       Column::stretch},
+       Column::stretch,
+       "pan"},
       level(QObject::tr("Left to left"), QObject::tr("dB"), 0, 0),
       level(QObject::tr("Left to right"), QObject::tr("dB"), 0, 1)};
   if (r->pan->inputs == 2) {
     columns.push_back(level(QObject::tr("Right to left"), QObject::tr("dB"), 1, 0));
     columns.push_back(level(QObject::tr("Right to right"), QObject::tr("dB"), 1, 1));
   }
-  columns.push_back(numbers(QObject::tr("Level, dB"), QObject::tr("Of unlike inputs, in both outputs together"), 2,
+  columns.push_back(numbers("fade_level", QObject::tr("Level, dB"),
+                            QObject::tr("Of unlike inputs, in both outputs together"), 2,
                             [r](size_t n) { return std::optional(r->pan->positions[n].power_db); }));
   table.set_columns(std::move(columns));
   table.set_rows(r->pan->positions.size());
@@ -104,7 +107,7 @@ void show_crossfade(ResultTable& table, std::shared_ptr<const ProbeReading> r) {
                       },
                       false,
                       Column::stretch},
-                     numbers(QObject::tr("Correlation"), {}, 2,
+                     numbers("correlation", QObject::tr("Correlation"), {}, 2,
                              [r](size_t n) { return std::optional(r->crossfade->correlated_db[n].first); }),
                      {QObject::tr("Level, dB"), QObject::tr("The greatest departure from even within the fade"),
                       [r](size_t n) {
@@ -116,7 +119,7 @@ void show_crossfade(ResultTable& table, std::shared_ptr<const ProbeReading> r) {
                                     : std::abs(db) < 1.5 ? Role::gorse
                                                          : Role::rust};
                       },
-                      true, 110}});
+                      true, 110, "fade_level"}});
   table.set_rows(r->crossfade->correlated_db.size());
 }
 
@@ -131,11 +134,11 @@ void show_trim(ResultTable& table, std::shared_ptr<const ProbeReading> r) {
         },
         false,
         Column::stretch},
-       numbers(QObject::tr("Tone, dBFS"), {}, 2, [at](size_t n) { return at(n).tone_dbfs; }),
-       numbers(QObject::tr("Rest, dBFS"), QObject::tr("All but the tone"), 1,
+       numbers("level", QObject::tr("Tone, dBFS"), {}, 2, [at](size_t n) { return at(n).tone_dbfs; }),
+       numbers("level", QObject::tr("Rest, dBFS"), QObject::tr("All but the tone"), 1,
                [at](size_t n) { return at(n).noise_dbfs; }),
-       numbers(QObject::tr("THD+N, dB"), {}, 1, [at](size_t n) { return at(n).thd_n_db; }),
-       numbers(QObject::tr("Silence, dBFS"), QObject::tr("After the tone"), 1,
+       numbers("thd_n", QObject::tr("THD+N, dB"), {}, 1, [at](size_t n) { return at(n).thd_n_db; }),
+       numbers("level", QObject::tr("Silence, dBFS"), QObject::tr("After the tone"), 1,
                [at](size_t n) { return at(n).silence_dbfs; })});
   table.set_rows(r->trim->sections.size());
 }

@@ -8,6 +8,7 @@
 #include "app/theme/theme.hpp"
 #include "app/widgets/labels.hpp"
 #include "app/widgets/panel_head.hpp"
+#include "app/widgets/terms.hpp"
 #include "core/compare/json.hpp"
 #include "core/probes/engine_answers.hpp"
 #include "core/probes/score_json.hpp"
@@ -115,6 +116,7 @@ QWidget* EnginesView::make_side() {
   scroll->setWidgetResizable(true);
   scroll->setHorizontalScrollBarPolicy(Qt::ScrollBarAlwaysOff);
   steps_ = new QLabel(scroll);
+  set_term(steps_, "engine_gain");
   steps_->setFont(face(Type::small));
   steps_->setWordWrap(true);
   steps_->setAlignment(Qt::AlignTop);

@@ -86,9 +86,10 @@ QWidget* LoudnessView::make_head() {
     return box;
   };
   target_ = field("loudness/target", tr("  target"), -60, 0, -16, "LUFS", tr("Target: rows that miss it are marked"));
-  tolerance_ =
-      field("loudness/tolerance", QString::fromUtf8("\u00b1"), 0, 20, 3, "LU", tr("How far from the target is well, LU"));
-  peak_limit_ = field("loudness/peak", tr("peaks to"), -20, 6, -1, "dBTP", tr("True peaks above this are marked, dBTP"));
+  tolerance_ = field("loudness/tolerance", QString::fromUtf8("\u00b1"), 0, 20, 3, "LU",
+                     tr("How far from the target is well, LU"));
+  peak_limit_ =
+      field("loudness/peak", tr("peaks to"), -20, 6, -1, "dBTP", tr("True peaks above this are marked, dBTP"));
   note_ = note_label(head);
   row->addWidget(note_, 1);
   unit_ = new QComboBox(head);
@@ -168,26 +169,26 @@ std::vector<app::Column> LoudnessView::columns_shown() {
       {tr("Integrated"), tr("Gated loudness of the whole, %1").arg(unit),
        inked([](const Measured& m) { return number_cell(m.loudness.integrated_lufs, 1); },
              [this](const Measured& m) { return is_off_target(m.loudness); }),
-       true, 72},
-      {tr("Range"), tr("Loudness range, LU"), value(range_of, 1), true, 50},
+       true, 72, "integrated"},
+      {tr("Range"), tr("Loudness range, LU"), value(range_of, 1), true, 50, "loudness_range"},
       {tr("S max"), tr("Greatest 3 s, %1").arg(unit), value([](const L& l) { return l.short_term_max_lufs; }, 1), true,
-       54},
+       54, "short_term"},
       {tr("M max"), tr("Greatest 400 ms, %1").arg(unit), value([](const L& l) { return l.momentary_max_lufs; }, 1),
-       true, 54},
+       true, 54, "momentary"},
       {tr("True peak"), tr("dBTP"),
        inked([](const Measured& m) { return number_cell(m.loudness.true_peak_dbtp, 2); },
              [this](const Measured& m) {
                return m.loudness.true_peak_dbtp.value_or(-999) > peak_limit_->value() + 0.005;
              }),
-       true, 70},
-      {tr("PLR"), tr("True peak less integrated loudness, dB"), value([](const L& l) { return l.plr_db; }, 1), true,
-       48},
+       true, 70, "true_peak"},
+      {tr("PLR"), tr("True peak less integrated loudness, dB"), value([](const L& l) { return l.plr_db; }, 1), true, 48,
+       "plr"},
       {tr("Clipped"), tr("Runs of three or more equal full-scale samples"),
        inked([](const Measured& m) { return number_cell(double(m.levels.clipped_runs), 0); },
              [](const Measured& m) { return m.levels.clipped_runs > 0; }),
-       true, 60},
+       true, 60, "clipped"},
       {tr("To target"), tr("The gain that brings it to the target: with it, all of these are equally loud"),
-       of([this](const Measured& m) { return match_cell(m.loudness); }), true, 68},
+       of([this](const Measured& m) { return match_cell(m.loudness); }), true, 68, "to_target"},
   };
 }
 

@@ -10,6 +10,7 @@
 #include "app/theme/theme.hpp"
 #include "app/widgets/labels.hpp"
 #include "app/widgets/saving.hpp"
+#include "app/widgets/terms.hpp"
 #include "core/bench/armed.hpp"
 
 namespace heathmist::app {
@@ -132,6 +133,7 @@ MatrixView::MatrixView(Queue& queue, QWidget* parent) : QWidget(parent), work_(q
   table_->setItemDelegate(new CellPainter(table_));
   table_->verticalHeader()->setDefaultSectionSize(27);
   plate_ = new GraphPlate("size-against-depth", tr("Residual against encoded size"), split);
+  set_term(plate_, "encoded_size");
   plate_->set_axes(tr("encoded size, kB"), tr("residual, dBr"));
   table_->setMinimumHeight(90);
   plate_->setMinimumHeight(180);
@@ -261,6 +263,13 @@ void MatrixView::take(size_t row, size_t column, const MatrixCell& cell) {
   fill();
 }
 
+/// What the cells are told in.
+static const char* term_of_value(MatrixValue value) {
+  constexpr const char* keys[] = {"residual", "remainder", "band_limit", "true_peak", "thd_n", "dbr", "encoded_size"};
+  static_assert(std::size(keys) == matrix_values);
+  return keys[size_t(value)];
+}
+
 void MatrixView::show_columns() {
   std::vector<Column> columns{
       {tr("Master or probe"), {}, [this](size_t row) { return Cell{QString::fromStdString(matrix_.rows[row].name)}; }}};
@@ -289,6 +298,8 @@ void MatrixView::fill() {
   for (const auto& cell : matrix_.cells)
     if (const auto v = value_of(cell, MatrixValue(value_->currentIndex())))
       least_ = std::min(least_, *v), most_ = std::max(most_, *v);
+  const char* term = term_of_value(MatrixValue(value_->currentIndex()));
+  for (size_t c = 0; c < matrix_.columns.size(); ++c) table_->set_term(int(c) + 1, term);
   table_->set_rows(matrix_.rows.size(), [this](size_t row) { return QString::fromStdString(matrix_.rows[row].name); });
   draw();
 }

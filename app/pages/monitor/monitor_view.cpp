@@ -9,6 +9,7 @@
 #include "app/theme/theme.hpp"
 #include "app/widgets/labels.hpp"
 #include "app/widgets/saving.hpp"
+#include "app/widgets/terms.hpp"
 #include "core/printable.hpp"
 
 namespace heathmist::app {
@@ -152,6 +153,7 @@ QWidget* MonitorView::make_plots() {
   now->setSizes({700, 220});
   auto* hour = new QSplitter(Qt::Horizontal, both);
   course_ = new GraphPlate(tr("loudness of the last hour"), tr("Short-term loudness of the last hour"), hour);
+  set_term(course_, "short_term");
   course_->set_axes(tr("minutes"), tr("LUFS"));
   course_->set_names_in_a_row();
   over_time_ = new SpectrogramPlate(hour);

@@ -6,6 +6,7 @@
 #include <cmath>
 
 #include "app/theme/theme.hpp"
+#include "app/widgets/terms.hpp"
 
 namespace heathmist::app {
 
@@ -118,6 +119,7 @@ FitStrip::FitStrip(QWidget* parent) : QFrame(parent) {
   delay_ = new FitCell(tr("Delay"), tr("samples"), 1, 2, this);
   drift_ = new FitCell(tr("Drift"), tr("ppm"), 0.1, 2, this);
   gain_ = new FitCell(tr("Gain"), tr("dB"), 0.01, 3, this);
+  set_term(delay_, "delay"), set_term(drift_, "drift"), set_term(gain_, "gain");
   row->addWidget(delay_, 5);
   row->addWidget(drift_, 4);
   row->addWidget(gain_, 4);
@@ -126,6 +128,7 @@ FitStrip::FitStrip(QWidget* parent) : QFrame(parent) {
 
   auto* result = new QFrame(this);
   result->setObjectName("result");
+  set_term(result, "residual");
   auto* rows = new QVBoxLayout(result);
   rows->setContentsMargins(12, 6, 8, 6);
   rows->setSpacing(0);

@@ -191,7 +191,8 @@ MadePage make_null(PageContext& context, QWidget* parent) {
 }  // namespace
 
 Page null_page() {
-  return {"null", PageGroup::compare, tr("Null"), tr("Lanes, fit and plates of one trial"), QKeySequence("F7"), make_null};
+  return {"null",   PageGroup::compare, tr("Null"), tr("Lanes, fit and plates of one trial"), QKeySequence("F7"),
+          make_null};
 }
 
 }  // namespace heathmist::app

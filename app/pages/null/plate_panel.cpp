@@ -7,6 +7,7 @@
 #include <cmath>
 
 #include "app/theme/theme.hpp"
+#include "app/widgets/terms.hpp"
 
 namespace heathmist::app {
 
@@ -57,6 +58,7 @@ QWidget* PlatePanel::make_left() {
   spectra_ = new SpectrumPlate;
   path_ = new PathPlate;
   stack_ = new LinesPlate("stack", tr("What the residual is made of: linear part, remainder and floor over frequency"));
+  set_term(stack_, "remainder");
   words_ = new WordsPlate;
   course_ = new CoursePlate;
   left_->add(tr("Causes"), tr("What the residual is made of, cause by cause (Alt+1)"), causes_);
@@ -131,7 +133,10 @@ void PlatePanel::make_tables() {
         [this](size_t n) {
           const auto at = told_moments_[n].at_s;
           return Cell{at ? clock(*at) : QString(), at};
-        }},
+        },
+        false,
+        Column::as_content,
+        "time"},
        {tr("What"), {}, [this](size_t n) { return Cell{told_moments_[n].what}; }},
        {tr("dB"),
         {},
@@ -139,22 +144,27 @@ void PlatePanel::make_tables() {
           const auto db = told_moments_[n].db;
           return db ? Cell{(*db > 0 ? "+" : "") + number(*db, 1), db} : Cell{};
         },
-        true},
+        true,
+        Column::as_content,
+        "depth"},
        {tr("Around"), {}, [this](size_t n) { return Cell{told_moments_[n].around}; }, false, Column::stretch}});
   thirds_ = new ResultTable(tr("Depth by third octave"), this);
   thirds_->set_columns({{tr("Third octave"),
                          {},
                          [this](size_t n) {
                            return Cell{hertz(told_thirds_[n].centre_hz, false), told_thirds_[n].centre_hz};
-                         }},
-                        {tr("Master"), tr("dBFS"), level(&DepthBand::master), true},
-                        {tr("Residual"), tr("dBFS"), level(&DepthBand::residual), true},
+                         },
+                         false,
+                         Column::as_content,
+                         "frequency"},
+                        {tr("Master"), tr("dBFS"), level(&DepthBand::master), true, Column::as_content, "level"},
+                        {tr("Residual"), tr("dBFS"), level(&DepthBand::residual), true, Column::as_content, "level"},
                         {tr("Under"), tr("How far the residual lies under the master, dB"),
                          [this](size_t n) {
                            const auto db = told_thirds_[n].depth_db;
                            return db ? number_cell(-*db, 1, tr(" dB")) : Cell{tr("nothing left")};
                          },
-                         true, Column::stretch}});
+                         true, Column::stretch, "depth"}});
   for (ResultTable* table : {moments_, thirds_}) {
     table->setSelectionMode(QAbstractItemView::SingleSelection);
     table->verticalHeader()->setDefaultSectionSize(22);

@@ -10,6 +10,7 @@
 #include "app/theme/theme.hpp"
 #include "app/widgets/labels.hpp"
 #include "app/widgets/saving.hpp"
+#include "app/widgets/terms.hpp"
 #include "core/bench/armed.hpp"
 
 namespace heathmist::app {
@@ -57,6 +58,7 @@ OutletsView::OutletsView(Queue& queue, LoudnessReadings& measured, QWidget* pare
     stale_ = !isVisible();
     if (!stale_) fill();
   });
+  for (QLabel* words : {headline_, file_words_, player_words_}) set_term(words, "heard_at");
   connect(&measured_, &LoudnessReadings::rows_changed, this, &OutletsView::fill);
   connect(&Theme::instance(), &Theme::changed, this, [this] { fill(); });
   connect(&work_, &LongWork::progressed, this,
@@ -131,21 +133,21 @@ void OutletsView::make_table() {
         156},
        {tr("File must change by"),
         tr("What the file itself would have to be turned by, dB; only where it must be at the target"),
-        of([](const Line& l) { return signed_cell(l.delivery.file_change_db); }), true, 128},
+        of([](const Line& l) { return signed_cell(l.delivery.file_change_db); }), true, 128, "file_change"},
        {tr("Player"), tr("What the player turns by, dB; the file stays as it is"), of([](const Line& l) {
           return signed_cell(l.outlet.turns == Outlet::Turns::none ? std::nullopt : std::optional(l.delivery.gain_db));
         }),
-        true, 58},
+        true, 58, "player_gain"},
        {tr("Limited by"), tr("What keeps the player from the target"), of([](const Line& l) {
           return Cell{l.delivery.limited == Delivery::Limited::nothing ? QString() : label_of(l.delivery.limited)};
         }),
         false, 106},
        {tr("Heard at"), tr("Integrated loudness as it is heard, LUFS"),
-        of([](const Line& l) { return number_cell(l.delivery.loudness_lufs, 1); }), true, 66},
+        of([](const Line& l) { return number_cell(l.delivery.loudness_lufs, 1); }), true, 66, "heard_at"},
        {tr("True peak"), tr("True peak as it is heard, dBTP"),
-        of([](const Line& l) { return number_cell(l.delivery.true_peak_dbtp, 2); }), true, 72},
+        of([](const Line& l) { return number_cell(l.delivery.true_peak_dbtp, 2); }), true, 72, "true_peak"},
        {tr("Headroom"), tr("Left unused under the highest true peak that is allowed, dB"),
-        of([](const Line& l) { return number_cell(l.delivery.headroom_db, 1); }), true, 74},
+        of([](const Line& l) { return number_cell(l.delivery.headroom_db, 1); }), true, 74, "headroom"},
        {tr("Verdict"), {}, of([this](const Line& l) { return verdict_of(l); }), false, app::Column::stretch}});
   connect(table_, &ResultTable::chosen_changed, this, &OutletsView::say);
 }

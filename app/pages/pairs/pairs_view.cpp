@@ -74,10 +74,11 @@ PairsView::PairsView(Queue& queue, QWidget* parent) : QWidget(parent), work_(que
   auto* beside = new QHBoxLayout(files);
   beside->setContentsMargins(0, 0, 0, 6);
   beside->setSpacing(14);
-  masters_ = new FileRow(tr("Masters"), tr("Drop a folder of masters here"), files);
-  returns_ = new FileRow(tr("What came back"), tr("Drop a folder of what came back here"), files);
+  masters_ = new FileRow(queue, tr("Masters"), tr("Drop a folder of masters here"), files);
+  returns_ = new FileRow(queue, tr("What came back"), tr("Drop a folder of what came back here"), files);
   for (FileRow* row : {masters_, returns_}) {
     beside->addWidget(row);
+    connect(row, &FileRow::listing_changed, this, &PairsView::fill);
     connect(row, &FileRow::refused, this, [this](const QString& sentence) { note_->setText(sentence); });
   }
   connect(masters_, &FileRow::changed, this, [this] { is_of_bench_ = false, forget({}); });
@@ -132,13 +133,13 @@ void PairsView::make_table() {
           const Line& l = lines_[n];
           return l.is_pair() ? number_cell(l.pair.agreement, 2) : Cell{};
         },
-        true, 84},
+        true, 84, "agreement"},
        {tr("Late by, s"), tr("Where the return begins, to about 12 ms; the trial tells it to a fraction of a sample"),
         [this](size_t n) {
           const Line& l = lines_[n];
           return l.is_pair() ? number_cell(l.pair.delay_s, 2) : Cell{};
         },
-        true, 84},
+        true, 84, "delay"},
        {tr("Note"),
         {},
         [this](size_t n) {
@@ -173,7 +174,10 @@ void PairsView::forget(const QString& why) {
   fill();
 }
 
+bool PairsView::is_listing() const { return masters_->is_listing() || returns_->is_listing(); }
+
 void PairsView::find() {
+  if (is_listing()) return;  // half of a folder would be looked at
   lines_.clear();
   is_found_ = false;
   std::vector<std::filesystem::path> files;
@@ -183,7 +187,7 @@ void PairsView::find() {
   work_.start([this, masters = masters_->files(), returns = returns_->files()](const Job& job, const Tell& tell) {
     auto unread = std::make_shared<std::vector<Line>>();
     const PrintedFiles m = hear(masters, job.part(0, 0.4), *unread, true),
-                r = hear(returns, job.part(0.4, 0.8), *unread, false);
+                       r = hear(returns, job.part(0.4, 0.8), *unread, false);
     Pairing found = pair_by_sound(m.prints, r.prints, job.part(0.8, 0.85));
     leave_other_takes(found, paths_of(m.files), paths_of(r.files), job.part(0.85, 1));
     auto lines = std::make_shared<std::vector<Line>>(lines_of(found, m.files, r.files));
@@ -218,7 +222,7 @@ void PairsView::fill() {
   }
   const bool ready = !masters_->files().isEmpty() && !returns_->files().isEmpty();
   find_->setText(work_.is_running() ? tr("Stop") : tr("Find the pairs"));
-  find_->setEnabled(ready || work_.is_running());
+  find_->setEnabled(work_.is_running() || (ready && !is_listing()));
   take_->setEnabled(pairs > 0);
   if (work_.is_running() && !is_found_)
     headline_->setText(tr("Listening to them…"));

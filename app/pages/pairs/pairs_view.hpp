@@ -43,6 +43,7 @@ class PairsView : public QWidget {
 
  private:
   QWidget* make_head();
+  bool is_listing() const;
   void make_table();
   void forget(const QString& why);
   void fill();

@@ -13,7 +13,7 @@ nlohmann::ordered_json settings_of(const ReportView& view) {
   return kept;
 }
 
-/// A bench that came from elsewhere may hold anything here.
+/// Of a bench that says nothing here all is as it is first; one from elsewhere may hold anything.
 void restore(ReportView& view, const nlohmann::ordered_json& kept) {
   ReportChoice choice;
   if (const auto heading = kept.find("heading"); heading != kept.end() && heading->is_string())
@@ -27,9 +27,11 @@ void restore(ReportView& view, const nlohmann::ordered_json& kept) {
 
 MadePage make_report_page(PageContext& context, QWidget* parent) {
   Workspace& workspace = context.workspace;
-  auto* view = new ReportView(
-      workspace.queue(), context.window, [&workspace](const Trial& trial) { return workspace.result_of(trial.id); },
-      context.quiet, parent);
+  auto* view =
+      new ReportView(workspace.queue(), context.window,
+                     {[&workspace](const Trial& trial) { return workspace.result_of(trial.id); },
+                      [&workspace] { return workspace.results().is_busy(); }, [&context] { return context.quiet; }},
+                     parent);
   QObject::connect(view, &ReportView::failed, view, context.say);
   const auto follow = [view, &workspace] {
     view->follow(workspace.bench(), workspace.model().file().toStdString(), workspace.current());
@@ -48,7 +50,7 @@ MadePage make_report_page(PageContext& context, QWidget* parent) {
   made.trial = [view, follow] {
     if (view->isVisible()) follow();
   };
-  made.left = [view] { view->come_back(); };
+  made.left = [view] { view->leave(); };
   made.file_changed = [view](const std::filesystem::path& file) { view->forget(file); };
   made.settings_key = "report";
   made.settings = [view] { return settings_of(*view); };

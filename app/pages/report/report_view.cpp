@@ -40,8 +40,8 @@ QString words_of(ReportPart part) {
 
 }  // namespace
 
-ReportView::ReportView(Queue& queue, QWidget* window, Known known, bool quiet, QWidget* parent)
-    : QWidget(parent), known_(std::move(known)), quiet_(quiet), work_(queue), writing_(queue, window, nullptr) {
+ReportView::ReportView(Queue& queue, QWidget* window, Asks asks, QWidget* parent)
+    : QWidget(parent), asks_(std::move(asks)), work_(queue), writing_(queue, window, nullptr) {
   auto* rows = new QVBoxLayout(this);
   rows->setContentsMargins(12, 8, 8, 8);
   rows->setSpacing(6);
@@ -79,6 +79,7 @@ QWidget* ReportView::make_head() {
   row->addWidget(note_ = note_label(head), 1);
   row->addWidget(stop_ = new QPushButton(tr("Stop"), head));
   connect(stop_, &QPushButton::clicked, this, [this] { work_.cancel(); });
+  stop_->setObjectName("stop");
   stop_->hide();
   row->addWidget(html_ = new QPushButton(tr("Save as HTML…"), head));
   html_->setToolTip(tr("One file for any browser, plots and all"));
@@ -140,7 +141,8 @@ void ReportView::follow(const Bench& bench, const std::string& bench_file, const
   heading_->setPlaceholderText(QString::fromStdString(bench_.name));
   const bool is_of_looked_at = scope_->currentIndex() > 0;
   const bool is_waiting = !report_ && !work_.is_running() && !soon_.isActive() && !is_stopped_;
-  if (!is_same || is_waiting || (looks_elsewhere && is_of_looked_at)) make_soon();
+  const bool was_left = std::exchange(is_left_, false);
+  if (!is_same || is_waiting || was_left || (looks_elsewhere && is_of_looked_at)) make_soon();
 }
 
 /// The whole bench, and what is looked at with what it belongs to.
@@ -227,14 +229,18 @@ void ReportView::show_state(const QString& words) {
 }
 
 void ReportView::make() {
+  if (asks_.is_measuring()) {
+    note_->setText(tr("waiting for the trials that are being measured"));
+    return soon_.start();
+  }
   drop();
   stop_->show();
   std::map<std::string, std::shared_ptr<const AnalysisResult>> known;
   for (const Master& m : bench_.masters)
     for (const Trial& t : m.trials)
-      if (auto result = known_(t); result && result->why) known.emplace(t.id, std::move(result));
+      if (auto result = asks_.known(t); result && result->why) known.emplace(t.id, std::move(result));
   work_.start([this, kept = kept_, bench = bench_, choice = choice(), known](const Job& job, const Tell& tell) {
-        check_logo(choice.logo);
+    check_logo(choice.logo);
     const std::scoped_lock held(kept->lock);
     ReportSources sources{grant_here(), {}, &kept->analysis};
     sources.known = [&](const Trial& trial) {
@@ -260,7 +266,7 @@ void ReportView::make() {
 
 void ReportView::write(const Destination& to) {
   if (!report_) return;
-  writing_.start(tr("Writing the report"), quiet_,
+  writing_.start(tr("Writing the report"), asks_.is_quiet(),
                  [report = report_, to](const Job&, const Tell&) { write_report(*report, to); });
 }
 

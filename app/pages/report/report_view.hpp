@@ -21,9 +21,13 @@ class ReportView : public QWidget {
 
  public:
   using Known = decltype(ReportSources::known);
-  /// `known`: what the bench's trials came to, asked for on the interface thread. `quiet`: no dialogs while it is
-  /// written.
-  ReportView(Queue& queue, QWidget* window, Known known, bool quiet, QWidget* parent = nullptr);
+  /// What the view asks of the window, on the interface thread.
+  struct Asks {
+    Known known;                         ///< what the bench's trials came to
+    std::function<bool()> is_measuring;  ///< they are being measured: the report waits for them, not to do it twice
+    std::function<bool()> is_quiet;      ///< there are to be no dialogs while it is written
+  };
+  ReportView(Queue& queue, QWidget* window, Asks asks, QWidget* parent = nullptr);
 
   /// What the bench holds now, and what of it is looked at; another bench is another report.
   void follow(const Bench& bench, const std::string& bench_file, const std::string& looked_at);
@@ -31,7 +35,9 @@ class ReportView : public QWidget {
   void forget(const std::filesystem::path& file);
   void make();
   bool is_running() const { return work_.is_running(); }
-  void come_back() { is_stopped_ = false; }  ///< what was stopped is begun again when it is next followed
+  /// It is not seen: when it is next followed it is made anew, whatever an outlet, a measurement or a stage's leave
+  /// have become meanwhile.
+  void leave() { is_left_ = true; }
   /// The report as it is shown; nullptr: there is none yet, or it is being made.
   std::shared_ptr<const Report> report() const { return report_; }
   ReportChoice choice() const;
@@ -59,8 +65,8 @@ class ReportView : public QWidget {
   void show_state(const QString& words);
   Bench bench_;
   std::string bench_file_, looked_at_;
-  Known known_;
-  bool quiet_, is_stopped_ = false;
+  Asks asks_;
+  bool is_stopped_ = false, is_left_ = false;
   QString logo_;
   std::shared_ptr<const Report> report_;
   struct Kept {  // what was measured for the report before

@@ -10,6 +10,7 @@
 #include "app/theme/theme.hpp"
 #include "app/widgets/audio_files.hpp"
 #include "app/widgets/labels.hpp"
+#include "app/widgets/terms.hpp"
 #include "core/compare/json.hpp"
 
 namespace heathmist::app {
@@ -57,8 +58,10 @@ ResponsesView::ResponsesView(Queue& queue, QWidget* parent) : QWidget(parent), w
   auto* plots = new QSplitter(Qt::Horizontal, split);
   plots->setChildrenCollapsible(false);
   decays_ = new GraphPlate("decay", tr("Energy that is left of each response over time"), plots);
+  set_term(decays_, "reverberation");
   decays_->set_axes(tr("seconds after its onset"), tr("left of it, dB"));
   gains_ = new LinesPlate("gain", tr("Gain of each response over frequency, by sixth octaves"), false, plots);
+  set_term(gains_, "response_gain");
   gains_->set_legend(false);
   plots->setSizes({500, 500});
   split->setSizes({200, 360});
@@ -124,10 +127,14 @@ void ResponsesView::make_table(QWidget* parent) {
     };
   };
   const auto time = [of](const QString& title, const QString& hint, std::optional<double> ImpulseResponse::*member) {
-    return Column{title, hint, of([member](const ResponseStudy&, const ImpulseResponse& r) {
+    return Column{title,
+                  hint,
+                  of([member](const ResponseStudy&, const ImpulseResponse& r) {
                     return r.*member ? Cell{seconds(*(r.*member)), *(r.*member)} : number_cell({}, 0);
                   }),
-                  true, 60};
+                  true,
+                  60,
+                  "reverberation"};
   };
   const auto enough = [of](size_t place) {
     return Column{
@@ -140,52 +147,57 @@ void ResponsesView::make_table(QWidget* parent) {
           return Cell{seconds(length_s), length_s,
                       cut.work ? QObject::tr("%1 of one core").arg(share(*cut.work)) : QString()};
         }),
-        true, 66};
+        true,
+        66,
+        "cut"};
   };
-  table_->set_columns(
-      {{tr("Response"),
-        {},
-        [this](size_t n) {
-          return Cell{name_of(rows_[n]),
-                      {},
-                      rows_[n].failure.isEmpty() ? QString::fromStdString(rows_[n].file.string()) : rows_[n].failure,
-                      rows_[n].failure.isEmpty() ? std::nullopt : std::optional(Role::rust)};
-        },
-        false,
-        Column::stretch},
-       {tr("Rate"),
-        {},
-        of([](const ResponseStudy&, const ImpulseResponse& r) {
-          return Cell{tr("%1 kHz").arg(r.sample_rate_hz / 1000.0), double(r.sample_rate_hz)};
-        }),
-        true,
-        74},
-       {tr("Length"),
-        {},
-        of([](const ResponseStudy&, const ImpulseResponse& r) {
-          return Cell{seconds(r.length_s), r.length_s};
-        }),
-        true,
-        70},
-       {tr("Onset"), tr("Where it first comes within 20 dB of its peak"),
-        of([](const ResponseStudy&, const ImpulseResponse& r) {
-          return Cell{tr("%1 ms").arg(number(1000 * r.onset_s, 1)), r.onset_s};
-        }),
-        true, 72},
-       time(tr("T20"), tr("Time of 60 dB, by the decay from \u22125 to \u221225 dB (ISO 3382-1)"),
-            &ImpulseResponse::t20_s),
-       time(tr("T30"), tr("Time of 60 dB, by the decay from \u22125 to \u221235 dB (ISO 3382-1)"),
-            &ImpulseResponse::t30_s),
-       {tr("C80, dB"), tr("The first 80 ms against the rest"),
-        of([](const ResponseStudy&, const ImpulseResponse& r) { return number_cell(r.clarity_db, 1); }), true, 70},
-       enough(0),
-       enough(1),
-       enough(2),
-       {tr("Work"), tr("Of one core for stereo at its rate, on this machine as it was"),
-        of([](const ResponseStudy& s, const ImpulseResponse&) {
-          return s.work ? Cell{share(*s.work), *s.work} : number_cell({}, 0);
-        }),
-        true, 66}});
+  table_->set_columns({{tr("Response"),
+                        {},
+                        [this](size_t n) {
+                          return Cell{name_of(rows_[n]),
+                                      {},
+                                      rows_[n].failure.isEmpty() ? QString::fromStdString(rows_[n].file.string())
+                                                                 : rows_[n].failure,
+                                      rows_[n].failure.isEmpty() ? std::nullopt : std::optional(Role::rust)};
+                        },
+                        false,
+                        Column::stretch},
+                       {tr("Rate"),
+                        {},
+                        of([](const ResponseStudy&, const ImpulseResponse& r) {
+                          return Cell{tr("%1 kHz").arg(r.sample_rate_hz / 1000.0), double(r.sample_rate_hz)};
+                        }),
+                        true,
+                        74,
+                        "sample_rate"},
+                       {tr("Length"),
+                        {},
+                        of([](const ResponseStudy&, const ImpulseResponse& r) {
+                          return Cell{seconds(r.length_s), r.length_s};
+                        }),
+                        true,
+                        70,
+                        "time"},
+                       {tr("Onset"), tr("Where it first comes within 20 dB of its peak"),
+                        of([](const ResponseStudy&, const ImpulseResponse& r) {
+                          return Cell{tr("%1 ms").arg(number(1000 * r.onset_s, 1)), r.onset_s};
+                        }),
+                        true, 72, "onset"},
+                       time(tr("T20"), tr("Time of 60 dB, by the decay from \u22125 to \u221225 dB (ISO 3382-1)"),
+                            &ImpulseResponse::t20_s),
+                       time(tr("T30"), tr("Time of 60 dB, by the decay from \u22125 to \u221235 dB (ISO 3382-1)"),
+                            &ImpulseResponse::t30_s),
+                       {tr("C80, dB"), tr("The first 80 ms against the rest"),
+                        of([](const ResponseStudy&, const ImpulseResponse& r) { return number_cell(r.clarity_db, 1); }),
+                        true, 70, "clarity"},
+                       enough(0),
+                       enough(1),
+                       enough(2),
+                       {tr("Work"), tr("Of one core for stereo at its rate, on this machine as it was"),
+                        of([](const ResponseStudy& s, const ImpulseResponse&) {
+                          return s.work ? Cell{share(*s.work), *s.work} : number_cell({}, 0);
+                        }),
+                        true, 66, "work"}});
   table_->setSelectionMode(QAbstractItemView::ExtendedSelection);
   connect(table_, &ResultTable::chosen_changed, this, &ResponsesView::null_chosen);
 }

@@ -44,6 +44,13 @@ MadePage make_sheet(PageContext& context, QWidget* parent) {
   MadePage made{.widget = view, .first = [view] { return view->table(); }};
   made.commands = {
       {QObject::tr("Check files against an outlet or rules…"), MenuKind::measure, go(&SheetView::add_files)},
+      {.name = QObject::tr("Measure a folder…"),
+       .menu = MenuKind::measure,
+       .run = go(&SheetView::add_folder),
+       .keys = {QKeySequence("Ctrl+Shift+I")},
+       .begins =
+           QObject::tr("Every file below it against an outlet or rules of your own, worst first: loudness, peaks, "
+                       "clicks, dropouts, word lengths.")},
       {QObject::tr("Watch a folder for what arrives…"), MenuKind::measure, go(&SheetView::choose_folder_to_watch)},
       {QObject::tr("Edit the rules of the sheet…"), MenuKind::measure, go(&SheetView::edit_rules)}};
   made.shown = [view, &context] {
@@ -53,7 +60,7 @@ MadePage make_sheet(PageContext& context, QWidget* parent) {
     view->run().follow_bench(masters);
     view->run().start();
   };
-    view->watch_again();
+  view->watch_again();
   made.settings_key = "sheet";
   made.settings = [view] { return settings_of(*view); };
   made.restore = [view](const nlohmann::ordered_json& kept) { restore(*view, kept); };

@@ -82,6 +82,7 @@ auto measured_cell(const std::vector<SheetRow>& rows, int decimals, Of of) {
 SheetView::SheetView(Queue& queue, QWidget* parent)
     : QWidget(parent),
       run_(new SheetRun(queue, this)),
+      listing_(queue),
       folder_(new FolderWatch(queue, this)),
       log_(watch_log_folder()) {
   setAcceptDrops(true);
@@ -116,6 +117,8 @@ SheetView::SheetView(Queue& queue, QWidget* parent)
       if (table_->shown() > 0) table_->choose({table_->row_at(0)});
     emit rested();
   });
+  connect(&listing_, &FolderListing::begun, this, [this] { note_->setText(tr("reading the folder…")); });
+  connect(&listing_, &FolderListing::listed, this, &SheetView::take);
   connect(folder_, &FolderWatch::arrived, this, [this](const QString& file) {
     run_->add({file});
     run_->check_again(file);
@@ -206,17 +209,17 @@ void SheetView::make_table() {
         210},
        {tr("What is wrong"), {}, [&rows](size_t n) { return fault_cell(rows[n]); }, false, app::Column::stretch},
        {tr("LUFS"), tr("Integrated loudness, LUFS"),
-        measured_cell(rows, 1, [](const Measured& m) { return m.loudness.integrated_lufs; }), true, 56},
+        measured_cell(rows, 1, [](const Measured& m) { return m.loudness.integrated_lufs; }), true, 56, "integrated"},
        {tr("dBTP"), tr("True peak, dBTP"),
-        measured_cell(rows, 1, [](const Measured& m) { return m.loudness.true_peak_dbtp; }), true, 54},
+        measured_cell(rows, 1, [](const Measured& m) { return m.loudness.true_peak_dbtp; }), true, 54, "true_peak"},
        {tr("LRA"), tr("Loudness range, LU"),
         measured_cell(
             rows, 1,
             [](const Measured& m) { return m.loudness.range ? std::optional(m.loudness.range->lu()) : std::nullopt; }),
-        true, 46},
+        true, 46, "loudness_range"},
        {tr("kHz"), tr("Sample rate"),
         measured_cell(rows, 1, [](const Measured& m) { return std::optional(m.format.sample_rate_hz / 1000.0); }), true,
-        52}});
+        52, "sample_rate"}});
   table_->sort_by(verdict_column, Qt::DescendingOrder);
   table_->setMinimumHeight(120);
   connect(table_, &ResultTable::chosen_changed, this, &SheetView::fill_faults);
@@ -247,7 +250,8 @@ QWidget* SheetView::make_lower() {
                            return Cell{value_of(f, f.value), f.value};
                          },
                          true,
-                         110},
+                         110,
+                         "limit"},
                         {tr("Limit"),
                          {},
                          [this](size_t n) {
@@ -255,13 +259,14 @@ QWidget* SheetView::make_lower() {
                            return Cell{value_of(f, f.limit), f.limit};
                          },
                          true,
-                         110},
+                         110,
+                         "limit"},
                         {tr("Where"), tr("Enter, or a double click, goes there"),
                          [this](size_t n) {
                            const auto at = shown_faults_[n].at_s;
                            return at ? Cell{clock(*at, 2), *at, tr("Enter goes there")} : Cell{};
                          },
-                         true, 90}});
+                         true, 90, "time"}});
   connect(faults_, &ResultTable::opened, this, [this](size_t n, int) { jump(n); });
   log_table_ = new ResultTable(tr("What the watched folder brought"), lower);
   const auto line = [this](auto of) { return [this, of](size_t n) { return Cell{of(log_.lines()[n])}; }; };
@@ -324,7 +329,7 @@ void SheetView::choose_against(int index) {
 
 void SheetView::check_against(const Rules& rules) {
   if (!rules.outlet) own_ = rules;
-    run_->set_rules(rules);
+  run_->set_rules(rules);
   show_against();
   if (!folder_->folder().isEmpty()) remember_watching();
   run_->start();
@@ -335,15 +340,20 @@ void SheetView::edit_rules() {
   if (form.exec() == QDialog::Accepted) check_against(form.rules());
 }
 
-void SheetView::add(const QStringList& files_and_folders) {
-  QStringList refused;
-  run_->add(audio_files_of(files_and_folders, &refused));
+void SheetView::add(const QStringList& files_and_folders) { listing_.list(files_and_folders); }
+
+void SheetView::take(const QStringList& files, const QStringList& refused) {
+  run_->add(files);
   run_->start();
   if (!refused.isEmpty()) note_->setText(refused.front());
 }
 
 void SheetView::add_files() {
   if (const QStringList files = choose_audio_files(this); !files.isEmpty()) add(files);
+}
+
+void SheetView::add_folder() {
+  if (const QString folder = choose_folder(this, tr("A folder to be measured")); !folder.isEmpty()) add({folder});
 }
 
 void SheetView::choose_folder_to_watch() {
@@ -373,7 +383,7 @@ void SheetView::watch_again() {
   const QSettings settings;
   const QString folder = settings.value("sheet/watched").toString();
   if (folder.isEmpty()) return;
-    std::optional<Rules> rules;
+  std::optional<Rules> rules;
   try {
     const Json against = json_from(settings.value("sheet/against").toByteArray().toStdString());
     if (!against.contains("outlet")) rules = rules_from_json(against);

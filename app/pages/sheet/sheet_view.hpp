@@ -31,12 +31,13 @@ class SheetView : public QWidget {
   void add(const QStringList& files_and_folders);
   void check_against(const Rules& rules);  ///< rules of the user's own, or of an outlet
   const Rules& rules() const { return run_->rules(); }
-    void watch(const QString& folder);
+  void watch(const QString& folder);
   /// The folder that was watched when the program ended, against the rules of then.
   void watch_again();
   /// The outlets as they are now.
   void reload();
   void add_files();
+  void add_folder();
   void choose_folder_to_watch();
   void edit_rules();
   void save_csv();
@@ -62,6 +63,7 @@ class SheetView : public QWidget {
   void fill_faults();
   void fill_log();
   void say();
+  void take(const QStringList& files, const QStringList& refused);
   void remember_watching() const;
   void say_watch(const QString& trouble = {});
   void log_of(const QString& file);
@@ -69,6 +71,7 @@ class SheetView : public QWidget {
   const SheetRow* chosen() const;
   void jump(size_t fault);
   SheetRun* run_;
+  FolderListing listing_;
   FolderWatch* folder_;
   WatchLog log_;
   Rules own_;  // as they were last

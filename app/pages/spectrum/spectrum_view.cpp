@@ -9,6 +9,7 @@
 #include "app/theme/theme.hpp"
 #include "app/widgets/labels.hpp"
 #include "app/widgets/saving.hpp"
+#include "app/widgets/terms.hpp"
 #include "core/probes/readings.hpp"
 
 namespace heathmist::app {
@@ -37,6 +38,7 @@ SpectrumView::SpectrumView(Queue& queue, QWidget* parent)
   split->setHandleWidth(1);
   plates_ = new QStackedWidget(split);
   plate_ = new LinesPlate("spectrum", tr("Spectra of the chosen clips"), true, plates_);
+  set_term(plate_, "spectrum");
   over_time_ = new SpectrogramPlate(plates_);
   plates_->addWidget(plate_);
   plates_->addWidget(over_time_);
@@ -189,17 +191,19 @@ void SpectrumView::make_table(QWidget* parent) {
           return l.hz < 1000 ? number_cell(l.hz, 2, tr(" Hz")) : Cell{tr("%1 kHz").arg(number(l.hz / 1000, 4)), l.hz};
         }),
         true,
-        110},
+        110,
+        "frequency"},
        {tr("Note"),
         {},
         of([](const L& l) {
           return Cell{QString::fromStdString(note_of(l.hz)).replace('-', QChar(0x2212)), l.hz};
         }),
         false,
-        84},
-       {tr("Level, dBFS"), {}, of([](const L& l) { return number_cell(l.dbfs, 1); }), true, 108},
+        84,
+        "frequency"},
+       {tr("Level, dBFS"), {}, of([](const L& l) { return number_cell(l.dbfs, 1); }), true, 108, "level"},
        {tr("dBr"), tr("Against the strongest tone of its clip"), of([](const L& l) { return number_cell(l.dbr, 1); }),
-        true, 72},
+        true, 72, "dbr"},
        {tr("What it is"),
         {},
         of([](const L& l) {

@@ -10,6 +10,7 @@
 #include "app/theme/theme.hpp"
 #include "app/widgets/labels.hpp"
 #include "app/widgets/saving.hpp"
+#include "app/widgets/terms.hpp"
 #include "core/compare/json.hpp"
 
 namespace heathmist::app {
@@ -54,6 +55,7 @@ TrialsView::TrialsView(QWidget* parent) : QWidget(parent) {
   table_->set_columns(columns_shown());
   table_->sort_by(depth_column, Qt::DescendingOrder);
   plate_ = new LinesPlate("depth-of-trials", tr("Depth by third octave of the chosen trials"), true, split);
+  set_term(plate_, "depth");
   split->addWidget(table_);
   split->addWidget(plate_);
   split->setSizes({380, 280});
@@ -89,31 +91,33 @@ std::vector<app::Column> TrialsView::columns_shown() {
       {tr("Causes"), tr("What takes most of the residual out, greatest first; known of trials that were looked at"),
        words([](const Line& l) {
          return l.summary.causes.empty() ? QString(QChar(0x2013)) : QString::fromStdString(l.summary.causes);
-       })},
+       }),
+       false, app::Column::as_content, "cause"},
       {tr("Residual"), tr("Residual against the master's RMS, dB"),
-       level([](const S& s) { return s.residual_relative_db; }), true},
+       level([](const S& s) { return s.residual_relative_db; }), true, app::Column::as_content, "residual"},
       {tr("In band"), tr("The same in the band chosen above, mean of its third octaves, dB"), of([this](const Line& l) {
          const auto db = in_band(l.summary);
          if (!l.summary.trusted || !db) return Cell{QString(QChar(0x2013)), unrelated_db};
          return *db <= -200 ? Cell{tr("nothing"), silence_db} : number_cell(db, 1);
        }),
-       true},
+       true, app::Column::as_content, "depth"},
       {tr("Remainder"), tr("What no filter explains, against the master's RMS, dB"),
-       level([](const S& s) { return s.remainder_relative_db; }), true},
+       level([](const S& s) { return s.remainder_relative_db; }), true, app::Column::as_content, "remainder"},
       {tr("Delay"), tr("Samples; positive: the return is late"), of([](const Line& l) {
          const double delay = l.summary.delay_samples;
          return l.summary.trusted ? number_cell(delay, delay == std::round(delay) ? 0 : 2)
                                   : Cell{QString(QChar(0x2013))};
        }),
-       true},
-      {tr("Gain"), tr("dB"), value([](const S& s) { return std::optional(s.gain_db); }, 2), true},
+       true, app::Column::as_content, "delay"},
+      {tr("Gain"), tr("dB"), value([](const S& s) { return std::optional(s.gain_db); }, 2), true,
+       app::Column::as_content, "gain"},
       {tr("Drift"), tr("ppm; positive: the return is longer"),
-       value([](const S& s) { return std::optional(s.drift_ppm); }, 2), true},
+       value([](const S& s) { return std::optional(s.drift_ppm); }, 2), true, app::Column::as_content, "drift"},
       {tr("Reaches"), tr("Where the return's spectrum ends"), of([](const Line& l) {
          const auto hz = l.summary.bandwidth_hz;
          return Cell{hz ? hertz(*hz, false) : QString(QChar(0x2013)), hz};
        }),
-       true},
+       true, app::Column::as_content, "band_limit"},
       {tr("Word"), tr("Bits really used, or the codec"), of([](const Line& l) {
          const S& s = l.summary;
          const QString codec = QString::fromStdString(s.codec);
@@ -122,7 +126,7 @@ std::vector<app::Column> TrialsView::columns_shown() {
                                       : codec,
                      double(s.bits_used)};
        }),
-       true},
+       true, app::Column::as_content, "word_length"},
   };
 }
 

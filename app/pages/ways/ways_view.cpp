@@ -6,6 +6,7 @@
 #include "app/theme/theme.hpp"
 #include "app/widgets/labels.hpp"
 #include "app/widgets/saving.hpp"
+#include "app/widgets/terms.hpp"
 #include "core/bench/armed.hpp"
 #include "core/compare/json.hpp"
 
@@ -30,11 +31,13 @@ WaysView::WaysView(Queue& queue, QWidget* parent) : QWidget(parent), work_(queue
   rows->setSpacing(5);
   rows->addWidget(make_head());
   rows->addWidget(headline_ = answer_label(this));
+  set_term(headline_, "integrated");
   auto* split = new QSplitter(Qt::Vertical, this);
   split->setHandleWidth(1);
   make_table(split);
   plate_ =
       new GraphPlate("ways", tr("What each way costs: residual at equal loudness, and the peaks it leaves"), split);
+  set_term(plate_, "residual");
   plate_->set_axes(tr("loudness range that is left, LU"), tr("residual at equal loudness, dBr"));
   plate_->setMinimumSize(200, 160);
   split->setSizes({210, 330});
@@ -105,16 +108,17 @@ void WaysView::make_table(QWidget* parent) {
           const auto db = residual_of(ways_[n]);
           return db ? number_cell(db, 1) : Cell{tr("nothing"), -1000};
         },
-        true, 96},
+        true, 96, "residual"},
        {tr("LUFS"), tr("Integrated loudness that it reaches"), value([](const Way& w) { return w.loudness_lufs; }, 1),
-        true, 60},
+        true, 60, "integrated"},
        {tr("dBTP"), tr("True peak, after the outlet's encode where it has one"),
-        value([](const Way& w) { return w.true_peak_dbtp; }, 2), true, 60},
+        value([](const Way& w) { return w.true_peak_dbtp; }, 2), true, 60, "true_peak"},
        {tr("PLR, dB"), tr("Peaks over loudness: what is left of them"), value([](const Way& w) { return w.plr_db; }, 1),
-        true, 64},
-       {tr("LRA, LU"), tr("Loudness range"), value([](const Way& w) { return w.range_lu; }, 1), true, 64},
+        true, 64, "plr"},
+       {tr("LRA, LU"), tr("Loudness range"), value([](const Way& w) { return w.range_lu; }, 1), true, 64,
+        "loudness_range"},
        {tr("Moves a minute"), tr("How often its gain goes 0.5 dB under the usual"),
-        value([](const Way& w) { return std::optional(w.moves_a_minute); }, 0), true, 110}});
+        value([](const Way& w) { return std::optional(w.moves_a_minute); }, 0), true, 110, "moves"}});
   table_->setMinimumHeight(120);
   connect(table_, &ResultTable::opened, this, [this] { take(); });
 }

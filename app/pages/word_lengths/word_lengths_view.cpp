@@ -7,6 +7,7 @@
 
 #include "app/widgets/labels.hpp"
 #include "app/widgets/saving.hpp"
+#include "app/widgets/terms.hpp"
 #include "core/compare/json.hpp"
 
 namespace heathmist::app {
@@ -49,7 +50,9 @@ WordLengthsView::WordLengthsView(Queue& queue, QWidget* parent) : QWidget(parent
       new LinesPlate("word-lengths", tr("Noise of each word length, dBFS per root Hz, theory dotted"), false, plates);
   densities_->set_depth(170, -290);
   densities_->set_legend(false);
+  set_term(densities_, "word_noise");
   levels_ = new GraphPlate("low-levels", tr("What comes back of a tone, by what went in, theory dotted"), plates);
+  set_term(levels_, "linearity");
   levels_->set_axes(tr("tone that went in, dBFS"), tr("came back, dB more or less"));
   for (QWidget* plate : {static_cast<QWidget*>(densities_), static_cast<QWidget*>(levels_)})
     plate->setMinimumSize(200, 160);
@@ -130,12 +133,13 @@ void WordLengthsView::make_table(QWidget* parent) {
         false,
         app::Column::stretch},
        {tr("Noise, dBFS"), tr("Of the error, 20 Hz to 20 kHz, with 997 Hz at −20 dBFS on the way"),
-        value(&WordRow::noise_dbfs), true, 124},
-       {tr("Theory, dBFS"), tr("Of rounding and dither together"), value(&WordRow::theory_dbfs), true, 124},
-       {tr("A-weighted, dBFS"), {}, value(&WordRow::noise_a_dbfs), true, 124},
+        value(&WordRow::noise_dbfs), true, 124, "word_noise"},
+       {tr("Theory, dBFS"), tr("Of rounding and dither together"), value(&WordRow::theory_dbfs), true, 124,
+        "word_noise"},
+       {tr("A-weighted, dBFS"), {}, value(&WordRow::noise_a_dbfs), true, 124, "word_noise"},
        {tr("Linear within, dB"),
         tr("The greatest departure of a tone's level, where noise lets it be read within 0.1 dB"),
-        [this](size_t n) { return number_cell(std::abs(rows_[n].worst_linearity_db), 2); }, true, 124}});
+        [this](size_t n) { return number_cell(std::abs(rows_[n].worst_linearity_db), 2); }, true, 124, "linearity"}});
   table_->setMinimumHeight(90);
   table_->sort_by(noise_column, Qt::DescendingOrder);
   connect(table_, &ResultTable::chosen_changed, this, &WordLengthsView::draw);

@@ -1,0 +1,115 @@
+#include "app/shell/key_sheet.hpp"
+
+#include <QMenu>
+#include <QVBoxLayout>
+
+#include "app/theme/theme.hpp"
+
+namespace heathmist::app {
+
+namespace {
+
+constexpr int columns = 4;
+
+/// A headed list of keys and what they do.
+struct KeyGroup {
+  QString title;
+  std::vector<std::pair<QString, QString>> keys;
+};
+
+/// Of "Loudness: all masters and returns in one table" the page; of "Show plate: spectra" the plate.
+QString short_name(const QAction& action, const QMenu& menu) {
+  const QString name = QString(action.text()).remove('&'), head = name.section(": ", 0, 0);
+  if (!qobject_cast<QMenu*>(menu.parent())) return name;
+  const auto actions = menu.actions();
+  const auto alike =
+      std::ranges::count_if(actions, [&](const QAction* a) { return a->text().startsWith(head + ": "); });
+  return alike > 1 ? name.section(": ", 1) : head;
+}
+
+/// A menu and those below it, each a group of its own.
+void gather_keys(const QMenu& menu, std::vector<KeyGroup>& into) {
+  const size_t own = into.size();
+  into.push_back({menu.title().remove('&'), {}});
+  for (const QAction* action : menu.actions()) {
+    if (action->menu()) gather_keys(*action->menu(), into);
+    QStringList keys;
+    for (const QKeySequence& key : action->shortcuts())
+      if (!key.isEmpty()) keys << key.toString(QKeySequence::NativeText);
+    if (!keys.isEmpty()) into[own].keys.emplace_back(keys.join(", "), short_name(*action, menu));
+  }
+}
+
+/// What is no command: keys of single places, and the mouse.
+std::vector<KeyGroup> elsewhere() {
+  const auto t = [](const char* text) { return QObject::tr(text); };
+  return {{t("In plots"),
+           {{t("wheel, +, \u2212, 0"), t("zoom; all of it")},
+            {t("drag, arrows"), t("pan")},
+            {t("Shift and drag"), t("select a stretch, or a band")},
+            {t("[ and ]"), t("select from, to the playhead")},
+            {t("Ctrl and drag"), t("align the return by hand")},
+            {t("right click"), t("copy, save")}}},
+          {t("In tables"),
+           {{t("Enter"), t("open, or go to the spot")},
+            {t("Ctrl+C"), t("copy the chosen rows")},
+            {t("right click"), t("what is this; columns")}}},
+          {t("In a value of the fit"), {{t("Up, Down"), t("nudge")}, {t("Shift, Ctrl"), t("ten times, a hundredth")}}},
+          {t("In a blind test"),
+           {{t("1 to 9"), t("hear")},
+            {t("Left, Right"), t("answer")},
+            {t("Up, Down"), t("grade")},
+            {t("Backspace"), t("take back")},
+            {t("Esc"), t("rest")}}}};
+}
+
+QString html_of(const KeyGroup& group) {
+  QString rows;
+  for (const auto& [key, does] : group.keys)
+    rows += QString("<tr><td style='padding-right:9px; white-space:nowrap'><b>%1</b></td><td>%2</td></tr>")
+                .arg(key.toHtmlEscaped(), does.toHtmlEscaped());
+  return QString(
+             "<p style='color:%1; margin-top:10px; margin-bottom:2px'>%2</p><table cellspacing='0' "
+             "cellpadding='1'>%3</table>")
+      .arg(colour(Role::soft).name(), group.title.toHtmlEscaped(), rows);
+}
+
+/// The groups in so many columns, in their order, each about as long as the others.
+QString in_columns(const std::vector<KeyGroup>& groups) {
+  size_t all = 0, done = 0;
+  for (const KeyGroup& group : groups) all += group.keys.size() + 2;
+  QStringList cells;
+  QString cell;
+  for (const KeyGroup& group : groups) {
+    const size_t length = group.keys.size() + 2;
+    if ((done + length / 2) * columns > all * size_t(cells.size() + 1) && cells.size() + 1 < columns)
+      cells << std::exchange(cell, {});
+    cell += html_of(group);
+    done += length;
+  }
+  cells << cell;
+  return QString("<table width='100%'><tr><td valign='top' width='25%'>%1</td></tr></table>")
+      .arg(cells.join("</td><td valign='top' width='25%'>"));
+}
+
+}  // namespace
+
+KeySheet::KeySheet(const QMenuBar& menus, QWidget* parent) : QDialog(parent) {
+  setWindowTitle(tr("Keys"));
+  resize(1200, 690);
+  auto* rows = new QVBoxLayout(this);
+  rows->setContentsMargins(0, 0, 0, 0);
+  text_ = new QTextBrowser(this);
+  text_->setAccessibleName(tr("Every key and what it does"));
+  text_->setFrameShape(QFrame::NoFrame);
+  text_->document()->setDocumentMargin(16);
+  text_->setFont(face(Type::small));
+  std::vector<KeyGroup> groups;
+  for (const QAction* menu : menus.actions()) gather_keys(*menu->menu(), groups);
+  std::erase_if(groups, [](const KeyGroup& group) { return group.keys.empty(); });
+  for (KeyGroup& group : elsewhere()) groups.push_back(std::move(group));
+  text_->setHtml(in_columns(groups));
+  rows->addWidget(text_);
+}
+
+}  // namespace heathmist::app
