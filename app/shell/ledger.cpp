@@ -8,6 +8,7 @@
 
 #include "app/theme/theme.hpp"
 #include "app/widgets/panel_head.hpp"
+#include "app/widgets/terms.hpp"
 #include "core/bench/versions.hpp"
 
 namespace heathmist::app {
@@ -109,6 +110,7 @@ Ledger::Ledger(QWidget* parent) : QWidget(parent) {
   const auto [rows, count] = put_head(this, tr("Ledger"));
   count_ = count;
   list_ = new QListWidget(this);
+  set_term(list_, "residual");
   list_->setItemDelegate(new RowPainter(list_));
   list_->setMouseTracking(true);
   list_->setHorizontalScrollBarPolicy(Qt::ScrollBarAlwaysOff);

@@ -3,6 +3,7 @@
 #include <QLabel>
 
 #include "app/theme/theme.hpp"
+#include "app/widgets/terms.hpp"
 
 namespace heathmist::app {
 
@@ -12,8 +13,10 @@ inline QLabel* title_label(const QString& text, QWidget* parent) {
   return label;
 }
 
-inline QLabel* answer_label(QWidget* parent) {
+/// `term`: what its numbers are (terms.hpp); empty: there are none in it.
+inline QLabel* answer_label(QWidget* parent, const QString& term = {}) {
   auto* label = new QLabel(parent);
+  set_term(label, term);
   label->setFont(face(Type::headline, true));
   label->setContentsMargins(0, 5, 0, 2);
   label->setWordWrap(true);

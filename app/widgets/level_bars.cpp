@@ -5,6 +5,7 @@
 #include <cmath>
 
 #include "app/theme/theme.hpp"
+#include "app/widgets/terms.hpp"
 
 namespace heathmist::app {
 
@@ -19,6 +20,7 @@ double db_of(double level) { return level > 0 ? 20 * std::log10(level) : -300; }
 LevelBars::LevelBars(QWidget* parent) : QWidget(parent) {
   setSizePolicy(QSizePolicy::Expanding, QSizePolicy::Fixed);
   setAccessibleName(tr("Level of the input"));
+  set_term(this, "level");
   setToolTip(tr("Peak of what comes in, and the greatest since it began; 0 dBFS is full scale"));
 }
 

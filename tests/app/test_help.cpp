@@ -93,15 +93,13 @@ class TestHelp : public WindowTest {
     int columns = 0;
     for (const Page& page : pages()) {
       window_->show_page(page.key);
+      QCOMPARE(column_without_term(*window_), QString());
       for (const ResultTable* table : window_->findChildren<ResultTable*>())
         for (int c = 0; c < table->columns(); ++c) {
           const auto* model = table->model();
           const auto align = model->headerData(c, Qt::Horizontal, Qt::TextAlignmentRole).toInt();
           if (!(align & Qt::AlignRight)) continue;
           ++columns;
-          const QString name =
-              QString::fromStdString(page.key) + ": " + table->accessibleName() + ", " + table->title(c);
-          QVERIFY2(table->term(c) && term_of(table->term(c)), qPrintable(name));
           QVERIFY(model->headerData(c, Qt::Horizontal, Qt::WhatsThisRole)
                       .toString()
                       .contains(term_of(table->term(c))->name));
@@ -168,7 +166,7 @@ class TestHelp : public WindowTest {
     QVERIFY(tell_what_has_the_keys(*window_));
     QTRY_VERIFY(card_shown());
     QWhatsThis::hideText();
-    window_->ledger()->list()->setFocus();
+    window_->menuBar()->setFocus();
     QVERIFY(!tell_what_has_the_keys(*window_));
   }
 

@@ -2,9 +2,11 @@
 
 #include <QSettings>
 #include <QStandardPaths>
+#include <QtTest>
 
 #include "app/model/bench_model.hpp"
 #include "app/theme/theme.hpp"
+#include "app/widgets/terms.hpp"
 
 namespace heathmist::test {
 
@@ -19,14 +21,27 @@ void prepare_window(const Folder& folder) {
   app::Theme::instance().apply(false);
 }
 
+QString column_without_term(const QWidget& window) {
+  for (const auto* table : window.findChildren<app::ResultTable*>())
+    for (int c = 0; c < table->columns(); ++c) {
+      const int side = table->model()->headerData(c, Qt::Horizontal, Qt::TextAlignmentRole).toInt();
+      const char* term = table->term(c);
+      if (side & Qt::AlignRight && !(term && app::term_of(term)))
+        return table->accessibleName() + ": " + table->title(c);
+    }
+  return {};
+}
+
 void WindowTest::init() {
   window_ = std::make_unique<app::MainWindow>(app::simulated_output());
   window_->show();
 }
 
 void WindowTest::cleanup() {
-  window_->workspace().model().undo_stack().setClean();
+  const QString missing = window_ ? column_without_term(*window_) : QString();
+  if (window_) window_->workspace().model().undo_stack().setClean();
   window_.reset();
+  QCOMPARE(missing, QString());
 }
 
 }  // namespace heathmist::test

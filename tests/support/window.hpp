@@ -19,6 +19,8 @@
 namespace heathmist::test {
 
 void prepare_window(const Folder& folder);
+/// A column of numbers, of any table of the window, that does not say what they are; empty: there is none.
+QString column_without_term(const QWidget& window);
 
 /// A fresh window for every case, let go without a question.
 class WindowTest : public QObject {

@@ -27,7 +27,7 @@ FoldView::FoldView(QWidget* parent) : QWidget(parent) {
   rows->setContentsMargins(12, 4, 6, 6);
   rows->setSpacing(6);
   rows->addWidget(make_head());
-  headline_ = answer_label(this);
+  headline_ = answer_label(this, "fold");
   rows->addWidget(headline_);
   auto* split = new QSplitter(Qt::Horizontal, this);
   split->setHandleWidth(1);

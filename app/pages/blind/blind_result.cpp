@@ -15,9 +15,10 @@ BlindResultView::BlindResultView(QWidget* parent) : QWidget(parent) {
   auto* rows = new QVBoxLayout(this);
   rows->setContentsMargins(16, 4, 16, 8);
   rows->setSpacing(4);
-  rows->addWidget(answer_ = answer_label(this));
+  rows->addWidget(answer_ = answer_label(this, "p_value"));
   rows->addWidget(detail_ = soft_label({}, this));
   detail_->setWordWrap(true);
+  set_term(detail_, "p_value");
   auto* split = new QSplitter(Qt::Vertical, this);
   split->setHandleWidth(1);
   plot_ = new GraphPlate("blind", tr("How the answers went"), split);

@@ -81,7 +81,7 @@ BlindSetup::BlindSetup(QWidget* parent) : QWidget(parent) {
   auto* rows = new QVBoxLayout(this);
   rows->setContentsMargins(16, 4, 16, 8);
   rows->setSpacing(6);
-  rows->addWidget(answer_ = answer_label(this));
+  rows->addWidget(answer_ = answer_label(this, "p_value"));
   rows->addWidget(note_ = soft_label({}, this));
   note_->setWordWrap(true);
   note_->hide();

@@ -61,7 +61,7 @@ CaptureView::CaptureView(Queue& queue, QWidget* parent) : QWidget(parent), work_
   auto* rows = new QVBoxLayout(this);
   rows->setContentsMargins(16, 4, 16, 8);
   rows->setSpacing(8);
-  rows->addWidget(answer_ = answer_label(this));
+  rows->addWidget(answer_ = answer_label(this, "residual"));
   rows->addWidget(note_ = soft_label({}, this));
   note_->setWordWrap(true);
   rows->addWidget(make_form(queue));

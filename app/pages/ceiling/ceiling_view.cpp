@@ -60,7 +60,7 @@ CeilingView::CeilingView(Queue& queue, QWidget* parent) : QWidget(parent), work_
   run_->setProperty("main", true);
   head->addWidget(run_);
   rows->addLayout(head);
-  headline_ = answer_label(this);
+  headline_ = answer_label(this, "ceiling");
   rows->addWidget(headline_);
 
   auto* split = new QSplitter(Qt::Vertical, this);

@@ -64,7 +64,7 @@ ConvertersView::ConvertersView(Queue& queue, QWidget* parent) : QWidget(parent),
   rows->setContentsMargins(12, 4, 6, 6);
   rows->setSpacing(4);
   rows->addWidget(make_head());
-  sentence_ = answer_label(this);
+  sentence_ = answer_label(this, "folds");
   rows->addWidget(sentence_);
   auto* split = new QSplitter(Qt::Vertical, this);
   split->setHandleWidth(1);

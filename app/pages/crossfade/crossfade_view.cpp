@@ -42,7 +42,7 @@ CrossfadeView::CrossfadeView(Queue& queue, QWidget* parent) : QWidget(parent), w
   rows->setContentsMargins(12, 4, 12, 6);
   rows->setSpacing(4);
   rows->addWidget(make_head());
-  rows->addWidget(answer_ = answer_label(this));
+  rows->addWidget(answer_ = answer_label(this, "fade_level"));
   auto* split = new QSplitter(Qt::Vertical, this);
   split->setHandleWidth(1);
   auto* plots = new QWidget(split);

@@ -85,7 +85,7 @@ QWidget* EnginesView::make_middle() {
   connect(bring_, &QPushButton::clicked, this, &EnginesView::render_wanted);
   connect(ask_, &QPushButton::clicked, this, &EnginesView::asking_wanted);
   rows->addLayout(head);
-  rows->addWidget(answer_ = answer_label(middle));
+  rows->addWidget(answer_ = answer_label(middle, "engine_gain"));
   rows->addWidget(detail_ = soft_label({}, middle));
   detail_->setWordWrap(true);
   split_ = new QSplitter(Qt::Vertical, middle);

@@ -17,20 +17,21 @@ namespace heathmist::app {
 namespace {
 
 struct NumberWords {
-  const char *name, *unit, *hint;
+  const char *name, *unit, *hint, *term;
 };
-constexpr NumberWords numbers[] = {{QT_TRANSLATE_NOOP("MonitorView", "Momentary"), "LUFS",
-                                    QT_TRANSLATE_NOOP("MonitorView", "Loudness of the last 400 ms")},
-                                   {QT_TRANSLATE_NOOP("MonitorView", "Short-term"), "LUFS",
-                                    QT_TRANSLATE_NOOP("MonitorView", "Loudness of the last 3 s")},
-                                   {QT_TRANSLATE_NOOP("MonitorView", "Integrated"), "LUFS",
-                                    QT_TRANSLATE_NOOP("MonitorView", "Gated loudness since the reset (EBU R 128)")},
-                                   {QT_TRANSLATE_NOOP("MonitorView", "Range"), "LU",
-                                    QT_TRANSLATE_NOOP("MonitorView", "Loudness range since the reset (EBU Tech 3342)")},
-                                   {QT_TRANSLATE_NOOP("MonitorView", "True peak"), "dBTP",
-                                    QT_TRANSLATE_NOOP("MonitorView", "The greatest since the reset")},
-                                   {QT_TRANSLATE_NOOP("MonitorView", "PLR"), "dB",
-                                    QT_TRANSLATE_NOOP("MonitorView", "True peak over integrated loudness")}};
+constexpr NumberWords numbers[] = {
+    {QT_TRANSLATE_NOOP("MonitorView", "Momentary"), "LUFS",
+     QT_TRANSLATE_NOOP("MonitorView", "Loudness of the last 400 ms"), "momentary"},
+    {QT_TRANSLATE_NOOP("MonitorView", "Short-term"), "LUFS",
+     QT_TRANSLATE_NOOP("MonitorView", "Loudness of the last 3 s"), "short_term"},
+    {QT_TRANSLATE_NOOP("MonitorView", "Integrated"), "LUFS",
+     QT_TRANSLATE_NOOP("MonitorView", "Gated loudness since the reset (EBU R 128)"), "integrated"},
+    {QT_TRANSLATE_NOOP("MonitorView", "Range"), "LU",
+     QT_TRANSLATE_NOOP("MonitorView", "Loudness range since the reset (EBU Tech 3342)"), "loudness_range"},
+    {QT_TRANSLATE_NOOP("MonitorView", "True peak"), "dBTP",
+     QT_TRANSLATE_NOOP("MonitorView", "The greatest since the reset"), "true_peak"},
+    {QT_TRANSLATE_NOOP("MonitorView", "PLR"), "dB",
+     QT_TRANSLATE_NOOP("MonitorView", "True peak over integrated loudness"), "plr"}};
 
 QString shown(std::optional<double> value) { return value ? number(*value, 1) : QString(QChar(0x2013)); }
 
@@ -40,7 +41,7 @@ MonitorView::MonitorView(Queue& queue, QWidget* parent) : QWidget(parent), writi
   auto* rows = new QVBoxLayout(this);
   rows->setContentsMargins(16, 4, 16, 8);
   rows->setSpacing(8);
-  rows->addWidget(answer_ = answer_label(this));
+  rows->addWidget(answer_ = answer_label(this, "integrated"));
   rows->addWidget(note_ = soft_label({}, this));
   note_->setWordWrap(true);
   note_->hide();
@@ -100,6 +101,7 @@ QWidget* MonitorView::make_head(Queue& queue) {
   connect(form_, &DeviceForm::changed, this, &MonitorView::refresh);
   connect(sent_, &QComboBox::currentIndexChanged, this, &MonitorView::refresh);
   lines->addWidget(live_ = soft_label({}, head));
+  set_term(live_, "match");
   live_->hide();
   connect(outlet_, &QComboBox::currentIndexChanged, this, [this] {
     shown_seconds_ = -1;
@@ -138,6 +140,7 @@ QWidget* MonitorView::make_numbers() {
     rows->addWidget(values_[n]);
     rows->addWidget(soft_label(tr("%1, %2").arg(tr(numbers[n].name), numbers[n].unit), cell));
     cell->setToolTip(tr(numbers[n].hint));
+    set_term(cell, numbers[n].term);
     row->addWidget(cell);
   }
   row->addWidget(bars_ = new LevelBars(strip), 1);

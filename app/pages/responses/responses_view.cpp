@@ -49,7 +49,7 @@ ResponsesView::ResponsesView(Queue& queue, QWidget* parent) : QWidget(parent), w
   rows->setContentsMargins(12, 4, 12, 6);
   rows->setSpacing(4);
   rows->addWidget(make_head());
-  rows->addWidget(answer_ = answer_label(this));
+  rows->addWidget(answer_ = answer_label(this, "reverberation"));
   rows->addWidget(detail_ = soft_label({}, this));
   detail_->setWordWrap(true);
   auto* split = new QSplitter(Qt::Vertical, this);

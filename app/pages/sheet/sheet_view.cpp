@@ -90,7 +90,7 @@ SheetView::SheetView(Queue& queue, QWidget* parent)
   rows->setContentsMargins(12, 8, 8, 8);
   rows->setSpacing(5);
   rows->addWidget(make_head());
-  rows->addWidget(headline_ = answer_label(this));
+  rows->addWidget(headline_ = answer_label(this, "limit"));
   rows->addWidget(make_watch_row());
   auto* split = new QSplitter(Qt::Vertical, this);
   split->setHandleWidth(1);

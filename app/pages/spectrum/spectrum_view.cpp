@@ -32,7 +32,7 @@ SpectrumView::SpectrumView(Queue& queue, QWidget* parent)
   rows->setContentsMargins(12, 8, 6, 6);
   rows->setSpacing(4);
   rows->addWidget(make_head());
-  headline_ = answer_label(this);
+  headline_ = answer_label(this, "spectrum");
   rows->addWidget(headline_);
   auto* split = new QSplitter(Qt::Vertical, this);
   split->setHandleWidth(1);

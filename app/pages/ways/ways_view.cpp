@@ -30,8 +30,7 @@ WaysView::WaysView(Queue& queue, QWidget* parent) : QWidget(parent), work_(queue
   rows->setContentsMargins(12, 8, 8, 8);
   rows->setSpacing(5);
   rows->addWidget(make_head());
-  rows->addWidget(headline_ = answer_label(this));
-  set_term(headline_, "integrated");
+  rows->addWidget(headline_ = answer_label(this, "integrated"));
   auto* split = new QSplitter(Qt::Vertical, this);
   split->setHandleWidth(1);
   make_table(split);

@@ -41,7 +41,7 @@ WordLengthsView::WordLengthsView(Queue& queue, QWidget* parent) : QWidget(parent
   rows->setContentsMargins(12, 4, 6, 6);
   rows->setSpacing(4);
   rows->addWidget(make_head());
-  rows->addWidget(headline_ = answer_label(this));
+  rows->addWidget(headline_ = answer_label(this, "word_noise"));
   auto* split = new QSplitter(Qt::Vertical, this);
   split->setHandleWidth(1);
   auto* plates = new QSplitter(Qt::Horizontal, split);
