@@ -7,11 +7,25 @@
 #include <numbers>
 #include <vector>
 
+#include "core/dsp/shared_tables.hpp"
+
 namespace heathmist::dsp {
 
 namespace {
 
 std::mutex planner;  // FFTW's planner is not reentrant; its execution is
+constexpr size_t most_bytes = 64 << 20;
+
+/// Memory as FFTW aligns it, so that a plan made on one piece runs on any other.
+struct Free {
+  void operator()(void* memory) const { fftw_free(memory); }
+};
+template <class T>
+using Aligned = std::unique_ptr<T[], Free>;
+template <class T>
+Aligned<T> aligned(size_t size) {
+  return Aligned<T>(static_cast<T*>(fftw_malloc(sizeof(T) * size)));
+}
 
 template <class T>
 struct Fftw;
@@ -25,7 +39,12 @@ struct Fftw<double> {
   static Plan inverse(int n, std::complex<double>* s, double* t) {
     return fftw_plan_dft_c2r_1d(n, reinterpret_cast<fftw_complex*>(s), t, FFTW_ESTIMATE);
   }
-  static void run(Plan p) { fftw_execute(p); }
+  static void run(Plan p, double* t, std::complex<double>* s) {
+    fftw_execute_dft_r2c(p, t, reinterpret_cast<fftw_complex*>(s));
+  }
+  static void run(Plan p, std::complex<double>* s, double* t) {
+    fftw_execute_dft_c2r(p, reinterpret_cast<fftw_complex*>(s), t);
+  }
   static void drop(Plan p) { fftw_destroy_plan(p); }
 };
 
@@ -38,32 +57,51 @@ struct Fftw<float> {
   static Plan inverse(int n, std::complex<float>* s, float* t) {
     return fftwf_plan_dft_c2r_1d(n, reinterpret_cast<fftwf_complex*>(s), t, FFTW_ESTIMATE);
   }
-  static void run(Plan p) { fftwf_execute(p); }
+  static void run(Plan p, float* t, std::complex<float>* s) {
+    fftwf_execute_dft_r2c(p, t, reinterpret_cast<fftwf_complex*>(s));
+  }
+  static void run(Plan p, std::complex<float>* s, float* t) {
+    fftwf_execute_dft_c2r(p, reinterpret_cast<fftwf_complex*>(s), t);
+  }
   static void drop(Plan p) { fftwf_destroy_plan(p); }
+};
+
+/// Both ways; made once for each size, since FFTW's estimate and its tables take as long as many transforms.
+template <class T>
+struct Plans {
+  typename Fftw<T>::Plan forward, inverse;
+
+  explicit Plans(size_t size) {
+    std::scoped_lock held(planner);
+    const auto time = aligned<T>(size);
+    const auto spectrum = aligned<std::complex<T>>(size / 2 + 1);
+    forward = Fftw<T>::forward(int(size), time.get(), spectrum.get());
+    inverse = Fftw<T>::inverse(int(size), spectrum.get(), time.get());
+  }
+  ~Plans() {
+    std::scoped_lock held(planner);
+    Fftw<T>::drop(forward);
+    Fftw<T>::drop(inverse);
+  }
+  Plans(const Plans&) = delete;
 };
 
 }  // namespace
 
 template <class T>
 struct RealFft<T>::State {
-  T* time;
-  std::complex<T>* spectrum;
-  typename Fftw<T>::Plan forward, inverse;
+  Aligned<T> time;
+  Aligned<std::complex<T>> spectrum;
+  std::shared_ptr<const Plans<T>> plans;
 
-  explicit State(size_t size)
-      : time(static_cast<T*>(fftw_malloc(sizeof(T) * size))),
-        spectrum(static_cast<std::complex<T>*>(fftw_malloc(sizeof(std::complex<T>) * (size / 2 + 1)))) {
-    std::scoped_lock held(planner);
-    forward = Fftw<T>::forward(int(size), time, spectrum);
-    inverse = Fftw<T>::inverse(int(size), spectrum, time);
-    std::fill(time, time + size, T(0));
+  static std::shared_ptr<const Plans<T>> plans_of(size_t size) {
+    static SharedTables<Plans<T>> known(most_bytes);
+    return known.get(std::to_string(size), 4 * size * sizeof(T),
+                     [size] { return std::make_shared<const Plans<T>>(size); });
   }
-  ~State() {
-    std::scoped_lock held(planner);
-    Fftw<T>::drop(forward);
-    Fftw<T>::drop(inverse);
-    fftw_free(time);
-    fftw_free(spectrum);
+  explicit State(size_t size)
+      : time(aligned<T>(size)), spectrum(aligned<std::complex<T>>(size / 2 + 1)), plans(plans_of(size)) {
+    std::fill_n(time.get(), size, T(0));
   }
 };
 
@@ -75,45 +113,59 @@ template <class T>
 RealFft<T>::RealFft(RealFft&&) noexcept = default;
 template <class T>
 std::span<T> RealFft<T>::time() {
-  return {state_->time, size_};
+  return {state_->time.get(), size_};
 }
 template <class T>
 std::span<std::complex<T>> RealFft<T>::spectrum() {
-  return {state_->spectrum, bins()};
+  return {state_->spectrum.get(), bins()};
 }
 template <class T>
 void RealFft<T>::forward() {
-  Fftw<T>::run(state_->forward);
+  Fftw<T>::run(state_->plans->forward, state_->time.get(), state_->spectrum.get());
 }
 template <class T>
 void RealFft<T>::inverse() {
-  Fftw<T>::run(state_->inverse);
+  Fftw<T>::run(state_->plans->inverse, state_->spectrum.get(), state_->time.get());
 }
 
 template class RealFft<float>;
 template class RealFft<double>;
 
+namespace {
+
 /// By one complex transform of half the size, turned before and after.
-struct Dct4::State {
-  std::vector<double> values;
+struct Turned {
   std::vector<std::complex<double>> turn;  // exp(-i pi (n + 1/8) / size)
-  std::complex<double>* pairs;
   fftw_plan plan;
 
-  explicit State(size_t size)
-      : values(size),
-        pairs(static_cast<std::complex<double>*>(fftw_malloc(sizeof(std::complex<double>) * (size / 2)))) {
+  explicit Turned(size_t size) {
     for (size_t n = 0; n < size / 2; ++n)
       turn.push_back(std::polar(1.0, -std::numbers::pi * (double(n) + 0.125) / double(size)));
     std::scoped_lock held(planner);
-    auto* z = reinterpret_cast<fftw_complex*>(pairs);
+    const auto pairs = aligned<std::complex<double>>(size / 2);
+    auto* z = reinterpret_cast<fftw_complex*>(pairs.get());
     plan = fftw_plan_dft_1d(int(size / 2), z, z, FFTW_FORWARD, FFTW_ESTIMATE);
   }
-  ~State() {
+  ~Turned() {
     std::scoped_lock held(planner);
     fftw_destroy_plan(plan);
-    fftw_free(pairs);
   }
+  Turned(const Turned&) = delete;
+};
+
+}  // namespace
+
+struct Dct4::State {
+  std::vector<double> values;
+  Aligned<std::complex<double>> pairs;
+  std::shared_ptr<const Turned> by;
+
+  static std::shared_ptr<const Turned> turned_of(size_t size) {
+    static SharedTables<Turned> known(most_bytes);
+    return known.get(std::to_string(size), 3 * size * sizeof(double),
+                     [size] { return std::make_shared<const Turned>(size); });
+  }
+  explicit State(size_t size) : values(size), pairs(aligned<std::complex<double>>(size / 2)), by(turned_of(size)) {}
 };
 
 namespace {
@@ -130,10 +182,13 @@ Dct4::~Dct4() = default;
 Dct4::Dct4(Dct4&&) noexcept = default;
 std::span<double> Dct4::values() { return state_->values; }
 void Dct4::run() {
-  auto& [x, turn, z, plan] = *state_;
+  auto& x = state_->values;
+  const auto& turn = state_->by->turn;
+  std::complex<double>* z = state_->pairs.get();
   const size_t half = size_ / 2;
   for (size_t n = 0; n < half; ++n) z[n] = times({x[2 * n], x[size_ - 1 - 2 * n]}, turn[n]);
-  fftw_execute(plan);
+  auto* in_place = reinterpret_cast<fftw_complex*>(z);
+  fftw_execute_dft(state_->by->plan, in_place, in_place);
   for (size_t k = 0; k < half; ++k) {
     const auto y = times(z[k], turn[k]);
     x[2 * k] = y.real(), x[size_ - 1 - 2 * k] = -y.imag();
@@ -149,7 +204,7 @@ size_t good_fft_size(size_t n) {
   }
 }
 
-static std::vector<double> cosine_sum(size_t size, std::span<const double> terms) {
+static std::shared_ptr<const std::vector<double>> shared_sum(size_t size, std::span<const double> terms) {
   std::vector<double> window(size);
   for (size_t n = 0; n < size; ++n) {
     double sign = 1, sum = 0;
@@ -157,17 +212,19 @@ static std::vector<double> cosine_sum(size_t size, std::span<const double> terms
       sum += sign * terms[k] * std::cos(2 * std::numbers::pi * double(k) * double(n) / double(size));
     window[n] = sum;
   }
-  return window;
+  return std::make_shared<const std::vector<double>>(std::move(window));
 }
 
 std::vector<double> hann(size_t size) {
   static constexpr double terms[] = {0.5, 0.5};
-  return cosine_sum(size, terms);
+  static SharedTables<std::vector<double>> known(most_bytes);
+  return *known.get(std::to_string(size), size * sizeof(double), [size] { return shared_sum(size, terms); });
 }
 
 std::vector<double> blackman_harris(size_t size) {
   static constexpr double terms[] = {0.35875, 0.48829, 0.14128, 0.01168};
-  return cosine_sum(size, terms);
+  static SharedTables<std::vector<double>> known(most_bytes);
+  return *known.get(std::to_string(size), size * sizeof(double), [size] { return shared_sum(size, terms); });
 }
 
 void shorten_response(std::span<std::complex<double>> response, RealFft<double>& fft) {

@@ -1,9 +1,11 @@
 #include "core/dsp/full_band.hpp"
 
 #include <algorithm>
+#include <bit>
 #include <cmath>
 #include <numbers>
 
+#include "core/dsp/shared_tables.hpp"
 #include "core/dsp/simd.hpp"
 
 namespace heathmist::dsp {
@@ -61,21 +63,33 @@ FullBand::FullBand(double fraction, double step, double other_step)
 FullBand::Block& FullBand::block_of(size_t size) {
   const auto known = blocks_.find(size);
   if (known != blocks_.end()) return known->second;
-  static const KaiserTable window(12.3, taps / 2.0 / (1 + most_drift));  // -120 dB
   auto& block = blocks_.emplace(size, Block{RealFft<double>(size), {}}).first->second;
-  std::fill(block.fft.time().begin(), block.fft.time().end(), 0.0);
-  for (int k = 0; k < taps; ++k) {
-    const double t = (k - before - fraction_) / step_;  // in samples of the one that is read at steps of 1
-    block.fft.time()[size_t(taps - 1 - k)] =            // turned: a convolution
-        cutoff_ / step_ * sinc(cutoff_ * t) * window.at(t) / double(size);
-  }
-  block.fft.forward();
-  block.kernel.assign(block.fft.spectrum().begin(), block.fft.spectrum().end());
+  static SharedTables<std::vector<std::complex<double>>> kernels(32 << 20);
+  std::string key;
+  for (const double part : {fraction_, step_, cutoff_, double(size)})
+    key += std::to_string(std::bit_cast<uint64_t>(part)) + ' ';
+  block.kernel = kernels.get(key, 8 * size, [&] {
+    write_kernel(block.fft);
+    const auto made = block.fft.spectrum();
+    return std::make_shared<const std::vector<std::complex<double>>>(made.begin(), made.end());
+  });
   return block;
 }
 
+/// What reads at the fraction, as a spectrum.
+void FullBand::write_kernel(RealFft<double>& fft) const {
+  static const KaiserTable window(12.3, taps / 2.0 / (1 + most_drift));  // -120 dB
+  std::fill(fft.time().begin(), fft.time().end(), 0.0);
+  for (int k = 0; k < taps; ++k) {
+    const double t = (k - before - fraction_) / step_;  // in samples of the one that is read at steps of 1
+    fft.time()[size_t(taps - 1 - k)] =                  // turned: a convolution
+        cutoff_ / step_ * sinc(cutoff_ * t) * window.at(t) / double(fft.size());
+  }
+  fft.forward();
+}
+
 void FullBand::filter(Block& block, std::span<const std::complex<double>> spectrum, std::span<double> fresh) {
-  multiply(spectrum, block.kernel, block.fft.spectrum());
+  multiply(spectrum, *block.kernel, block.fft.spectrum());
   block.fft.inverse();
   std::copy_n(block.fft.time().begin() + taps - 1, fresh.size(), fresh.begin());
 }

@@ -3,6 +3,7 @@
 #include <complex>
 #include <cstdint>
 #include <map>
+#include <memory>
 #include <span>
 #include <vector>
 
@@ -32,9 +33,10 @@ class FullBand {
  private:
   struct Block {
     RealFft<double> fft;
-    std::vector<std::complex<double>> kernel;
+    std::shared_ptr<const std::vector<std::complex<double>>> kernel;
   };
   Block& block_of(size_t size);
+  void write_kernel(RealFft<double>& fft) const;
   void filter(Block& block, std::span<const std::complex<double>> spectrum, std::span<double> fresh);
   double fraction_, step_, cutoff_;
   std::map<size_t, Block> blocks_;

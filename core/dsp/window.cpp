@@ -1,13 +1,16 @@
 #include "core/dsp/window.hpp"
 
+#include <bit>
 #include <cmath>
+#include <cstdint>
 #include <numbers>
 
 #include "core/dsp/fft.hpp"
+#include "core/dsp/shared_tables.hpp"
 
 namespace heathmist::dsp {
 
-std::vector<double> kaiser(size_t size, double beta) {
+static std::vector<double> make_kaiser(size_t size, double beta) {
   std::vector<double> window(size);
   const double whole = std::cyl_bessel_i(0.0, beta);
   for (size_t n = 0; n < size; ++n) {
@@ -15,6 +18,12 @@ std::vector<double> kaiser(size_t size, double beta) {
     window[n] = std::cyl_bessel_i(0.0, beta * std::sqrt(1 - t * t)) / whole;
   }
   return window;
+}
+
+std::vector<double> kaiser(size_t size, double beta) {
+  static SharedTables<std::vector<double>> known(64 << 20);
+  return *known.get(std::to_string(size) + " " + std::to_string(std::bit_cast<uint64_t>(beta)), size * sizeof(double),
+                    [&] { return std::make_shared<const std::vector<double>>(make_kaiser(size, beta)); });
 }
 
 double kaiser_beta(double side_lobe_db) {

@@ -86,6 +86,18 @@ class TestPackage : public QObject {
     QVERIFY(complete("heathmist-cli null --al", 2, "heathmist-cli", "_heathmist_cli").contains("--align"));
     QVERIFY(complete("heathmist re", 1, "heathmist", "_heathmist").contains("report"));
   }
+  void words_are_completed_in_the_other_shells() {
+    if (QStandardPaths::findExecutable("fish").isEmpty()) QSKIP("fish is not there");
+    const auto complete = [&](const QString& words) {
+      const QString script = QString("source '%1'; complete -C '%2'")
+                                 .arg(at("share/fish/vendor_completions.d/heathmist-cli.fish"), words);
+      return call_program("fish", {"--no-config", "-c", script}, {},
+                          {"PATH=" + at("bin") + ":" + qEnvironmentVariable("PATH")})
+          .out;
+    };
+    QVERIFY2(complete("heathmist-cli nu").startsWith("null\t"), complete("heathmist-cli nu"));
+    QVERIFY(complete("heathmist-cli null --al").contains("--align"));
+  }
   void it_runs_from_there() {
     const auto music = scaled(programme("dense", 44100, 3, 9), 0.5);
     save(folder_ / "m.wav", music, 44100, WordFormat::pcm24),

@@ -3,11 +3,13 @@
 #include <cmath>
 #include <numbers>
 #include <numeric>
+#include <thread>
 
 #include "core/dsp/fft.hpp"
 #include "core/dsp/full_band.hpp"
 #include "core/dsp/interpolator.hpp"
 #include "core/dsp/noise.hpp"
+#include "core/dsp/shared_tables.hpp"
 #include "core/dsp/simd.hpp"
 #include "core/job.hpp"
 
@@ -69,6 +71,56 @@ class TestDsp : public QObject {
       QVERIFY(std::abs(std::complex<double>(single.spectrum()[k]) - twice.spectrum()[k]) < 1e-3);
   }
 
+  /// Plans and tables are shared by all transforms of a size, on all threads; their buffers are not.
+  void transforms_of_one_size_do_not_disturb_each_other() {
+    const auto energies_of = [](uint64_t seed) {
+      dsp::Noise chance{seed};
+      dsp::RealFft<double> fft(360);
+      dsp::Dct4 dct(120);
+      std::vector<double> energies;
+      for (int round = 0; round < 200; ++round) {
+        double before = 0, after = 0;
+        for (double& x : fft.time()) x = chance.between(-1, 1), before += x * x;
+        for (double& x : dct.values()) x = chance.between(-1, 1), before += x * x;
+        fft.forward(), dct.run();
+        for (size_t k = 0; k < fft.bins(); ++k)
+          after += std::norm(fft.spectrum()[k]) * (k == 0 || k == 180 ? 1.0 : 2.0) / 360;
+        for (const double x : dct.values()) after += x * x / 60;
+        if (std::abs(before - after) > 1e-9) return std::vector<double>{};  // Parseval
+        energies.push_back(after);
+      }
+      return energies;
+    };
+    std::vector<std::vector<double>> alone, together(8);
+    for (size_t n = 0; n < 8; ++n) alone.push_back(energies_of(n));
+    {
+      std::vector<std::jthread> threads;
+      for (size_t n = 0; n < 8; ++n) threads.emplace_back([&, n] { together[n] = energies_of(n); });
+    }
+    for (size_t n = 0; n < 8; ++n) QVERIFY(alone[n].size() == 200 && together[n] == alone[n]);
+  }
+  /// A plan that is let go, for want of room, lives on where it is used.
+  void a_transform_outlives_what_is_kept_for_its_size() {
+    dsp::RealFft<double> first(1000);
+    for (size_t size = 1 << 20; size < (1 << 20) + 10; size += 2) dsp::RealFft<double>{size};  // more than is kept
+    std::fill(first.time().begin(), first.time().end(), 1.0);
+    first.forward();
+    QVERIFY(std::abs(first.spectrum()[0] - 1000.0) < 1e-9 && std::abs(first.spectrum()[1]) < 1e-9);
+    dsp::RealFft<double> again(1000);
+    std::fill(again.time().begin(), again.time().end(), 1.0);
+    again.forward();
+    QCOMPARE(again.spectrum()[0], first.spectrum()[0]);
+  }
+  void tables_are_made_once_for_each_key() {
+    dsp::SharedTables<int> tables(100);
+    int made = 0;
+    const auto table = [&](const char* key, size_t bytes) {
+      return tables.get(key, bytes, [&] { return std::make_shared<const int>(++made); });
+    };
+    const auto first = table("a", 60);
+    QVERIFY(*first == 1 && table("a", 60) == first && *table("b", 60) == 2);  // "a" is let go for it
+    QVERIFY(*first == 1 && *table("a", 60) == 3);
+  }
   void good_sizes_have_small_factors() {
     for (const size_t n : {1u, 7u, 11u, 97u, 1023u, 4099u, 100003u}) {
       size_t size = dsp::good_fft_size(n), rest = size;
