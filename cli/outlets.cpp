@@ -74,6 +74,7 @@ std::optional<double> dialogue_of(const Session& session, const Source& source, 
 Json deliveries_of(const Session& session, const File& file, const std::vector<Outlet>& outlets, const Call& call,
                    const AlbumLevels* album, std::vector<Json>& table) {
   Json deliveries = Json::array();
+  std::vector<std::pair<Outlet, Delivery>> all;
   const auto dialogue = dialogue_of(session, file.source, call);
   for (const Outlet& outlet : outlets) {
     std::optional<Loudness> encoded;
@@ -93,7 +94,9 @@ Json deliveries_of(const Session& session, const File& file, const std::vector<O
     table.back()["file"] = file.source.name;
     deliveries.push_back(std::move(json));
     print_delivery(session, file.source.name, outlet, d);
+    all.emplace_back(outlet, d);
   }
+  session.say("{}: {}\n", printable(file.source.name), sentence_of(all));
   return {{"path", file.source.name}, {"outlets", deliveries}};
 }
 

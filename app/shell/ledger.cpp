@@ -17,6 +17,7 @@ namespace {
 
 enum RowData { id_role = Qt::UserRole, trial_role, title_role, under_role, kind_role, depth_role, state_role };
 constexpr double gauge_floor_db = -144;
+constexpr int kind_width = 106;  // pixels: "word length −132.4" has room
 
 /// How far a gauge is filled: deeper is further; silence fills it.
 double gauge_share(const std::optional<double>& relative_db) {
@@ -71,15 +72,16 @@ class RowPainter : public QStyledItemDelegate {
          colour(state.isEmpty() ? Role::soft : Role::rust));
   }
 
+  /// The name over all the width; below it the gauge, as long in every row, and what happened.
   static void paint_trial(QPainter* painter, const QRect& at, const QModelIndex& index, const QString& state,
                           bool selected) {
-    const QString kind = state.isEmpty() ? index.data(kind_role).toString() : state;
-    const int kind_width = QFontMetrics(face(Type::small)).horizontalAdvance(kind) + 2;
-    text(painter, QRect(at.left(), at.top(), at.width() - kind_width - 6, 17), index.data(title_role).toString(),
+    text(painter, QRect(at.left(), at.top(), at.width(), 17), index.data(title_role).toString(),
          face(Type::body, selected), colour(Role::ink));
-    text(painter, QRect(at.right() - kind_width, at.top(), kind_width, 17), kind, face(Type::small),
-         colour(state.isEmpty() ? Role::soft : Role::rust), Qt::AlignRight);
-    const QRectF groove(at.left(), at.top() + 22, at.width(), 4);
+    const QString kind = state.isEmpty() ? index.data(kind_role).toString() : state;
+    const int gauge_width = std::max(36, at.width() - kind_width);
+    text(painter, QRect(at.left() + gauge_width + 8, at.top() + 17, at.width() - gauge_width - 8, 15), kind,
+         face(Type::small), colour(state.isEmpty() ? Role::soft : Role::rust), Qt::AlignRight);
+    const QRectF groove(at.left(), at.top() + 23, gauge_width, 4);
     painter->setPen(Qt::NoPen);
     painter->setBrush(colour(Role::faint));
     painter->drawRect(groove);
@@ -155,6 +157,7 @@ void Ledger::show_bench(const Bench& bench, const std::map<std::string, RowState
     item->setData(title_role, QString::fromStdString(title));
     item->setData(trial_role, trial);
     item->setData(Qt::AccessibleTextRole, QString::fromStdString(title));
+    item->setToolTip(Qt::convertFromPlainText(QString::fromStdString(title)));
     const auto found = states.find(id);
     if (found == states.end()) return;
     const RowState& state = found->second;

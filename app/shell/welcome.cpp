@@ -50,6 +50,7 @@ Welcome::Welcome(Queue& queue, QWidget* parent) : QScrollArea(parent), demo_(que
   going_on->addWidget(stop_ = new QPushButton(tr("Cancel"), column));
   going_on->addStretch(1);
   rows->addLayout(going_on);
+  stop_->setAutoDefault(true);
   stop_->hide();
   rows->addSpacing(10);
   rows->addWidget(recent_title_ = soft_label(tr("Opened before"), column));
@@ -74,6 +75,7 @@ void Welcome::offer(const std::vector<Command>& commands) {
     auto* way = new QPushButton(command.name, page_);
     way->setProperty("main", ways_.isEmpty());
     way->setMinimumWidth(190);
+    way->setAutoDefault(true);  // Enter presses it: the space bar plays
     connect(way, &QPushButton::clicked, this, command.run);
     const int row = grid_->rowCount();
     grid_->addWidget(way, row, 0, Qt::AlignTop);
@@ -93,6 +95,7 @@ void Welcome::show_recent(const QStringList& benches) {
     if (!info.exists() || recent_->count() == most_recent_shown) continue;
     auto* link = new QPushButton(info.completeBaseName(), page_);
     link->setProperty("link", true);
+    link->setAutoDefault(true);
     link->setToolTip(file);
     link->setAccessibleName(tr("Open %1").arg(file));
     connect(link, &QPushButton::clicked, this, [this, file] { emit bench_wanted(file); });

@@ -1,14 +1,20 @@
 #include "app/widgets/findings_panel.hpp"
 
+#include <QClipboard>
+#include <QGuiApplication>
 #include <QKeyEvent>
+#include <QMenu>
 #include <QPainter>
 #include <QScrollArea>
+#include <QWhatsThis>
 
 #include "app/theme/theme.hpp"
 #include "app/widgets/panel_head.hpp"
 #include "app/widgets/terms.hpp"
 
 namespace heathmist::app {
+
+static constexpr size_t findings_seen = 3;  // of the findings; the rest is folded
 
 FindingCard::FindingCard(const Finding& finding, bool first, QWidget* parent)
     : QFrame(parent), severity_(finding.severity) {
@@ -28,6 +34,7 @@ FindingCard::FindingCard(const Finding& finding, bool first, QWidget* parent)
     detail->setWordWrap(true);
     rows->addWidget(detail);
   }
+  words_ = QString::fromStdString(finding.text + (finding.detail.empty() ? "" : "\n" + finding.detail));
   setAccessibleName(QString::fromStdString(finding.text + " " + finding.detail));
   QString hint = tr("%1: show where").arg(name_of(finding.severity));
   if (finding.value && finding.unit == "dB") hint += "\n" + in_other_units(*finding.value);
@@ -61,6 +68,14 @@ void FindingCard::keyPressEvent(QKeyEvent* event) {
   }
 }
 
+void FindingCard::contextMenuEvent(QContextMenuEvent* event) {
+  QMenu menu(this);
+  menu.addAction(tr("Copy this finding"), this, [this] { QGuiApplication::clipboard()->setText(words_); });
+  menu.addAction(tr("What is this"), this,
+                 [this, at = event->globalPos()] { QWhatsThis::showText(at, whatsThis(), this); });
+  menu.exec(event->globalPos());
+}
+
 FindingsPanel::FindingsPanel(QWidget* parent) : QWidget(parent) {
   const auto [all, count] = put_head(this, tr("Findings"));
   count_ = count;
@@ -72,6 +87,16 @@ FindingsPanel::FindingsPanel(QWidget* parent) : QWidget(parent) {
   rows_ = new QVBoxLayout(cards_);
   rows_->setContentsMargins(0, 0, 0, 0);
   rows_->setSpacing(0);
+  also_ = new QPushButton(cards_);
+  also_->setProperty("link", true);
+  also_->setAutoDefault(true);
+  also_->setStyleSheet("margin-left: 10px");  // under the sentences
+  also_->hide();
+  connect(also_, &QPushButton::clicked, this, [this] {
+    is_open_ = !is_open_;
+    fold();
+  });
+  rows_->addWidget(also_, 0, Qt::AlignLeft);
   rows_->addStretch();
   scroll->setWidget(cards_);
   all->addWidget(scroll, 1);
@@ -79,17 +104,25 @@ FindingsPanel::FindingsPanel(QWidget* parent) : QWidget(parent) {
 
 void FindingsPanel::show_findings(const std::vector<Finding>& findings) {
   findings_ = findings;
-  while (rows_->count() > 1) {
-    auto* item = rows_->takeAt(0);
-    delete item->widget();
-    delete item;
-  }
+  for (FindingCard* card : cards_->findChildren<FindingCard*>(Qt::FindDirectChildrenOnly)) delete card;
+  rows_->removeWidget(also_);
   for (size_t n = 0; n < findings.size(); ++n) {
     auto* card = new FindingCard(findings[n], n == 0, cards_);
     connect(card, &FindingCard::pressed, this, [this, n] { emit chosen(findings_[n]); });
     rows_->insertWidget(int(n), card);
   }
+  rows_->insertWidget(int(std::min(findings_seen, findings.size())), also_, 0, Qt::AlignLeft);
+  fold();
   count_->setText(findings.empty() ? QString() : QString::number(findings.size()));
+}
+
+void FindingsPanel::fold() {
+  const size_t more = findings_.size() > findings_seen ? findings_.size() - findings_seen : 0;
+  also_->setVisible(more > 0);
+  also_->setText(is_open_ ? tr("Fold the rest") : tr("Also: %1 more").arg(more));
+  size_t n = 0;
+  for (FindingCard* card : cards_->findChildren<FindingCard*>(Qt::FindDirectChildrenOnly))
+    card->setVisible(n++ < findings_seen || is_open_);
 }
 
 void FindingsPanel::show_explaining(double fraction) {

@@ -1,7 +1,9 @@
-// Findings: one sentence each, the verdict first; a click or Enter shows the plate and the spot.
+// Findings: one sentence each, the verdict first; a click or Enter shows the plate and the spot. The first three are
+// seen, the rest are folded under "also".
 #pragma once
 #include <QFrame>
 #include <QLabel>
+#include <QPushButton>
 #include <QVBoxLayout>
 #include <vector>
 
@@ -18,12 +20,17 @@ class FindingsPanel : public QWidget {
   /// The findings of the null stand; those of the explanation are on their way.
   void show_explaining(double fraction);
   QStringList sentences() const;
+  /// What unfolds the rest; hidden where there is none.
+  QPushButton* also() const { return also_; }
 
  signals:
   void chosen(const heathmist::Finding& finding);
 
  private:
+  void fold();
   QLabel* count_;
+  QPushButton* also_;
+  bool is_open_ = false;  // stays as it was left
   QWidget* cards_;
   QVBoxLayout* rows_;
   std::vector<Finding> findings_;
@@ -43,9 +50,11 @@ class FindingCard : public QFrame {
   void paintEvent(QPaintEvent* event) override;
   void mousePressEvent(QMouseEvent* event) override;
   void keyPressEvent(QKeyEvent* event) override;
+  void contextMenuEvent(QContextMenuEvent* event) override;
 
  private:
   Severity severity_;
+  QString words_;  // as they are copied
 };
 
 }  // namespace heathmist::app

@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <cctype>
 #include <cmath>
 
 #include "core/audio/folders.hpp"
@@ -281,6 +282,72 @@ Delivery deliver(const Outlet& outlet, const Loudness& file, const DeliveryOptio
 const char* label_of(Delivery::Limited limited) {
   constexpr const char* words[] = {"nothing", "turns down only", "ceiling"};
   return words[int(limited)];
+}
+
+OutletGroup group_of(const Outlet& outlet) {
+  if (!outlet.shipped) return OutletGroup::own;
+  if (outlet.key.starts_with("stand-in-")) return OutletGroup::stand_ins;
+  return outlet.acts == Outlet::Acts::file ? OutletGroup::broadcast : OutletGroup::players;
+}
+
+const char* name_of(OutletGroup group) {
+  constexpr const char* names[] = {"broadcast", "player", "stand-in", "own"};
+  return names[int(group)];
+}
+
+namespace {
+
+/// The least and the greatest of some; nothing where there is none.
+using Span = std::optional<std::pair<double, double>>;
+void widen(Span& span, double value) {
+  span = span ? std::pair{std::min(span->first, value), std::max(span->second, value)} : std::pair{value, value};
+}
+
+/// "5.5", or "5.5 to 6.5", of their sizes.
+std::string sizes_of(double a, double b) {
+  const double one = std::abs(tenth(a)), other = std::abs(tenth(b));
+  const double less = std::min(one, other), more = std::max(one, other);
+  return less == more ? fmt::format("{:.1f}", less) : fmt::format("{:.1f} to {:.1f}", less, more);
+}
+
+std::string broadcast_sentence(const std::pair<double, double>& change) {
+  const auto [low, high] = change;
+  if (high <= 0) return fmt::format("Broadcast wants it {} LU lower", sizes_of(low, high));
+  if (low >= 0) return fmt::format("Broadcast wants it {} LU higher", sizes_of(low, high));
+  return fmt::format("Broadcast wants it between {:.1f} LU lower and {:.1f} higher", -tenth(low), tenth(high));
+}
+
+std::string player_sentence(const std::pair<double, double>& gain) {
+  constexpr double nearly_db = 1;
+  const auto [low, high] = gain;
+  if (low >= -nearly_db && high <= nearly_db) return "players leave it nearly as it is";
+  if (tenth(low) == tenth(high)) return fmt::format("players turn it by {:+.1f} dB", low);
+  return fmt::format("players turn it by {:+.1f} to {:+.1f} dB", low, high);
+}
+
+}  // namespace
+
+std::string sentence_of(const std::vector<std::pair<Outlet, Delivery>>& deliveries) {
+  size_t passed = 0;
+  Span change, gain;
+  bool has_broadcast = false;
+  for (const auto& [outlet, d] : deliveries) {
+    passed += d.passes();
+    if (group_of(outlet) == OutletGroup::broadcast && d.file_change_db) {
+      const bool off = std::ranges::any_of(d.faults, [](const Fault& f) { return f.code == "integrated_lufs"; });
+      has_broadcast = true;
+      if (off) widen(change, *d.file_change_db);
+    }
+    if (outlet.turns != Outlet::Turns::none) widen(gain, d.gain_db);
+  }
+  std::string sentence = fmt::format("Passes {} of {}.", passed, deliveries.size());
+  std::vector<std::string> parts;
+  if (has_broadcast) parts.push_back(change ? broadcast_sentence(*change) : "Broadcast has it where it wants it");
+  if (gain) parts.push_back(player_sentence(*gain));
+  if (parts.empty()) return sentence;
+  std::string more = fmt::format("{}.", fmt::join(parts, "; "));
+  more[0] = char(std::toupper(static_cast<unsigned char>(more[0])));
+  return sentence + " " + more;
 }
 
 namespace {

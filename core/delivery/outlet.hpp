@@ -86,6 +86,15 @@ struct DeliveryOptions {
 /// What an outlet makes of a file. Limits are held at the precision they are shown at, a tenth.
 Delivery deliver(const Outlet& outlet, const Loudness& file, const DeliveryOptions& options = {});
 
+/// Where an outlet stands in a list: broadcast wants the file itself at the target, players turn the gain; stand-ins
+/// are made up; own are the user's.
+enum class OutletGroup { broadcast, players, stand_ins, own };
+OutletGroup group_of(const Outlet& outlet);
+const char* name_of(OutletGroup group);
+/// "Passes 8 of 14. Broadcast wants it 5.5 to 6.5 LU lower; players leave it nearly as it is." Of one file; what the
+/// file must change by and what only players do are told apart.
+std::string sentence_of(const std::vector<std::pair<Outlet, Delivery>>& deliveries);
+
 Json delivery_json(const Outlet& outlet, const Delivery& delivery);
 const char* label_of(Delivery::Limited limited);
 

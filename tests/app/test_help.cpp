@@ -141,6 +141,33 @@ class TestHelp : public WindowTest {
     }
     QVERIFY(gain);
   }
+  /// Three are seen, the rest is a press away; each can be copied.
+  void findings_are_folded() {
+    FindingsPanel* panel = window_->findings();
+    std::vector<Finding> some(6);
+    for (size_t n = 0; n < some.size(); ++n) {
+      some[n].code = "gain", some[n].text = "Finding " + std::to_string(n), some[n].detail = "Detail";
+    }
+    const auto seen = [&] {
+      QStringList texts;
+      for (const auto* card : panel->findChildren<FindingCard*>())
+        if (card->isVisible()) texts << card->accessibleName().section(" Detail", 0, 0);
+      return texts;
+    };
+    panel->show_findings(some);
+    QCOMPARE(seen(), QStringList({"Finding 0", "Finding 1", "Finding 2"}));
+    QVERIFY(panel->also()->isVisible() && panel->also()->text().contains("3"));
+    panel->also()->click();
+    QCOMPARE(seen().size(), 6);
+    panel->show_findings(some);  // as it was left
+    QCOMPARE(seen().size(), 6);
+    panel->also()->click();
+    QCOMPARE(seen().size(), 3);
+    some.resize(2);
+    panel->show_findings(some);
+    QVERIFY(seen().size() == 2 && !panel->also()->isVisible());
+    QCOMPARE(panel->sentences().size(), 2);
+  }
   void a_press_on_a_number_tells_what_it_is() {
     fill_bench();
     window_->show_page("loudness");
@@ -295,10 +322,12 @@ class TestHelp : public WindowTest {
   }
   void the_making_can_be_stopped() {
     const QString home = DemoAlbum::folder();
+    window_->activateWindow();
+    QVERIFY(QTest::qWaitForWindowActive(window_.get()));
     window_->show_welcome(true);
-    window_->welcome()->open_demo();
+    QTest::keyClick(window_->welcome()->ways().front(), Qt::Key_Return);
     QVERIFY(window_->welcome()->stop()->isVisible());
-    window_->welcome()->stop()->click();
+    QTest::keyClick(window_->welcome()->stop(), Qt::Key_Return);
     QTRY_VERIFY_WITH_TIMEOUT(window_->welcome()->stop()->isHidden(), 60000);
     QVERIFY(window_->workspace().bench().masters.empty() && !window_->welcome()->note().isEmpty());
     QVERIFY(!QFile::exists(QString::fromStdString(demo::bench_in(home.toStdString()).string())));

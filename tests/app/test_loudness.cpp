@@ -146,6 +146,66 @@ class TestLoudness : public QObject {
     QVERIFY(window_->part<OutletsView>()->player_words().startsWith("Turns it by"));
   }
 
+  /// The file, where it is heard and the target stand where their numbers are, on the axis of all rows.
+  void a_line_is_drawn_where_its_numbers_are() {
+    QCOMPARE(place_on_line(-36, 300), 0.0);
+    QCOMPARE(place_on_line(-6, 300), 300.0);
+    QCOMPARE(place_on_line(-21, 300), 150.0);
+    QVERIFY(place_on_line(-90, 300) == 0 && place_on_line(3, 300) == 300);  // at the ends
+    show_outlets();
+    auto* view = window_->part<OutletsView>();
+    choose(view->master(), "Slack Water");
+    choose(view->outlet(), "EBU R 128");
+    const double quiet = measure_file(second_.toStdString()).loudness.integrated_lufs.value();
+    const auto line = view->table()->cell_at(0, OutletsView::line_column).picture.value<LevelLine>();
+    QVERIFY(line.target == -23 && line.file == quiet && !line.heard && line.must_change);
+    QVERIFY(words_of(line).contains("target " + number(-23, 1)) && words_of(line).contains(number(quiet, 1)));
+    // as it is painted: the middle of what has the master's colour
+    const QModelIndex index = view->table()->model()->index(0, OutletsView::line_column);
+    QStyleOptionViewItem option;
+    option.rect = QRect(0, 0, 320, 24);
+    QImage image(320, 24, QImage::Format_RGB32);
+    image.fill(Qt::white);
+    QPainter painter(&image);
+    view->table()->itemDelegateForColumn(OutletsView::line_column)->paint(&painter, option, index);
+    painter.end();
+    double sum = 0, count = 0;
+    for (int y = 0; y < image.height(); ++y)
+      for (int x = 0; x < image.width(); ++x)
+        if (image.pixelColor(x, y) == colour(Role::master)) sum += x + 0.5, ++count;
+    QVERIFY(count > 20 && std::abs(sum / count - (10 + place_on_line(quiet, 300))) < 0.6);
+  }
+  void one_sentence_tells_the_file_from_the_player() {
+    show_outlets();
+    auto* view = window_->part<OutletsView>();
+    choose(view->outlet(), "all outlets");
+    choose(view->master(), "Slack Water");
+    QVERIFY2(view->headline().startsWith("Passes ") && view->headline().contains("Broadcast") &&
+                 view->headline().contains("players"),
+             qPrintable(view->headline()));
+    choose(view->master(), "all masters");
+    QVERIFY(view->headline().contains("pass."));
+    // broadcast first, then players, then stand-ins
+    QStringList groups;
+    for (int n = 0; n < view->table()->shown(); ++n) groups << view->table()->text_at(n, OutletsView::group_column);
+    groups.removeDuplicates();
+    QCOMPARE(groups, QStringList({"broadcast", "player", "stand-in"}));
+  }
+  /// What has no room folds away; the line keeps its width.
+  void the_line_has_room_at_every_size() {
+    show_outlets();
+    auto* view = window_->part<OutletsView>();
+    choose(view->master(), "Slack Water");
+    choose(view->outlet(), "all outlets");
+    for (const QSize size : {QSize(1024, 700), QSize(1280, 800), QSize(1920, 1080)}) {
+      window_->resize(size);
+      QCoreApplication::processEvents();
+      QVERIFY2(view->table()->columnWidth(OutletsView::line_column) >= 120,
+               qPrintable(QString::number(view->table()->columnWidth(OutletsView::line_column))));
+      QVERIFY(!view->table()->horizontalScrollBar()->isVisible());
+    }
+  }
+
   /// A stretch that is named as dialogue on the loudness page is the anchor where an outlet asks for one.
   void a_selection_is_the_anchor_of_long_programmes() {
     show_loudness();

@@ -38,6 +38,37 @@ class TestOutlets : public StageTest {
     qputenv("XDG_CONFIG_HOME", QByteArray((folder_ / "config").c_str()));
   }
 
+  void one_sentence_tells_the_file_from_the_player() {
+    Outlet broadcast = player(Outlet::Turns::none, -23);
+    broadcast.key = "a", broadcast.acts = Outlet::Acts::file, broadcast.tolerance_lu = 0.5, broadcast.shipped = true;
+    Outlet other = broadcast;
+    other.key = "b", other.target_lufs = -24;
+    Outlet turning = player(Outlet::Turns::both, -14);
+    turning.key = "c", turning.shipped = true;
+    Outlet stand_in = turning;
+    stand_in.key = "stand-in-x";
+    QVERIFY(group_of(broadcast) == OutletGroup::broadcast && group_of(turning) == OutletGroup::players);
+    QVERIFY(group_of(stand_in) == OutletGroup::stand_ins &&
+            group_of(player(Outlet::Turns::both, -14)) == OutletGroup::own);
+    const auto sentence = [&](double lufs, const std::vector<Outlet>& outlets) {
+      std::vector<std::pair<Outlet, Delivery>> all;
+      for (const Outlet& o : outlets) all.emplace_back(o, deliver(o, loudness(lufs, -3)));
+      return sentence_of(all);
+    };
+    QCOMPARE(sentence(-17.5, {broadcast, other}),
+             std::string("Passes 0 of 2. Broadcast wants it 5.5 to 6.5 LU lower."));
+    QCOMPARE(sentence(-17.5, {broadcast}), std::string("Passes 0 of 1. Broadcast wants it 5.5 LU lower."));
+    QCOMPARE(sentence(-30, {broadcast, turning}),
+             std::string("Passes 1 of 2. Broadcast wants it 7.0 LU higher; players turn it by +16.0 dB."));
+    QCOMPARE(sentence(-23, {broadcast, turning}),
+             std::string("Passes 2 of 2. Broadcast has it where it wants it; players turn it by +9.0 dB."));
+    QCOMPARE(sentence(-23.4, {broadcast, other}), std::string("Passes 1 of 2. Broadcast wants it 0.6 LU lower."));
+    broadcast.target_lufs = -20;
+    QCOMPARE(sentence(-23.4, {broadcast, other}),
+             std::string("Passes 0 of 2. Broadcast wants it between 0.6 LU lower and 3.4 higher."));
+    QCOMPARE(sentence(-14.2, {turning, stand_in}), std::string("Passes 2 of 2. Players leave it nearly as it is."));
+    QCOMPARE(sentence_of({}), std::string("Passes 0 of 0."));
+  }
   void shipped_outlets_are_what_their_standards_say() {
     std::vector<std::string> refused;
     const auto all = known_outlets(&refused);

@@ -21,6 +21,15 @@ QString signed_db(double value, int decimals = 1) { return (value > 0 ? "+" : ""
 
 QString dash() { return QString::fromUtf8("\u2013"); }
 
+/// "−1.26 of −1.0"
+Cell peak_cell(const Delivery& delivery, const Outlet& outlet) {
+  Cell cell = number_cell(delivery.true_peak_dbtp, 2);
+  if (!outlet.max_true_peak_dbtp || !delivery.true_peak_dbtp) return cell;
+  cell.text += QObject::tr(" of %1").arg(number(*outlet.max_true_peak_dbtp, 1));
+  if (delivery.headroom_db.value_or(0) < -0.05) cell.ink = Role::rust;
+  return cell;
+}
+
 Cell signed_cell(std::optional<double> value) { return value ? Cell{signed_db(*value), value} : Cell{dash()}; }
 
 }  // namespace
@@ -35,6 +44,7 @@ OutletsView::OutletsView(Queue& queue, LoudnessReadings& measured, QWidget* pare
   rows->addWidget(headline_);
   make_table();
   rows->addWidget(table_, 1);
+  rows->addWidget(new LevelLineKey(this));
   auto* told = new QGridLayout;
   told->setColumnStretch(1, 1);
   told->setHorizontalSpacing(12);
@@ -85,6 +95,7 @@ QWidget* OutletsView::make_head() {
   outlet_->setAccessibleName(tr("Which outlet"));
   for (QComboBox* box : {master_, outlet_}) {
     box->setMaximumWidth(190);
+    box->setMinimumWidth(124);
     connect(box, &QComboBox::currentIndexChanged, this, &OutletsView::fill);
     row->addWidget(box);
   }
@@ -124,13 +135,25 @@ void OutletsView::make_table() {
   const auto of = [this](auto what) { return [this, what](size_t n) -> Cell { return what(lines_[n]); }; };
   table_->set_columns(
       {{tr("Master"), {}, of([](const Line& l) { return Cell{l.master}; }), false, 116},
+       {tr("Kind"), tr("Broadcast wants the file itself at the target; a player turns the gain; stand-ins are made up"),
+        of([](const Line& l) {
+          const OutletGroup group = group_of(l.outlet);
+          return Cell{tr(name_of(group)), double(group), {}, Role::soft};
+        }),
+        false, 76},
        {tr("Outlet"),
         {},
         of([](const Line& l) {
           return Cell{QString::fromStdString(l.outlet.name), {}, QString::fromStdString(l.outlet.what)};
         }),
         false,
-        156},
+        150},
+       {tr("−36 to −6 LUFS"), tr("The file and where it is heard, beside the target and its tolerance"),
+        of([this](const Line& l) {
+          const LevelLine line = line_of(l);
+          return Cell{{}, line.heard, words_of(line), {}, false, QVariant::fromValue(line)};
+        }),
+        false, app::Column::stretch, "heard_at"},
        {tr("File must change by"),
         tr("What the file itself would have to be turned by, dB; only where it must be at the target"),
         of([](const Line& l) { return signed_cell(l.delivery.file_change_db); }), true, 128, "file_change"},
@@ -138,17 +161,13 @@ void OutletsView::make_table() {
           return signed_cell(l.outlet.turns == Outlet::Turns::none ? std::nullopt : std::optional(l.delivery.gain_db));
         }),
         true, 58, "player_gain"},
-       {tr("Limited by"), tr("What keeps the player from the target"), of([](const Line& l) {
-          return Cell{l.delivery.limited == Delivery::Limited::nothing ? QString() : label_of(l.delivery.limited)};
-        }),
-        false, 106},
        {tr("Heard at"), tr("Integrated loudness as it is heard, LUFS"),
         of([](const Line& l) { return number_cell(l.delivery.loudness_lufs, 1); }), true, 66, "heard_at"},
-       {tr("True peak"), tr("True peak as it is heard, dBTP"),
-        of([](const Line& l) { return number_cell(l.delivery.true_peak_dbtp, 2); }), true, 72, "true_peak"},
-       {tr("Headroom"), tr("Left unused under the highest true peak that is allowed, dB"),
-        of([](const Line& l) { return number_cell(l.delivery.headroom_db, 1); }), true, 74, "headroom"},
-       {tr("Verdict"), {}, of([this](const Line& l) { return verdict_of(l); }), false, app::Column::stretch}});
+       {tr("True peak"), tr("True peak as it is heard, of the highest that is allowed, dBTP"),
+        of([](const Line& l) { return peak_cell(l.delivery, l.outlet); }), true, 98, "true_peak"},
+       {tr("Verdict"), {}, of([this](const Line& l) { return verdict_of(l); }), false, 168}});
+  table_->setItemDelegateForColumn(line_column, new LevelLinePainter(table_));
+  table_->sort_by(group_column, Qt::AscendingOrder);
   connect(table_, &ResultTable::chosen_changed, this, &OutletsView::say);
 }
 
@@ -225,8 +244,7 @@ void OutletsView::fill() {
   }
   {
     const QSignalBlocker quiet(table_);
-    table_->setColumnHidden(master_column, !only_master.isEmpty());
-    table_->setColumnHidden(outlet_column, !only_outlet.isEmpty() && only_master.isEmpty());
+    show_columns();
     table_->set_rows(lines_.size(), [this](size_t n) {
       return QString::fromStdString(lines_[n].master_id + "/" + lines_[n].outlet.key);
     });
@@ -239,6 +257,18 @@ void OutletsView::fill() {
                                             : QString());
   say();
   say_album();
+}
+
+LevelLine OutletsView::line_of(const Line& line) const {
+  const Delivery& d = line.delivery;
+  const auto tolerance =
+      live_->isChecked() && line.outlet.live_tolerance_lu ? line.outlet.live_tolerance_lu : line.outlet.tolerance_lu;
+  return {line.outlet.target_lufs,
+          tolerance,
+          d.anchor_lufs ? d.anchor_lufs : line.own->loudness.integrated_lufs,
+          line.outlet.turns == Outlet::Turns::none && !line.encoded ? std::nullopt : d.loudness_lufs,
+          d.file_change_db.has_value() && !d.passes(),
+          d.limited == Delivery::Limited::ceiling};
 }
 
 Cell OutletsView::verdict_of(const Line& line) const {
@@ -294,9 +324,34 @@ void OutletsView::say() {
         tr("It lifts no further, as true peaks would pass %1 dBTP.").arg(number(o.lift_ceiling_dbtp.value_or(0), 1));
   player_words_->setText(player);
   listeners_->set_subject(ListenersRow::Subject{line.master_id, line.file, o, d.gain_db});
+  say_all();
+}
+
+/// Of one file in one sentence; of several how many pass.
+void OutletsView::say_all() {
+  if (!master_->currentData().toString().isEmpty()) {
+    std::vector<std::pair<Outlet, Delivery>> all;
+    for (const Line& l : lines_) all.emplace_back(l.outlet, l.delivery);
+    headline_->setText(QString::fromStdString(sentence_of(all)).replace(" -", QString(" %1").arg(QChar(0x2212))));
+    return;
+  }
   size_t passed = 0;
   for (const Line& l : lines_) passed += l.delivery.passes();
   headline_->setText(tr("%1 of %2 pass.").arg(passed).arg(lines_.size()));
+}
+
+/// What has no room folds away, the least telling first.
+void OutletsView::show_columns() {
+  const bool one_master = !master_->currentData().toString().isEmpty(),
+             one_outlet = !outlet_->currentData().toString().isEmpty();
+  table_->setColumnHidden(master_column, one_master);
+  table_->setColumnHidden(outlet_column, one_outlet && !one_master);
+  table_->setColumnHidden(group_column, one_outlet || width() < 960);
+}
+
+void OutletsView::resizeEvent(QResizeEvent* event) {
+  QWidget::resizeEvent(event);
+  show_columns();
 }
 
 /// What the album is together, and which rule keeps its quiet song quiet.

@@ -6,6 +6,7 @@
 #include <QPushButton>
 
 #include "app/model/loudness_readings.hpp"
+#include "app/pages/outlets/level_line.hpp"
 #include "app/pages/outlets/listeners_row.hpp"
 #include "app/widgets/result_table.hpp"
 #include "core/delivery/outlet.hpp"
@@ -18,13 +19,13 @@ class OutletsView : public QWidget {
  public:
   enum Column {
     master_column,
+    group_column,
     outlet_column,
+    line_column,
     file_column,
     gain_column,
-    limited_column,
     heard_column,
     peak_column,
-    headroom_column,
     verdict_column
   };
 
@@ -51,6 +52,7 @@ class OutletsView : public QWidget {
 
  protected:
   void showEvent(QShowEvent* event) override;
+  void resizeEvent(QResizeEvent* event) override;
 
  private:
   struct Line {
@@ -65,8 +67,11 @@ class OutletsView : public QWidget {
   QWidget* make_head();
   void make_table();
   void fill();
+  void show_columns();
   Cell verdict_of(const Line& line) const;
+  LevelLine line_of(const Line& line) const;
   void say();
+  void say_all();
   void say_album();
   void edit(bool fresh);
   void drop();
