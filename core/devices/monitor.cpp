@@ -83,6 +83,7 @@ struct Monitor::Inside {
         live->listen_for_mark(in);  // which is no part of what is measured
         continue;
       }
+      const std::scoped_lock whole(moment);
       measure(stereo);
       if (live) live->measure(master, meter.reading());
     }
@@ -171,7 +172,8 @@ struct Monitor::Inside {
   std::atomic<int64_t> interruptions{0};
   std::atomic<bool> resetting{false};
 
-  mutable std::mutex lock;  // of what follows; the device's thread never takes it
+  std::mutex moment;  // taken before `lock`: a reading falls between two blocks, so that all of it is of one moment
+  mutable std::mutex lock;  // of what follows; the device's thread takes neither
   std::array<double, 2> peak{}, running_peak{}, held_peak{};
   std::deque<std::array<float, 2>> cloud;
   std::deque<MonitorSecond> seconds;
@@ -192,7 +194,8 @@ Monitor::Monitor(const MonitorPlan& plan) {
 Monitor::~Monitor() = default;
 
 MonitorReading Monitor::reading() const {
-  const auto& i = *inside_;
+  auto& i = *inside_;
+  const std::scoped_lock whole(i.moment);
   MonitorReading r;
   r.loudness = i.meter.reading();
   if (r.loudness.true_peak_dbtp && r.loudness.integrated_lufs)

@@ -46,6 +46,7 @@ struct MonitorSecond {
   std::array<float, LiveSpectrum::points> spectrum{};  ///< dB
 };
 
+/// All of it is of one moment.
 struct MonitorReading {
   LiveMeter::Reading loudness{};
   std::optional<double> plr_db{};             ///< true peak - integrated loudness

@@ -257,6 +257,23 @@ class TestLiveComparison : public QObject {
     monitor.hear_return(true), monitor.match(false);
     QVERIFY(in_time([&] { return monitor.reading().live->hears_return && !monitor.reading().live->matched; }));
   }
+  /// However the threads run: what a reading says of the master and of the return is of the same sound.
+  void a_reading_is_of_one_moment() {
+    const Folder folder;
+    Monitor monitor(plan_of("clock=0,gain_db=-8", save(folder / "m.wav", Programme(3, 4).render(48000), 48000)));
+    QVERIFY(in_time([&] { return monitor.reading().live->begun && monitor.reading().seconds > 1; }));
+    double worst_db = 0;
+    int readings = 0;
+    for (auto r = monitor.reading(); r.seconds < 20; r = monitor.reading()) {
+      for (size_t n = 60; n < 200; n += 20) {
+        const double master_db = r.live->master_spectrum[n], return_db = r.spectrum.average[n];
+        if (master_db < -150 && return_db < -150) continue;  // nothing was played yet
+        worst_db = std::max(worst_db, std::abs(master_db - return_db - 8)), ++readings;
+      }
+      std::this_thread::sleep_for(std::chrono::microseconds(300));
+    }
+    QVERIFY2(readings > 50 && worst_db < 0.01, qPrintable(QString("%1 readings, %2 dB").arg(readings).arg(worst_db)));
+  }
   /// A process that swallows the mark: it is told, and the two are heard all the same.
   void a_mark_that_does_not_come_back_is_told() {
     const Folder folder;
