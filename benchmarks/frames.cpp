@@ -156,9 +156,8 @@ void spectrogram_of_an_hour(Watched& app, MainWindow& window, const fs::path& fo
 void tell_of_reports(const fs::path& folder) {
   const auto cost = bench::report_cost(folder);
   fmt::print(
-      "a report of 200 trials beyond their measuring, {} pages: {:.1f} s ({:.1f} s what it says, {:.1f} s HTML, {:.1f} "
-      "s "
-      "PDF; to reach: 20)\n",
+      "a report of 200 trials beyond their measuring, {} pages: {:.1f} s "
+      "({:.1f} s what it says, {:.1f} s HTML, {:.1f} s PDF; to reach: 20)\n",
       cost.pages, cost.made_s + cost.html_s + cost.pdf_s, cost.made_s, cost.html_s, cost.pdf_s);
 }
 

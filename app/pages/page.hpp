@@ -30,6 +30,12 @@ struct Command {
   QString begins = {};                 ///< how one begins with it, a sentence: it stands on the first screen, too
 };
 
+/// Something of a page that is found by name in the palette, beside its commands.
+struct Findable {
+  QString group, name, what;
+  std::function<void()> run;
+};
+
 /// The groups of pages in the order of work: a tab each, whose pages stand in a row below it.
 enum class PageGroup { compare, make, levels, spectrum, probes, listening, report };
 
@@ -60,6 +66,7 @@ struct MadePage {
   std::function<void(const std::filesystem::path&)> file_changed{};  ///< what was made of it is not what it holds
   /// Shows the plate and the spot of a finding; findings are beside pages that can.
   std::function<void(const Finding&)> evidence{};
+  std::function<std::vector<Findable>()> findable{};  ///< what it holds that has a name
   bool in_place_of_ledger = false;  ///< it has a list of its own at the left
   /// How it is set up, kept with the bench under a key.
   std::string settings_key{};

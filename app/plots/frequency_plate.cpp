@@ -22,6 +22,7 @@ FrequencyPlate::FrequencyPlate(QWidget* parent) : Plate(parent), ticker_(new Her
   text_->setTextAlignment(Qt::AlignLeft);
   text_->setPadding(QMargins(6, 4, 6, 4));
   text_->setVisible(false);
+  unit_ = corner_text(axisRect(), 0.015, Qt::AlignLeft);
   furnish(axisRect());
 }
 
@@ -86,6 +87,8 @@ void FrequencyPlate::recolour() {
     rect->setBrush(band);
     rect->setPen(Qt::NoPen);
   }
+  unit_->setFont(face(Type::small));
+  unit_->setColor(colour(Role::soft));
   text_->setFont(face(Type::small));
   text_->setColor(colour(Role::ink));
   text_->setBrush(colour(Role::sheet));

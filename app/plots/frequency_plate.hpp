@@ -12,6 +12,9 @@ class FrequencyPlate : public Plate {
  public:
   explicit FrequencyPlate(QWidget* parent = nullptr);
   virtual QString read_out(double hz) const = 0;
+  /// What its levels are, in a corner: "dBFS".
+  void set_unit(const QString& unit) { unit_->setText(unit); }
+  virtual QString unit() const { return unit_->text(); }
   void point_at(double hz) { place_cursor(hz); }               ///< puts the cursor there
   void set_band(std::optional<std::pair<double, double>> hz);  ///< draws the selected band
 
@@ -45,7 +48,7 @@ class FrequencyPlate : public Plate {
   std::vector<QCPAxisRect*> rects_;
   std::vector<QCPItemLine*> cursors_;
   std::vector<QCPItemRect*> bands_;
-  QCPItemText* text_;
+  QCPItemText *text_, *unit_;
   double cursor_hz_ = 0;
   std::optional<double> dragged_from_;
 };

@@ -8,8 +8,7 @@
 
 namespace heathmist::app {
 
-LinesPlate::LinesPlate(const QString& title, const QString& words, bool names_on_top, QWidget* parent)
-    : FrequencyPlate(parent) {
+LinesPlate::LinesPlate(const QString& title, const QString& words, QWidget* parent) : FrequencyPlate(parent) {
   title_ = title;
   setAccessibleName(words);
   bottom_ = addGraph();
@@ -20,10 +19,14 @@ LinesPlate::LinesPlate(const QString& title, const QString& words, bool names_on
   names_->setIconSize(18, 8);
   names_->setBorderPen(Qt::NoPen);
   names_->setRowSpacing(0);
-  names_->setMargins(QMargins(4, 2, 4, 2));
-  axisRect()->insetLayout()->setInsetAlignment(0, Qt::AlignLeft | (names_on_top ? Qt::AlignTop : Qt::AlignBottom));
-  axisRect()->insetLayout()->setMargins(QMargins(6, 6, 6, 6));
+  names_->setColumnSpacing(14);
+  names_->setBrush(Qt::NoBrush);
+  axisRect()->insetLayout()->take(names_);
   recolour();
+}
+
+LinesPlate::~LinesPlate() {
+  if (!names_->layout()) delete names_;  // it belongs to the layout only while it stands there
 }
 
 void LinesPlate::show_lines(const std::function<std::vector<NamedLine>()>& lines,
@@ -34,9 +37,6 @@ void LinesPlate::show_lines(const std::function<std::vector<NamedLine>()>& lines
 
 void LinesPlate::recolour() {
   FrequencyPlate::recolour();
-  QColor ground = colour(Role::sheet);
-  ground.setAlphaF(0.8f);
-  names_->setBrush(ground);
   names_->setFont(face(Type::small));
   names_->setTextColor(colour(Role::soft));
   draw();
@@ -65,10 +65,41 @@ void LinesPlate::draw() {
   }
   draw_marks();
   set_frequencies(lines_.empty() ? std::vector<double>() : lines_.front().hz, logarithmic_);
-  names_->setVisible(legend_ && !lines_.empty());
+  lay_out_names();
   fit_levels();
   refresh_cursor();
   replot(rpQueuedReplot);
+}
+
+/// Above the lines, never over them; as many in a row as have room.
+void LinesPlate::lay_out_names() {
+  std::vector<QCPAbstractLegendItem*> items;  // the grid has empty places, too
+  for (int n = 0; n < names_->itemCount(); ++n)
+    if (auto* item = names_->item(n)) items.push_back(item);
+  const bool shown = legend_ && !items.empty();
+  if (shown && !names_->layout()) {
+    plotLayout()->insertRow(0);
+    plotLayout()->addElement(0, 0, names_);
+    plotLayout()->setRowStretchFactor(0, 0.001);
+  } else if (!shown && names_->layout()) {
+    plotLayout()->take(names_);
+    plotLayout()->simplify();
+  }
+  names_->setVisible(shown);
+  int widest = 1;
+  for (auto* item : items) item->setMargins(QMargins(0, 0, 0, 2));  // for what hangs under the line
+  for (const auto* item : items)
+    widest = std::max(widest, item->minimumOuterSizeHint().width() + names_->columnSpacing());
+  const int in_a_row = std::max(1, (width() - 60) / widest);
+  names_->setWrap(in_a_row);
+  const int used = std::min(in_a_row, int(items.size())) * widest + 8;
+  names_->setMargins(QMargins(4, 4, std::max(4, width() - 30 - used), 2));  // else they are spread over the width
+  names_->setFillOrder(QCPLayoutGrid::foColumnsFirst);
+}
+
+void LinesPlate::resizeEvent(QResizeEvent* event) {
+  lay_out_names();
+  FrequencyPlate::resizeEvent(event);
 }
 
 /// A ring on each line, its word above it.

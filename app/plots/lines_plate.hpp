@@ -25,7 +25,8 @@ class LinesPlate : public FrequencyPlate {
   Q_OBJECT
 
  public:
-  explicit LinesPlate(const QString& title, const QString& words, bool names_on_top = false, QWidget* parent = nullptr);
+  explicit LinesPlate(const QString& title, const QString& words, QWidget* parent = nullptr);
+  ~LinesPlate() override;
   /// Colours come with the lines: `lines` is asked for them again when the theme changes.
   void show_lines(const std::function<std::vector<NamedLine>()>& lines,
                   const std::function<std::vector<LineMark>()>& marks = {});
@@ -43,10 +44,12 @@ class LinesPlate : public FrequencyPlate {
  protected:
   void recolour() override;
   void fit_levels() override;
+  void resizeEvent(QResizeEvent* event) override;
 
  private:
   void draw();
   void draw_marks();
+  void lay_out_names();
   std::function<std::vector<LineMark>()> marks_;
   std::vector<QCPItemText*> words_;
   bool notes_ = false, legend_ = true;

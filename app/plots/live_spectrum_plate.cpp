@@ -16,6 +16,7 @@ LiveSpectrumPlate::LiveSpectrumPlate(QWidget* parent) : FrequencyPlate(parent) {
       {held_, tr("peaks")}, {now_, tr("the moment")}, {sent_, tr("average of the master")}, {average_, tr("average")}};
   for (const auto& [graph, name] : names) graph->setName(name);
   sent_->removeFromLegend();
+  set_unit(tr("dBFS"));
   legend->setVisible(true);
   legend->setBrush(Qt::NoBrush);
   legend->setBorderPen(Qt::NoPen);

@@ -14,6 +14,7 @@ class PathPlate : public FrequencyPlate {
   void show_path(const std::vector<PathBand>& bands);
   void set_lower(Lower lower);
   QString csv() const override;
+  QString unit() const override { return name_->text(); }
   QString read_out(double hz) const override;
 
  protected:

@@ -94,15 +94,25 @@ QString LevelTicker::getTickLabel(double tick, const QLocale&, QChar, int) {
 }
 
 QVector<double> HertzTicker::createTickVector(double step, const QCPRange& range) {
-  if (!logarithmic) return QCPAxisTicker::createTickVector(step, range);
+  constexpr double room = 1.12;
   QVector<double> ticks;
+  if (!logarithmic) {
+    ticks = QCPAxisTicker::createTickVector(step, range);
+    for (const double tick : ticks)
+      if (range.contains(tick)) last_ = tick;
+    return ticks;
+  }
   for (double decade = 1; decade < 1e6; decade *= 10)
     for (const double digit : {1.0, 2.0, 5.0})
       if ((dense || digit != 2) && range.contains(decade * digit)) ticks << decade * digit;
+  last_ = ticks.empty() ? 0 : ticks.back();
+  if (ticks.size() > 1 && last_ * room > range.upper) last_ = ticks[ticks.size() - 2];  // at the edge no word fits
+  if (const auto at = ticks.indexOf(last_); !dense && at > 2 && last_ < 2.5 * ticks[at - 1])
+    ticks.remove(at - 1);  // the unit stands there
   return ticks;
 }
 
-QString HertzTicker::getTickLabel(double tick, const QLocale&, QChar, int) { return hertz(tick, true); }
+QString HertzTicker::getTickLabel(double tick, const QLocale&, QChar, int) { return hertz(tick, tick != last_); }
 
 QString hertz(double hz, bool brief) {
   if (hz >= 1000) return QString::number(hz / 1000, 'g', brief ? 3 : 4) + (brief ? " k" : " kHz");

@@ -43,7 +43,8 @@ class ClockTicker : public QCPAxisTicker {
   QString getTickLabel(double tick, const QLocale& locale, QChar format, int precision) override;
 };
 
-/// Ticks of a frequency axis: 20 50 100 ... 20 k on a logarithmic scale, round ones on a linear scale.
+/// Ticks of a frequency axis: 20 50 100 ... 20 kHz on a logarithmic scale, round ones on a linear scale; the last one
+/// that has room for it has the unit.
 class HertzTicker : public QCPAxisTicker {
  public:
   bool logarithmic = true;
@@ -53,6 +54,9 @@ class HertzTicker : public QCPAxisTicker {
   QVector<double> createTickVector(double step, const QCPRange& range) override;
   int getSubTickCount(double) override { return 0; }
   QString getTickLabel(double tick, const QLocale& locale, QChar format, int precision) override;
+
+ private:
+  double last_ = 0;
 };
 
 /// Ticks of a level axis, with a real minus sign.

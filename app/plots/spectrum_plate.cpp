@@ -49,6 +49,7 @@ void SpectrumPlate::show_spectra(const SpectraShown& shown) {
     graph->data()->set(points, true);
   };
   put(master_, shown.master);
+  set_unit(shown.relative ? tr("dB against the master") : tr("dBFS"));
   put(ret_, shown.relative ? shown.ret_relative : shown.ret);
   put(residual_, shown.relative ? shown.residual_relative : shown.residual);
   put(floor_, shown.relative ? SpectrumLine{} : shown.floor);

@@ -28,8 +28,8 @@ QString DemoAlbum::folder() {
 }
 
 void DemoAlbum::make() {
-  work_.start([this, folder = folder().toStdString()](const Job& job, const Tell& tell) {
-    const QString bench = QString::fromStdString(demo::write_demo(folder, job).string());
+  work_.start([this](const Job& job, const Tell& tell) {
+    const QString bench = QString::fromStdString(demo::write_demo(folder().toStdString(), job).string());
     tell([this, bench] { bench_ = bench; });
   });
 }

@@ -1,33 +1,22 @@
 #include "app/shell/handbook.hpp"
 
+#include <QAbstractTextDocumentLayout>
 #include <QFile>
 #include <QHBoxLayout>
 #include <QRegularExpression>
+#include <QResizeEvent>
+#include <QScrollBar>
 #include <QTextBlock>
 
 #include "app/theme/theme.hpp"
-
-static void open_handbook() { Q_INIT_RESOURCE(handbook); }  // it lies in a static library
+#include "app/widgets/terms.hpp"
 
 namespace heathmist::app {
 
 namespace {
 
-constexpr const char* chapters = "qrc:/heathmist/handbook/";
+constexpr const char* chapters_folder = "qrc:/heathmist/handbook/";
 constexpr const char* first_chapter = "start";
-
-/// Title and key of every chapter, in the order of the table of contents.
-std::vector<std::pair<QString, QString>> contents() {
-  QFile file(":/heathmist/handbook/README.md");
-  if (!file.open(QIODevice::ReadOnly)) return {};
-  static const QRegularExpression entry(R"(^- \[([^\]]+)\]\((\w+)\.md\))", QRegularExpression::MultilineOption);
-  std::vector<std::pair<QString, QString>> all;
-  for (auto it = entry.globalMatch(QString::fromUtf8(file.readAll())); it.hasNext();) {
-    const auto found = it.next();
-    all.emplace_back(found.captured(1), found.captured(2));
-  }
-  return all;
-}
 
 /// Shows chapters; a picture is as wide as its text.
 class ChapterText : public QTextBrowser {
@@ -45,6 +34,14 @@ class ChapterText : public QTextBrowser {
     picture = picture.scaledToWidth(int(wide * scale), Qt::SmoothTransformation);
     picture.setDevicePixelRatio(scale);
     return picture;
+  }
+  /// Pictures are made anew for another width; the place in the text stays.
+  void resizeEvent(QResizeEvent* event) override {
+    QTextBrowser::resizeEvent(event);
+    if (event->size().width() == event->oldSize().width() || source().isEmpty()) return;
+    const int at = verticalScrollBar()->value();
+    reload();
+    verticalScrollBar()->setValue(at);
   }
 };
 
@@ -67,8 +64,21 @@ void write_keys(QTextDocument& document) {
 
 }  // namespace
 
+std::vector<Chapter> Handbook::chapters() {
+  open_handbook_files();
+  QFile file(":/heathmist/handbook/README.md");
+  if (!file.open(QIODevice::ReadOnly)) return {};
+  static const QRegularExpression entry(R"(^- \[([^\]]+)\]\((\w+)\.md\))", QRegularExpression::MultilineOption);
+  std::vector<Chapter> all;
+  for (auto it = entry.globalMatch(QString::fromUtf8(file.readAll())); it.hasNext();) {
+    const auto found = it.next();
+    all.push_back({found.captured(1), found.captured(2)});
+  }
+  return all;
+}
+
 Handbook::Handbook(QWidget* parent) : QDialog(parent) {
-  open_handbook();
+  open_handbook_files();
   setWindowTitle(tr("Handbook"));
   resize(860, 620);
   auto* columns = new QHBoxLayout(this);
@@ -77,7 +87,7 @@ Handbook::Handbook(QWidget* parent) : QDialog(parent) {
   list_->setAccessibleName(tr("Chapters"));
   list_->setFixedWidth(190);
   list_->setSpacing(3);
-  for (const auto& [title, key] : contents()) {
+  for (const auto& [title, key] : chapters()) {
     auto* item = new QListWidgetItem(title, list_);
     item->setData(Qt::UserRole, key);
   }
@@ -97,8 +107,19 @@ Handbook::Handbook(QWidget* parent) : QDialog(parent) {
 
 void Handbook::open_chapter(const QString& key) {
   const bool is_there = QFile::exists(QString(":/heathmist/handbook/%1.md").arg(key));
-  const QUrl url(chapters + (is_there ? key : QString(first_chapter)) + ".md");
+  const QUrl url(chapters_folder + (is_there ? key : QString(first_chapter)) + ".md");
   if (text_->source() != url) text_->setSource(url, QTextDocument::MarkdownResource);
+}
+
+void Handbook::go_to_term(const QString& key) {
+  open_chapter("terms");
+  const Term* term = term_of(key);
+  if (!term) return;
+  for (QTextBlock block = text_->document()->begin(); block.isValid(); block = block.next())
+    if (block.blockFormat().headingLevel() > 0 && block.text() == term->name) {
+      text_->verticalScrollBar()->setValue(int(text_->document()->documentLayout()->blockBoundingRect(block).top()));
+      return text_->setTextCursor(QTextCursor(block));
+    }
 }
 
 QString Handbook::chapter() const { return text_->source().fileName().section('.', 0, 0); }

@@ -42,25 +42,26 @@ void gather_keys(const QMenu& menu, std::vector<KeyGroup>& into) {
 
 /// What is no command: keys of single places, and the mouse.
 std::vector<KeyGroup> elsewhere() {
-  const auto t = [](const char* text) { return QObject::tr(text); };
-  return {{t("In plots"),
-           {{t("wheel, +, \u2212, 0"), t("zoom; all of it")},
-            {t("drag, arrows"), t("pan")},
-            {t("Shift and drag"), t("select a stretch, or a band")},
-            {t("[ and ]"), t("select from, to the playhead")},
-            {t("Ctrl and drag"), t("align the return by hand")},
-            {t("right click"), t("copy, save")}}},
-          {t("In tables"),
-           {{t("Enter"), t("open, or go to the spot")},
-            {t("Ctrl+C"), t("copy the chosen rows")},
-            {t("right click"), t("what is this; columns")}}},
-          {t("In a value of the fit"), {{t("Up, Down"), t("nudge")}, {t("Shift, Ctrl"), t("ten times, a hundredth")}}},
-          {t("In a blind test"),
-           {{t("1 to 9"), t("hear")},
-            {t("Left, Right"), t("answer")},
-            {t("Up, Down"), t("grade")},
-            {t("Backspace"), t("take back")},
-            {t("Esc"), t("rest")}}}};
+  return {{QObject::tr("In plots"),
+           {{QObject::tr("wheel, +, \u2212, 0"), QObject::tr("zoom; all of it")},
+            {QObject::tr("drag, arrows"), QObject::tr("pan")},
+            {QObject::tr("Shift and drag"), QObject::tr("select a stretch, or a band")},
+            {QObject::tr("[ and ]"), QObject::tr("select from, to the playhead")},
+            {QObject::tr("Ctrl and drag"), QObject::tr("align the return by hand")},
+            {QObject::tr("right click"), QObject::tr("copy, save")}}},
+          {QObject::tr("In tables"),
+           {{QObject::tr("Enter"), QObject::tr("open, or go to the spot")},
+            {QObject::tr("Ctrl+C"), QObject::tr("copy the chosen rows")},
+            {QObject::tr("right click"), QObject::tr("what is this; columns")}}},
+          {QObject::tr("In a value of the fit"),
+           {{QObject::tr("Up, Down"), QObject::tr("nudge")},
+            {QObject::tr("Shift, Ctrl"), QObject::tr("ten times, a hundredth")}}},
+          {QObject::tr("In a blind test"),
+           {{QObject::tr("1 to 9"), QObject::tr("hear")},
+            {QObject::tr("Left, Right"), QObject::tr("answer")},
+            {QObject::tr("Up, Down"), QObject::tr("grade")},
+            {QObject::tr("Backspace"), QObject::tr("take back")},
+            {QObject::tr("Esc"), QObject::tr("rest")}}}};
 }
 
 QString html_of(const KeyGroup& group) {

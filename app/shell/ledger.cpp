@@ -207,4 +207,13 @@ std::string Ledger::selected() const {
   return list_->currentItem() ? list_->currentItem()->data(id_role).toString().toStdString() : std::string();
 }
 
+QString Ledger::said_of(const std::string& id) const {
+  for (int n = 0; n < list_->count(); ++n)
+    if (const auto* item = list_->item(n); item->data(id_role).toString().toStdString() == id) {
+      const QString state = item->data(state_role).toString();
+      return state.isEmpty() ? item->data(kind_role).toString() : state;
+    }
+  return {};
+}
+
 }  // namespace heathmist::app

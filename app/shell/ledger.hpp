@@ -17,6 +17,8 @@ class Ledger : public QWidget {
   void show_bench(const Bench& bench, const std::map<std::string, RowState>& states);
   void select(const std::string& id);
   std::string selected() const;  ///< id of a trial or a master; empty: none
+  /// What a trial's row says: its kind and how deep the residual lies, or why it says nothing.
+  QString said_of(const std::string& id) const;
   QListWidget* list() const { return list_; }
 
  signals:

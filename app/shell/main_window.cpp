@@ -5,7 +5,6 @@
 #include <QMimeData>
 #include <QSettings>
 
-#include "app/shell/finder.hpp"
 #include "app/shell/plot_menu.hpp"
 #include "app/theme/theme.hpp"
 #include "app/widgets/audio_files.hpp"
@@ -171,22 +170,6 @@ void MainWindow::refresh_title() {
   const bool changed = !workspace_.model().undo_stack().isClean();
   top_->name_bench(name, changed);
   setWindowTitle(name + (changed ? " *" : "") + tr(" — Heathmist"));
-}
-
-void MainWindow::find_anything() {
-  std::vector<FinderEntry> entries;
-  for (const Master& m : workspace_.bench().masters)
-    for (const Trial& t : m.trials)
-      entries.push_back(
-          {QString::fromStdString(m.name + ": " + title_of(t)), {}, [this, id = t.id] { workspace_.look_at(id); }});
-  for (QAction* action : menus_->actions())
-    if (menus_->can(action))
-      entries.push_back({action->text().remove('&'), action->shortcut().toString(QKeySequence::NativeText),
-                         [action] { action->trigger(); }});
-  auto* finder = new Finder(std::move(entries), this);
-  finder->setAttribute(Qt::WA_DeleteOnClose);
-  finder->move(top_->under_search() - QPoint(finder->width(), 0));
-  finder->show();
 }
 
 void MainWindow::take_files(const QStringList& files) {

@@ -5,6 +5,7 @@
 #include <QSplitter>
 
 #include "app/shell/bench_files.hpp"
+#include "app/shell/finder.hpp"
 #include "app/shell/handbook.hpp"
 #include "app/shell/heard_choice.hpp"
 #include "app/shell/ledger.hpp"
@@ -74,6 +75,7 @@ class MainWindow : public QMainWindow {
   void point_anew(const std::string& id);
   void new_version();
   std::string file_to_point_at() const;  ///< the id of its row
+  std::vector<FinderEntry> findable();  // window_findables.cpp
   void find_anything();
   void open_handbook(const std::string& chapter);
   void show_keys();

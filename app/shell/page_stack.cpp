@@ -53,6 +53,16 @@ std::vector<Command> PageStack::commands() {
   return all;
 }
 
+std::vector<Findable> PageStack::findable() const {
+  std::vector<Findable> all;
+  for (const MadePage& page : made_)
+    if (page.findable) {
+      auto own = page.findable();
+      std::move(own.begin(), own.end(), std::back_inserter(all));
+    }
+  return all;
+}
+
 void PageStack::refresh() {
   if (made_[current_].shown) made_[current_].shown();
 }

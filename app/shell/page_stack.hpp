@@ -18,6 +18,7 @@ class PageStack : public QStackedWidget {
   bool takes_ledgers_place() const { return made_[current_].in_place_of_ledger; }
   /// One command to go to each page, and all that the pages can do.
   std::vector<Command> commands();
+  std::vector<Findable> findable() const;
 
   /// The one that is seen looks at the bench again.
   void refresh();

@@ -1,7 +1,6 @@
 #include "app/shell/welcome.hpp"
 
 #include <QFileInfo>
-#include <QGridLayout>
 #include <QVBoxLayout>
 
 #include "app/widgets/labels.hpp"

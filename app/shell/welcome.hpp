@@ -1,6 +1,6 @@
 // What is seen where nothing is on the bench yet: ways to begin, and the benches of before.
 #pragma once
-#include <QFormLayout>
+#include <QGridLayout>
 #include <QLabel>
 #include <QPushButton>
 #include <QScrollArea>

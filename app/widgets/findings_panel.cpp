@@ -87,16 +87,20 @@ FindingsPanel::FindingsPanel(QWidget* parent) : QWidget(parent) {
   rows_ = new QVBoxLayout(cards_);
   rows_->setContentsMargins(0, 0, 0, 0);
   rows_->setSpacing(0);
-  also_ = new QPushButton(cards_);
+  below_ = new QWidget(cards_);
+  auto* line = new QHBoxLayout(below_);
+  line->setContentsMargins(10, 2, 10, 2);  // under the sentences
+  also_ = new QPushButton(below_);
+  line->addWidget(also_);
+  line->addStretch();
   also_->setProperty("link", true);
   also_->setAutoDefault(true);
-  also_->setStyleSheet("margin-left: 10px");  // under the sentences
-  also_->hide();
+  below_->hide();
   connect(also_, &QPushButton::clicked, this, [this] {
     is_open_ = !is_open_;
     fold();
   });
-  rows_->addWidget(also_, 0, Qt::AlignLeft);
+  rows_->addWidget(below_);
   rows_->addStretch();
   scroll->setWidget(cards_);
   all->addWidget(scroll, 1);
@@ -105,20 +109,20 @@ FindingsPanel::FindingsPanel(QWidget* parent) : QWidget(parent) {
 void FindingsPanel::show_findings(const std::vector<Finding>& findings) {
   findings_ = findings;
   for (FindingCard* card : cards_->findChildren<FindingCard*>(Qt::FindDirectChildrenOnly)) delete card;
-  rows_->removeWidget(also_);
+  rows_->removeWidget(below_);
   for (size_t n = 0; n < findings.size(); ++n) {
     auto* card = new FindingCard(findings[n], n == 0, cards_);
     connect(card, &FindingCard::pressed, this, [this, n] { emit chosen(findings_[n]); });
     rows_->insertWidget(int(n), card);
   }
-  rows_->insertWidget(int(std::min(findings_seen, findings.size())), also_, 0, Qt::AlignLeft);
+  rows_->insertWidget(int(std::min(findings_seen, findings.size())), below_);
   fold();
   count_->setText(findings.empty() ? QString() : QString::number(findings.size()));
 }
 
 void FindingsPanel::fold() {
   const size_t more = findings_.size() > findings_seen ? findings_.size() - findings_seen : 0;
-  also_->setVisible(more > 0);
+  below_->setVisible(more > 0);
   also_->setText(is_open_ ? tr("Fold the rest") : tr("Also: %1 more").arg(more));
   size_t n = 0;
   for (FindingCard* card : cards_->findChildren<FindingCard*>(Qt::FindDirectChildrenOnly))

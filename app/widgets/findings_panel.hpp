@@ -29,6 +29,7 @@ class FindingsPanel : public QWidget {
  private:
   void fold();
   QLabel* count_;
+  QWidget* below_;  // the first ones: what unfolds the rest
   QPushButton* also_;
   bool is_open_ = false;  // stays as it was left
   QWidget* cards_;

@@ -50,7 +50,8 @@ void ResultTable::set_columns(std::vector<Column> columns) {
                                                                               : QHeaderView::Interactive);
     if (width > 0) setColumnWidth(n, width);
   }
-  for (const int column : hidden_by_hand_) setColumnHidden(column, true);
+  folded_.clear(), spared_.clear();
+  for (int n = 0; n < this->columns(); ++n) show_or_hide(n);
 }
 
 std::set<QString> ResultTable::keys_of_chosen() const {
@@ -75,6 +76,7 @@ void ResultTable::set_rows(size_t rows, const std::function<QString(size_t)>& ke
   quiet_ = false;
   for (int n = 0; n < columns(); ++n)
     if (model_->column(n).width == Column::as_content) resizeColumnToContents(n);
+  fit_columns();
   if (keys_of_chosen() != before) emit chosen_changed();
 }
 
@@ -129,7 +131,8 @@ void ResultTable::selectionChanged(const QItemSelection& selected, const QItemSe
 std::vector<int> ResultTable::shown_columns() const {
   std::vector<int> shown;
   for (int place = 0; place < columns(); ++place)
-    if (const int column = horizontalHeader()->logicalIndex(place); !isColumnHidden(column)) shown.push_back(column);
+    if (const int column = horizontalHeader()->logicalIndex(place); !isColumnHidden(column) || spared_.contains(column))
+      shown.push_back(column);
   return shown;
 }
 
@@ -169,21 +172,58 @@ void ResultTable::contextMenuEvent(QContextMenuEvent* event) {
   menu.exec(event->globalPos());
 }
 
+void ResultTable::show_or_hide(int column) {
+  setColumnHidden(column, hidden_by_hand_.contains(column) || folded_.contains(column) || spared_.contains(column));
+}
+
+void ResultTable::fold(int column, bool folded) {
+  if (folded == folded_.contains(column)) return;
+  folded ? void(folded_.insert(column)) : void(folded_.erase(column));
+  show_or_hide(column);
+  fit_columns();
+}
+
 void ResultTable::hide_by_hand(int column, bool hidden) {
-  if (hidden)
-    hidden_by_hand_.push_back(column);
-  else
-    std::erase(hidden_by_hand_, column);
-  setColumnHidden(column, hidden);
+  (hidden ? hidden_by_hand_ : shown_by_hand_).insert(column);
+  (hidden ? shown_by_hand_ : hidden_by_hand_).erase(column);
+  show_or_hide(column);
+  fit_columns();
+}
+
+void ResultTable::fit_columns() {
+  constexpr int least_stretched = 110, most_stretched = 260;  // pixels that a name wants
+  const auto before = std::exchange(spared_, {});
+  for (const int column : before) show_or_hide(column);
+  const auto spare = [&](int n) { return shown_by_hand_.contains(n) ? 0 : model_->column(n).spare; };
+  std::vector<int> by_worth = shown_columns();
+  std::stable_sort(by_worth.begin(), by_worth.end(), [&](int a, int b) { return spare(a) > spare(b); });
+  int needed = 0;
+  const auto width_of = [&](int n) {
+    const int width = model_->column(n).width;
+    return width > 0                  ? columnWidth(n)
+           : width == Column::stretch ? std::clamp(width_of_content(n), least_stretched, most_stretched)
+                                      : width_of_content(n);
+  };
+  for (const int column : by_worth) needed += width_of(column);
+  for (const int column : by_worth) {
+    if (needed <= viewport()->width() || spare(column) == 0) break;
+    needed -= width_of(column);
+    spared_.insert(column);
+    show_or_hide(column);
+  }
+}
+
+void ResultTable::resizeEvent(QResizeEvent* event) {
+  QTableView::resizeEvent(event);
+  if (event->size().width() != event->oldSize().width()) fit_columns();
 }
 
 /// Columns by name; the last one that is shown stays, and what the page itself hides is not offered.
 void ResultTable::add_columns(QMenu* menu) {
-  const bool last = shown_columns().size() == 1;
+  const bool last = horizontalHeader()->count() - horizontalHeader()->hiddenSectionCount() == 1;
   for (int column = 0; column < columns(); ++column) {
-    const bool hidden = isColumnHidden(column),
-               by_hand = std::count(hidden_by_hand_.begin(), hidden_by_hand_.end(), column);
-    if (title(column).isEmpty() || (hidden && !by_hand)) continue;
+    const bool hidden = isColumnHidden(column);
+    if (title(column).isEmpty() || folded_.contains(column)) continue;
     auto* action = menu->addAction(title(column), this, [=, this] { hide_by_hand(column, !hidden); });
     action->setCheckable(true);
     action->setChecked(!hidden);

@@ -31,6 +31,7 @@ struct Column {
   bool is_number = false;  ///< stands at the right
   int width = as_content;
   const char* term = nullptr;  ///< what its numbers are (terms.hpp)
+  int spare = 0;               ///< where room is short, the column with the greatest folds away first; 0: none does
 };
 
 class ResultModel;
@@ -51,6 +52,12 @@ class ResultTable : public QTableView {
   /// Only these are shown; nothing: all.
   void set_filter(std::function<bool(size_t row)> filter);
   void sort_by(int column, Qt::SortOrder order);
+  void hide_by_hand(int column, bool hidden);  ///< as its menu does
+  /// Away, or back where nothing else hides it.
+  void fold(int column, bool folded);
+  /// Columns that can be spared fold away until the others have room, but for those that were shown by hand; called
+  /// whenever that may have changed.
+  void fit_columns();
 
   size_t rows() const;                               ///< all of them
   int shown() const { return model()->rowCount(); }  ///< those the filter lets through
@@ -66,8 +73,8 @@ class ResultTable : public QTableView {
   std::vector<size_t> chosen() const;  ///< rows, from the top of the table down
   void choose(const std::vector<size_t>& rows);
 
-  /// As it is shown, in that order: heads first, a tab between columns, what is hidden left out. `only_chosen`: the
-  /// chosen rows, all where none is.
+  /// As it is shown, in that order: heads first, a tab between columns; what is hidden is left out, what lacks only
+  /// room is not. `only_chosen`: the chosen rows, all where none is.
   QString text(bool only_chosen) const;
 
  signals:
@@ -78,19 +85,20 @@ class ResultTable : public QTableView {
   void selectionChanged(const QItemSelection& selected, const QItemSelection& deselected) override;
   void keyPressEvent(QKeyEvent* event) override;
   void contextMenuEvent(QContextMenuEvent* event) override;
+  void resizeEvent(QResizeEvent* event) override;
 
  private:
   std::set<QString> keys_of_chosen() const;
   void copy(bool only_chosen) const;
   void add_columns(QMenu* menu);
-  std::vector<int> shown_columns() const;
-  void hide_by_hand(int column, bool hidden);
+  void show_or_hide(int column);
+  std::vector<int> shown_columns() const;  ///< those that lack only room, too
 
   ResultModel* model_;
   QSortFilterProxyModel* order_;
   std::vector<QString> keys_;    // of all rows
   std::set<QString> carried_{};  // of those that were chosen when other columns came
-  std::vector<int> hidden_by_hand_;
+  std::set<int> hidden_by_hand_, shown_by_hand_, folded_, spared_;
   bool quiet_ = false;
 };
 

@@ -5,7 +5,7 @@
 
 #include "app/theme/theme.hpp"
 
-static void open_terms() { Q_INIT_RESOURCE(handbook); }  // it lies in a static library
+static void init_handbook_resource() { Q_INIT_RESOURCE(handbook); }  // it lies in a static library
 
 namespace heathmist::app {
 
@@ -40,7 +40,7 @@ Term read_term(const QString& section) {
 }
 
 std::vector<Term> read_terms() {
-  open_terms();
+  open_handbook_files();
   QFile file(":/heathmist/handbook/terms.md");
   if (!file.open(QIODevice::ReadOnly)) return {};
   QStringList sections = QString::fromUtf8(file.readAll()).split("\n## ");
@@ -57,6 +57,8 @@ QString leant(const QString& text) {
 }
 
 }  // namespace
+
+void open_handbook_files() { init_handbook_resource(); }
 
 const std::vector<Term>& terms() {
   static const std::vector<Term> all = read_terms();

@@ -13,6 +13,9 @@ struct Term {
   QStringList codes;  ///< findings and causes that are told in it
 };
 
+/// From here on the handbook's files can be read, under :/heathmist/handbook.
+void open_handbook_files();
+
 /// All of them, as they stand in the handbook.
 const std::vector<Term>& terms();
 /// None of that key: null.

@@ -9,6 +9,7 @@
 #pragma once
 #include <array>
 #include <functional>
+
 #include "core/bench/analysis.hpp"
 #include "core/bench/report_content.hpp"
 

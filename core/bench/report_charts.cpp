@@ -83,7 +83,6 @@ Chart loudness_chart(const NullReport& report) {
   set_levels(chart, 40, -120);
   set_range_of_x(chart);
   chart.low_x = first_s;
-
   chart.says = fmt::format("Loudness of master, return and residual over {} s: {}.",
                            number_text(report.sums.seconds, 0), level_under(report.residual_relative_db()));
   return chart;

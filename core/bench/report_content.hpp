@@ -3,7 +3,6 @@
 // Texts are plain UTF-8, numbers are written out with their units. A chart holds the lines that are drawn and nothing
 // of how: whoever draws it chooses sizes, and the colour and dash that belong to a role.
 #pragma once
-
 #include <optional>
 #include <string>
 #include <variant>

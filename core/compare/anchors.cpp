@@ -112,7 +112,8 @@ void find_anchors(std::vector<Anchor>& anchors, const Clip& master, const Clip& 
         }
         for (auto& cross : f.b.spectrum()) {
           const double power = std::norm(cross);
-          cross *= power > 1e-24 * greatest ? std::pow(power, -0.35) : 0;  // most of the way to the phase transform
+          // most of the way to the phase transform
+          cross *= power > 1e-24 * greatest ? double(std::pow(float(power / greatest), -0.35f)) : 0;
         }
         f.b.inverse();
         const auto c = f.b.time().first(size_t(2 * slack + 1));

@@ -2,6 +2,7 @@
 
 #include <algorithm>
 #include <cmath>
+#include <span>
 
 #include "core/compare/anchors.hpp"
 
@@ -22,6 +23,7 @@ constexpr double look_s = 0.35;      // programme that a new delay is found from
 constexpr double much_better = 0.3;  // than under the old delay: in a loop another place is just as bad
 constexpr double least_clearness = 5;
 constexpr int64_t least_dropout = 8;  // samples
+constexpr int patience = 4;           // looks in vain, one after the other, before they get shorter
 
 struct Walker {
   const Clip& master;
@@ -35,6 +37,7 @@ struct Walker {
   std::unique_ptr<AlignedMaster> reader{};
   std::unique_ptr<AlignedReturn> laid{};  // by laid_delay
   double laid_delay = 0;
+  int in_vain = 0;  // looks for another place, since one was found
 
   double rate() const { return master.format().sample_rate_hz; }
   int64_t pieces() const { return int64_t(sums.short_pieces.mm.size()); }
@@ -93,7 +96,7 @@ struct Walker {
     constexpr double as_good = 1.5;
     std::optional<double> best;
     double least = 0;
-    for (const double within_s : {most_jump_s, 0.5, 0.12})
+    for (const double within_s : reaches())
       if (const auto found = relocate_within(at, near, within_s)) {
         const double left = sum_of(at, std::min<int64_t>(int64_t(look_s * rate()), sums.last - at), *found).left();
         if (!best || left <= as_good * least) best = found, least = left;
@@ -116,11 +119,24 @@ struct Walker {
   }
   /// The same from `at` on: what was skipped is nowhere to be found, so the programme after it is tried as well.
   std::optional<double> relocate(int64_t at, double near) {
-    for (const double later_s : {0.0, 0.08, 0.25, 0.6, 1.2, 2.0})
+    for (const double later_s : places())
       if (const auto found = relocate_from(at + int64_t(later_s * rate()), near);
-          found && std::abs(*found - near) > 0.5)
+          found && std::abs(*found - near) > 0.5) {
+        in_vain = 0;
         return found;
+      }
+    ++in_vain;
     return {};
+  }
+  /// A speed that moves, or noise in bursts, is bad all over and lies elsewhere nowhere: who has looked in vain often
+  /// looks less closely.
+  std::span<const double> reaches() const {
+    static constexpr double all[] = {most_jump_s, 0.5, 0.12};
+    return std::span(all).first(in_vain < patience ? 3 : 1);
+  }
+  std::span<const double> places() const {
+    static constexpr double close[] = {0.0, 0.08, 0.25, 0.6, 1.2, 2.0}, coarse[] = {0.0, 0.6};
+    return in_vain < patience ? std::span<const double>(close) : std::span<const double>(coarse);
   }
 
   /// Squared error under a delay, frame by frame, of all pairs; and the master's own square.

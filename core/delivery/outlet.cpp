@@ -182,6 +182,14 @@ bool drop_outlet(const std::string& key) {
   return plain_key(key) && std::filesystem::remove(outlets_folder() / (key + ".json"), ignored);
 }
 
+std::optional<double> tolerance_of(const Outlet& outlet, bool live) {
+  return live && outlet.live_tolerance_lu ? outlet.live_tolerance_lu : outlet.tolerance_lu;
+}
+
+bool Delivery::has_fault(std::string_view code) const {
+  return std::ranges::any_of(faults, [&](const Fault& fault) { return fault.code == code; });
+}
+
 namespace {
 
 /// The loudness the gain is taken from.
@@ -213,7 +221,7 @@ void turn(const Outlet& outlet, const Loudness& file, const AlbumLevels* album, 
 double tenth(double value) { return std::round(value * 10) / 10; }
 
 void judge(const Outlet& outlet, const Loudness& file, bool live, Delivery& d) {
-  const auto tolerance = live && outlet.live_tolerance_lu ? outlet.live_tolerance_lu : outlet.tolerance_lu;
+  const auto tolerance = tolerance_of(outlet, live);
   const auto loud = d.anchor_lufs                       ? d.anchor_lufs
                     : outlet.acts == Outlet::Acts::file ? file.integrated_lufs
                                                         : d.loudness_lufs;
@@ -334,9 +342,8 @@ std::string sentence_of(const std::vector<std::pair<Outlet, Delivery>>& deliveri
   for (const auto& [outlet, d] : deliveries) {
     passed += d.passes();
     if (group_of(outlet) == OutletGroup::broadcast && d.file_change_db) {
-      const bool off = std::ranges::any_of(d.faults, [](const Fault& f) { return f.code == "integrated_lufs"; });
       has_broadcast = true;
-      if (off) widen(change, *d.file_change_db);
+      if (d.has_fault("integrated_lufs")) widen(change, *d.file_change_db);
     }
     if (outlet.turns != Outlet::Turns::none) widen(gain, d.gain_db);
   }

@@ -67,6 +67,7 @@ struct Delivery {
   std::string note;                                     ///< what the verdict rests on where that is not plain
   std::vector<Fault> faults;                            ///< why it does not pass
   bool passes() const { return faults.empty(); }
+  bool has_fault(std::string_view code) const;
   bool operator==(const Delivery&) const = default;
 };
 /// What the rules for albums ask of one; worked out once for all its masters and outlets.
@@ -86,6 +87,8 @@ struct DeliveryOptions {
 /// What an outlet makes of a file. Limits are held at the precision they are shown at, a tenth.
 Delivery deliver(const Outlet& outlet, const Loudness& file, const DeliveryOptions& options = {});
 
+/// How far from the target is well, LU; none: nothing is said.
+std::optional<double> tolerance_of(const Outlet& outlet, bool live);
 /// Where an outlet stands in a list: broadcast wants the file itself at the target, players turn the gain; stand-ins
 /// are made up; own are the user's.
 enum class OutletGroup { broadcast, players, stand_ins, own };

@@ -131,8 +131,7 @@ std::optional<double> delay_at(const Clip& master, const Clip& ret, double at_s,
   auto r = made_clip(stretch_of(ret, from, length_s + 2 * slack_s), ret.format().sample_rate_hz, "return");
   if (r->format().sample_rate_hz != int(rate)) r = Clip::at_rate(r, int(rate), job);
   const Fit fit = find_fit(*m, *r, {}, job);  // which reads the delay at the stretch's first frame
-                                              // at the edge of what was given to it, or at a speed that no machine is
-                                              // off by, it is no fit: the sound was too soft
+  // At the edge of what was given to it, or at a speed that no machine is off by, it is no fit: the sound was too soft.
   const bool is_one = fit.trusted && !fit.others_fit && std::abs(fit.drift_ppm) < most_drift * 1e6 &&
                       std::abs(fit.delay_samples / rate - slack_s) < 0.8 * slack_s;
   if (!is_one) return {};

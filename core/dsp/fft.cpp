@@ -14,7 +14,7 @@ namespace heathmist::dsp {
 namespace {
 
 std::mutex planner;  // FFTW's planner is not reentrant; its execution is
-constexpr size_t most_bytes = 64 << 20;
+constexpr size_t most_plan_bytes = 16 << 20, most_window_bytes = 8 << 20;
 
 /// Memory as FFTW aligns it, so that a plan made on one piece runs on any other.
 struct Free {
@@ -95,7 +95,7 @@ struct RealFft<T>::State {
   std::shared_ptr<const Plans<T>> plans;
 
   static std::shared_ptr<const Plans<T>> plans_of(size_t size) {
-    static SharedTables<Plans<T>> known(most_bytes);
+    static SharedTables<Plans<T>> known(most_plan_bytes);
     return known.get(std::to_string(size), 4 * size * sizeof(T),
                      [size] { return std::make_shared<const Plans<T>>(size); });
   }
@@ -161,7 +161,7 @@ struct Dct4::State {
   std::shared_ptr<const Turned> by;
 
   static std::shared_ptr<const Turned> turned_of(size_t size) {
-    static SharedTables<Turned> known(most_bytes);
+    static SharedTables<Turned> known(most_window_bytes);
     return known.get(std::to_string(size), 3 * size * sizeof(double),
                      [size] { return std::make_shared<const Turned>(size); });
   }
@@ -217,13 +217,13 @@ static std::shared_ptr<const std::vector<double>> shared_sum(size_t size, std::s
 
 std::vector<double> hann(size_t size) {
   static constexpr double terms[] = {0.5, 0.5};
-  static SharedTables<std::vector<double>> known(most_bytes);
+  static SharedTables<std::vector<double>> known(most_window_bytes);
   return *known.get(std::to_string(size), size * sizeof(double), [size] { return shared_sum(size, terms); });
 }
 
 std::vector<double> blackman_harris(size_t size) {
   static constexpr double terms[] = {0.35875, 0.48829, 0.14128, 0.01168};
-  static SharedTables<std::vector<double>> known(most_bytes);
+  static SharedTables<std::vector<double>> known(most_window_bytes);
   return *known.get(std::to_string(size), size * sizeof(double), [size] { return shared_sum(size, terms); });
 }
 

@@ -64,7 +64,7 @@ FullBand::Block& FullBand::block_of(size_t size) {
   const auto known = blocks_.find(size);
   if (known != blocks_.end()) return known->second;
   auto& block = blocks_.emplace(size, Block{RealFft<double>(size), {}}).first->second;
-  static SharedTables<std::vector<std::complex<double>>> kernels(32 << 20);
+  static SharedTables<std::vector<std::complex<double>>> kernels(16 << 20);
   std::string key;
   for (const double part : {fraction_, step_, cutoff_, double(size)})
     key += std::to_string(std::bit_cast<uint64_t>(part)) + ' ';

@@ -21,7 +21,7 @@ static std::vector<double> make_kaiser(size_t size, double beta) {
 }
 
 std::vector<double> kaiser(size_t size, double beta) {
-  static SharedTables<std::vector<double>> known(64 << 20);
+  static SharedTables<std::vector<double>> known(8 << 20);
   return *known.get(std::to_string(size) + " " + std::to_string(std::bit_cast<uint64_t>(beta)), size * sizeof(double),
                     [&] { return std::make_shared<const std::vector<double>>(make_kaiser(size, beta)); });
 }

@@ -1,11 +1,15 @@
 // Help inside: what every number is, the handbook's pictures, the keys on one sheet, and the first screen.
+#include <QAbstractSpinBox>
+#include <QDirIterator>
 #include <QMenuBar>
 #include <QRegularExpression>
+#include <QScrollBar>
 #include <QSignalSpy>
 #include <QStandardPaths>
 #include <QWhatsThis>
 #include <set>
 
+#include "app/pages/null/stage_form.hpp"
 #include "app/plots/plate.hpp"
 #include "app/shell/key_sheet.hpp"
 #include "app/shell/what_is_this.hpp"
@@ -131,6 +135,42 @@ class TestHelp : public WindowTest {
     }
     QVERIFY2(missing.isEmpty(), qPrintable(missing.join('\n')));
   }
+  /// What is typed into, too; a stage's own numbers have their stage's hints.
+  void every_number_that_is_typed_is_explained() {
+    QStringList missing;
+    int fields = 0;
+    for (const auto* box : window_->findChildren<QAbstractSpinBox*>()) {
+      bool of_stage = false;
+      for (const QWidget* w = box; w; w = w->parentWidget()) of_stage |= qobject_cast<const StageForm*>(w) != nullptr;
+      if (of_stage) continue;
+      ++fields;
+      if (!is_explained(box)) missing << box->accessibleName();
+    }
+    QVERIFY2(missing.isEmpty(), qPrintable(missing.join('\n')));
+    QVERIFY(fields > 8);
+  }
+  /// No term is asked for that is none, and none is told that nothing on screen is told in.
+  void terms_and_the_screen_name_the_same() {
+    static const QRegularExpression quoted("\"([a-z_0-9]+)\"");
+    QString source;
+    QDirIterator files(QString(HEATHMIST_SOURCE) + "/app", {"*.cpp"}, QDir::Files, QDirIterator::Subdirectories);
+    std::set<QString> named;
+    static const QRegularExpression asked("(?:set_term\\([^;]*?|answer_label\\(\\w+, )\"([a-z_0-9]+)\"");
+    while (files.hasNext()) {
+      QFile file(files.next());
+      QVERIFY(file.open(QIODevice::ReadOnly));
+      source = QString::fromUtf8(file.readAll());
+      for (auto it = quoted.globalMatch(source); it.hasNext();) named.insert(it.next().captured(1));
+      for (auto it = asked.globalMatch(source); it.hasNext();) {
+        const QString key = it.next().captured(1);
+        QVERIFY2(term_of(key), qPrintable(file.fileName() + ": " + key));
+      }
+    }
+    QStringList unused;
+    for (const Term& term : terms())
+      if (!named.count(term.key) && term.codes.isEmpty()) unused << term.key;
+    QCOMPARE(unused, QStringList());
+  }
   void a_finding_is_told_in_its_own_term() {
     fill_bench();
     QTRY_VERIFY_WITH_TIMEOUT(!window_->findings()->findChildren<FindingCard*>().isEmpty(), 30000);
@@ -218,6 +258,24 @@ class TestHelp : public WindowTest {
       }
     }
     QVERIFY(pictures >= 16);
+  }
+  /// Another width of the window is another width of its pictures, and the text stays where it was.
+  void pictures_follow_the_window() {
+    Handbook book(nullptr);
+    book.show();
+    book.open_chapter("loudness");
+    const auto picture = [&] {
+      const QUrl url("qrc:/heathmist/screenshots/loudness.png");
+      return book.text()->document()->resource(QTextDocument::ImageResource, url).value<QImage>().width();
+    };
+    const int wide = picture();
+    QVERIFY(wide > 300);
+    book.text()->verticalScrollBar()->setValue(40);
+    book.resize(book.width() - 200, book.height());
+    QTRY_VERIFY(picture() < wide - 150);
+    QCOMPARE(book.text()->verticalScrollBar()->value(), 40);
+    QVERIFY(!book.text()->horizontalScrollBar()->isVisible());
+    QCOMPARE(book.chapter(), QString("loudness"));
   }
   void the_terms_are_a_chapter() {
     window_->activateWindow();

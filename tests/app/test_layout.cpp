@@ -3,8 +3,11 @@
 #include <QAbstractButton>
 #include <QComboBox>
 #include <QLabel>
+#include <QScrollBar>
+#include <QStyleOption>
 #include <QTableView>
 
+#include "app/plots/lines_plate.hpp"
 #include "app/shell/main_window.hpp"
 #include "app/theme/theme.hpp"
 #include "tests/support/window.hpp"
@@ -12,6 +15,73 @@
 using namespace heathmist;
 using namespace heathmist::app;
 using namespace heathmist::test;
+
+namespace {
+
+QString words_of(const QWidget& w, const QString& text) {
+  const QPoint at = w.mapTo(w.window(), QPoint());
+  return QString("%1 '%2' at %3,%4, %5 x %6")
+      .arg(w.metaObject()->className(), text)
+      .arg(at.x())
+      .arg(at.y())
+      .arg(w.width())
+      .arg(w.height());
+}
+
+/// The text that a control shows where it must be whole; empty: none.
+QString text_of(const QWidget& w) {
+  if (const auto* button = qobject_cast<const QAbstractButton*>(&w)) return button->text().remove('&');
+  if (const auto* box = qobject_cast<const QComboBox*>(&w)) return box->currentText();
+  if (const auto* label = qobject_cast<const QLabel*>(&w))
+    return label->wordWrap() || Qt::mightBeRichText(label->text()) ? QString() : label->text();
+  return {};
+}
+
+int room_for_text(const QWidget& w) {
+  const auto* box = qobject_cast<const QComboBox*>(&w);
+  if (!box) return w.width();
+  QStyleOptionComboBox option;
+  option.initFrom(box);
+  option.editable = box->isEditable();
+  return box->style()->subControlRect(QStyle::CC_ComboBox, &option, QStyle::SC_ComboBoxEditField, box).width();
+}
+
+bool is_pressed_or_typed(const QWidget& w) {
+  const auto* button = qobject_cast<const QAbstractButton*>(&w);
+  return (button && !button->parentWidget()->inherits("QComboBox")) || qobject_cast<const QComboBox*>(&w) ||
+         qobject_cast<const QAbstractSpinBox*>(&w);
+}
+
+/// What is wrong with what is seen of a window: text that is cut off or too small to read, controls that are too low
+/// to be hit, lie outside or on one another, tables that are wider than their place.
+QStringList faults_of(const QWidget& window) {
+  constexpr int least_text = 11, least_hit = 28;  // pixels
+  QStringList faults;
+  std::vector<const QWidget*> controls;
+  for (const auto* w : window.findChildren<QWidget*>()) {
+    if (!w->isVisible() || w->visibleRegion().isEmpty()) continue;
+    const QString text = text_of(*w);
+    const bool is_control = is_pressed_or_typed(*w);
+    if (is_control || !text.isEmpty()) {
+      controls.push_back(w);
+      if (QFontInfo(w->font()).pixelSize() < least_text) faults << words_of(*w, text) + ": small text";
+      if (w->fontMetrics().horizontalAdvance(text) > room_for_text(*w)) faults << words_of(*w, text) + ": cut off";
+    }
+    if (is_control && w->height() < least_hit) faults << words_of(*w, text) + ": too low to hit";
+    const auto* bar = qobject_cast<const QScrollBar*>(w);
+    if (bar && bar->orientation() == Qt::Horizontal && bar->maximum() > bar->minimum())
+      faults << words_of(*bar->parentWidget(), {}) + ": wider than its place";
+  }
+  for (size_t a = 0; a < controls.size(); ++a)
+    for (size_t b = a + 1; b < controls.size(); ++b)
+      if (controls[a]->parentWidget() == controls[b]->parentWidget() &&
+          controls[a]->geometry().intersects(controls[b]->geometry()))
+        faults << words_of(*controls[a], text_of(*controls[a])) + " lies on " +
+                      words_of(*controls[b], text_of(*controls[b]));
+  return faults;
+}
+
+}  // namespace
 
 class TestLayout : public QObject {
   Q_OBJECT
@@ -45,17 +115,16 @@ class TestLayout : public QObject {
     QTest::addColumn<std::string>("page");
     QTest::addColumn<QSize>("size");
     QTest::addColumn<bool>("night");
-    bool night = false;
-    for (const Page& page : pages())
-      for (const QSize size : {QSize(1280, 800), QSize(1024, 700)})
-        QTest::addRow("%s, %d wide", page.key.c_str(), size.width()) << page.key << size << (night = !night);
+    for (const QSize size : {QSize(1280, 800), QSize(1024, 700), QSize(1920, 1080)})
+      for (const Page& page : pages())
+        QTest::addRow("%s, %d wide", page.key.c_str(), size.width()) << page.key << size << (size.width() == 1024);
   }
   /// Buttons show all of their text and lie inside the window.
   void nothing_is_squeezed() {
     QFETCH(std::string, page);
     QFETCH(QSize, size);
     QFETCH(bool, night);
-    Theme::instance().apply(night);
+    if (Theme::instance().is_night() != night) Theme::instance().apply(night);
     window_->resize(size);
     window_->show_page(page);
     QTest::qWait(60);
@@ -73,6 +142,10 @@ class TestLayout : public QObject {
       QVERIFY2(place.height() >= button->fontMetrics().ascent(), qPrintable(words));
     }
     QVERIFY(seen > 8);
+    const auto faults = faults_of(*window_);
+    if (qEnvironmentVariableIsSet("HEATHMIST_SHOW"))
+      for (const QString& fault : faults) qInfo().noquote() << "fault" << page.c_str() << fault;
+    QVERIFY2(faults.isEmpty(), qPrintable(faults.mid(0, 8).join('\n')));
   }
 
   /// A reader of screens has a name for every field, list, table and plate.
@@ -85,6 +158,36 @@ class TestLayout : public QObject {
         if (!wants || !w->isVisible()) continue;
         QVERIFY2(!w->accessibleName().isEmpty() || !w->toolTip().isEmpty(),
                  qPrintable(QString("%1: %2 %3").arg(page.title, w->metaObject()->className(), w->objectName())));
+      }
+    }
+  }
+
+  /// In what its levels are, and in Hz: the last tick of a frequency axis has the unit.
+  void every_axis_of_frequency_says_its_units() {
+    QSet<QString> seen;
+    for (const Page& page : pages()) {
+      window_->show_page(page.key);
+      QTest::qWait(30);
+      for (const auto* plate : window_->findChildren<FrequencyPlate*>()) {
+        if (!plate->isVisible()) continue;
+        seen << plate->title();
+        QVERIFY2(plate->unit().contains("dB"), qPrintable(page.title + ": " + plate->title()));
+        const auto labels = plate->xAxis->tickVectorLabels();
+        QVERIFY2(labels.isEmpty() || labels.filter("Hz").size() == 1, qPrintable(page.title + labels.join(' ')));
+      }
+    }
+    QVERIFY2(seen.size() >= 4, qPrintable(QStringList(seen.values()).join(", ")));
+  }
+
+  /// What the lines are called stands above them, and covers none.
+  void names_of_lines_stand_above_them() {
+    for (const char* key : {"trials", "word_lengths", "spectrum"}) {
+      window_->show_page(key);
+      QTest::qWait(100);
+      for (const auto* plate : window_->findChildren<LinesPlate*>()) {
+        if (!plate->isVisible() || !plate->legend->visible() || !plate->legend->layout()) continue;
+        QVERIFY2(!plate->legend->rect().intersects(plate->axisRect()->rect()), key);
+        QVERIFY2(plate->rect().contains(plate->legend->rect()), key);
       }
     }
   }

@@ -191,6 +191,20 @@ class TestLoudness : public QObject {
     groups.removeDuplicates();
     QCOMPARE(groups, QStringList({"broadcast", "player", "stand-in"}));
   }
+  /// What was hidden by hand stays so, whatever the page folds and unfolds.
+  void a_column_that_was_hidden_by_hand_stays_hidden() {
+    ResultTable table("test", nullptr);
+    table.set_columns({{"A", {}, [](size_t) { return Cell{"a"}; }}, {"B", {}, [](size_t) { return Cell{"b"}; }}});
+    table.fold(1, true);
+    QVERIFY(table.isColumnHidden(1));
+    table.fold(1, false);
+    QVERIFY(!table.isColumnHidden(1));
+    table.hide_by_hand(1, true);
+    table.fold(1, false);
+    QVERIFY(table.isColumnHidden(1));
+    table.hide_by_hand(1, false);
+    QVERIFY(!table.isColumnHidden(1));
+  }
   /// What has no room folds away; the line keeps its width.
   void the_line_has_room_at_every_size() {
     show_outlets();

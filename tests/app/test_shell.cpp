@@ -2,7 +2,9 @@
 #include <QClipboard>
 #include <QMenuBar>
 #include <QRegularExpression>
+#include <QSettings>
 #include <QSignalSpy>
+#include <QTextBlock>
 #include <set>
 
 #include "app/model/log.hpp"
@@ -369,23 +371,96 @@ class TestShell : public WindowTest {
 
   void the_palette_finds_pages_commands_and_trials() {
     put_pairs();
-    window_->show();
-    QVERIFY(QTest::qWaitForWindowActive(window_.get()));
-    QTest::keySequence(window_.get(), QKeySequence("Ctrl+K"));
-    auto* finder = window_->findChild<Finder*>();
+    Finder* finder = opened_finder();
     QVERIFY(finder);
-    auto* edit = finder->findChild<QLineEdit*>();
-    auto* list = finder->findChild<QListWidget*>();
-    edit->setText("word lengths leaves");
-    QVERIFY(list->count() >= 1);
-    edit->setText("at half");
-    QCOMPARE(list->count(), 1);
+    finder->edit()->setText("word lengths");
+    QVERIFY(finder->titles().contains("Word lengths"));
+    finder->edit()->setText("at half");
+    QCOMPARE(finder->titles().first(), QString("Mill Race: At half"));
     window_->workspace().look_at("b");
-    QTest::keyClick(edit, Qt::Key_Return);
+    QTest::keyClick(finder->edit(), Qt::Key_Return);
     QCOMPARE(window_->workspace().current(), "t");
   }
 
+  void the_palette_stands_in_the_middle_with_groups_and_what_was_chosen_last() {
+    QSettings().remove("finder");
+    put_pairs();
+    Finder* finder = opened_finder();
+    QVERIFY(finder);
+    QCOMPARE(finder->isSizeGripEnabled(), false);
+    QVERIFY(std::abs(finder->geometry().center().x() - window_->geometry().center().x()) < 3);
+    QCOMPARE(finder->list()->item(0)->flags(), Qt::NoItemFlags);  // a group's name, which the keys go over
+    QCOMPARE(finder->list()->currentRow(), 1);
+    finder->edit()->setText("show the log");
+    finder->close();
+    finder = opened_finder();
+    const QString first = finder->titles().first();
+    finder->edit()->setText("outlets what each place");
+    QCOMPARE(finder->titles(), QStringList("Outlets"));
+    QTest::keyClick(finder->edit(), Qt::Key_Return);
+    QCOMPARE(window_->page_stack()->current().key, "outlets");
+    finder = opened_finder();
+    QCOMPARE(finder->list()->item(0)->text(), QString("Chosen last"));
+    QCOMPARE(finder->titles().first(), QString("Outlets"));
+    QVERIFY(first != "Outlets");
+    QTest::keyClick(finder->edit(), Qt::Key_Down);  // over the next group's name
+    QVERIFY(finder->list()->currentItem()->flags() & Qt::ItemIsSelectable);
+    QCOMPARE(finder->list()->currentRow(), 3);
+    QTest::keyClick(finder->edit(), Qt::Key_Up);
+    QCOMPARE(finder->list()->currentRow(), 1);
+    finder->edit()->setText("qqqzzz");
+    QVERIFY(finder->titles().isEmpty() && finder->list()->count() == 1);
+    QTest::keyClick(finder->edit(), Qt::Key_Return);  // and nothing happens
+    QVERIFY(finder->isVisible());
+    finder->close();
+  }
+
+  void the_palette_finds_findings_outlets_chapters_and_terms() {
+    put_pairs();
+    QTRY_VERIFY_WITH_TIMEOUT(window_->workspace().current_result(), 30000);
+    const QString finding = window_->findings()->sentences().first();
+    Finder* finder = opened_finder();
+    QVERIFY(finder);
+    QVERIFY2(finder->titles().contains(finding), qPrintable(finding));
+    const Outlet outlet = known_outlets().back();
+    finder->edit()->setText(QString::fromStdString(outlet.name));
+    QVERIFY(finder->titles().contains(QString::fromStdString(outlet.name)));
+    QTest::keyClick(finder->edit(), Qt::Key_Return);
+    QCOMPARE(window_->page_stack()->current().key, "outlets");
+    finder = opened_finder();
+    finder->edit()->setText("true peak");
+    QVERIFY(finder->titles().contains("True peak"));
+    const auto rows = finder->titles();
+    while (finder->list()->currentItem()->text() != "True peak") QTest::keyClick(finder->edit(), Qt::Key_Down);
+    QTest::keyClick(finder->edit(), Qt::Key_Return);
+    auto* handbook = window_->part<Handbook>();
+    QVERIFY(handbook && handbook->isVisible());
+    QCOMPARE(handbook->chapter(), QString("terms"));
+    QCOMPARE(handbook->text()->textCursor().block().text(), QString("True peak"));
+    handbook->close();
+  }
+
+  void letters_fit_better_at_the_beginning_of_words() {
+    QCOMPARE(how_well("", "anything", ""), 1.0);
+    QVERIFY(how_well("res", "Response", "") > how_well("res", "The response", ""));
+    QVERIFY(how_well("response", "The response", "") > how_well("pons", "The response", ""));
+    QVERIFY(how_well("pons", "The response", "") > how_well("pons", "Path", "the response"));
+    QVERIFY(how_well("sba", "Save bench as…", "") > 0);  // the beginnings of its words
+    QCOMPARE(how_well("sbx", "Save bench as…", ""), 0.0);
+    QCOMPARE(how_well("save trial", "Save bench as…", ""), 0.0);  // every word must be there
+    QVERIFY(how_well("bench save", "Save bench as…", "") > 0);    // in any order
+  }
+
  private:
+  Finder* opened_finder() {
+    window_->show();
+    window_->activateWindow();
+    if (!QTest::qWaitForWindowActive(window_.get())) return nullptr;
+    QTest::keySequence(window_.get(), QKeySequence("Ctrl+K"));
+    for (auto* finder : window_->findChildren<Finder*>())
+      if (finder->isVisible()) return finder;
+    return nullptr;
+  }
   void put_pairs() {
     window_->workspace().model().edit("pairs", [&](Bench& bench) {
       bench.masters = {{"a", "Mill Race", {first_, ""}, {{"t", "At half", {back_, ""}, {}}}},

@@ -178,6 +178,52 @@ class TestTables : public QObject {
         QCOMPARE(table_->text_at(place, 0), rows_[table_->row_at(place)].name);
     }
   }
+
+  /// Where room is short those that can be spared go, one after the other, and come back in turn; what somebody hid
+  /// stays away, and no width makes the table scroll sideways while one could still go.
+  void columns_that_can_be_spared_fold_away() {
+    const auto text = [](const char* words) { return [words](size_t) { return Cell{words}; }; };
+    table_->set_columns({{"Name", {}, text("the name of it"), false, 120},
+                         {"A", {}, text("one"), false, 100, nullptr, 1},
+                         {"B", {}, text("two"), false, 100, nullptr, 3},
+                         {"C", {}, text("three"), false, 100, nullptr, 2},
+                         {"D", {}, text("four"), false, 100}});
+    set();
+    table_->show();
+    const auto shown = [this] {
+      QString all;
+      for (int n = 0; n < table_->columns(); ++n)
+        if (!table_->isColumnHidden(n)) all += table_->title(n).left(1);
+      return all;
+    };
+    const auto at_width = [&](int width) {
+      table_->resize(width, 200);
+      QCoreApplication::processEvents();
+      return shown();
+    };
+    QCOMPARE(at_width(560), QString("NABCD"));
+    QCOMPARE(at_width(480), QString("NACD"));
+    QCOMPARE(at_width(360), QString("NAD"));
+    QCOMPARE(at_width(260), QString("ND"));
+    QCOMPARE(at_width(120), QString("ND"));  // those do not go
+    QCOMPARE(at_width(560), QString("NABCD"));
+    table_->hide_by_hand(3, true);
+    QCOMPARE(at_width(561), QString("NABD"));
+    QCOMPARE(at_width(360), QString("NAD"));
+    table_->fold(1, true);
+    QCOMPARE(at_width(600), QString("NBD"));
+    table_->fold(1, false), table_->hide_by_hand(3, false);
+    QCOMPARE(at_width(260), QString("NCD"));  // shown by hand, it stays, and another goes
+    QCOMPARE(table_->text(false).split('\n').first(), QString("Name\tA\tB\tC\tD"));  // copied is all, wherever it was
+    table_->set_columns({{"Name", {}, text("the name of it"), false, 120},
+                         {"A", {}, text("one"), false, 100, nullptr, 1},
+                         {"B", {}, text("two"), false, 100, nullptr, 2}});
+    set();
+    for (int width = 600; width > 240; width -= 7) {
+      at_width(width);
+      QVERIFY2(table_->horizontalHeader()->length() <= table_->viewport()->width(), qPrintable(QString::number(width)));
+    }
+  }
 };
 
 QTEST_MAIN(TestTables)

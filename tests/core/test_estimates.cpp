@@ -206,6 +206,30 @@ class TestEstimates : public QObject {
     QCOMPARE(steps[4].text, std::string("All causes taken out: nothing."));
     QVERIFY(!steps[0].cause && steps[1].cause && !steps[4].cause);
   }
+  /// What a gain explains as well is no echo; beneath one, an echo keeps its time and level, on a tone-like programme,
+  /// too.
+  void a_gain_is_no_echo_data() {
+    QTest::addColumn<QString>("name");
+    for (const char* name : {"dense", "piano", "loop", "choir"}) QTest::newRow(name) << QString(name);
+  }
+  void a_gain_is_no_echo() {
+    QFETCH(QString, name);
+    const auto s = programme(name.toStdString(), rate, 6, 3);
+    QVERIFY(!estimate_echo(excerpt_of(s, scaled(s, 0.7)), s));
+    for (const double gain : {1.0, 0.98}) {
+      constexpr int64_t late = 9600;
+      const Planar ret = changed(scaled(s, gain), [&](double x, int c, int64_t n) {
+        return x + (n < late ? 0 : 0.05 * gain * s.channel(c)[size_t(n - late)]);
+      });
+      const Excerpt e = excerpt_of(s, ret);
+      const auto found = estimate_echo(e, s);
+      QVERIFY(found);
+      QVERIFY2(std::abs(found->cause.values["time_ms"].get<double>() - 200) < 0.05, found->cause.values.dump().c_str());
+      QVERIFY2(std::abs(found->cause.values["level_db"].get<double>() + 26.02 - 20 * std::log10(gain)) < 0.3,
+               found->cause.values.dump().c_str());
+      QVERIFY(taken_by(e, *found) > 10);
+    }
+  }
 };
 
 QTEST_GUILESS_MAIN(TestEstimates)

@@ -128,6 +128,26 @@ class TestExplain : public QObject {
     }
   }
 
+  /// Who has looked for another place in vain many times, as where noise bursts in, still finds the one that is there.
+  void a_skip_behind_bursts_of_noise_is_found() {
+    constexpr int rate = 48000;
+    constexpr int64_t at = 11 * rate, lost = 1234;
+    const auto master = stream(16, rate, 77);
+    Planar ret = cut_out(master, at, lost);
+    dsp::Noise chance(4);
+    for (int burst = 0; burst < 8; ++burst)
+      for (int64_t n = 0; n < rate / 8; ++n)
+        for (int c = 0; c < ret.channels(); ++c)
+          ret.channel(c)[size_t((burst + 1) * rate + n)] = 0.1 * chance.gaussian();
+    const auto told = explained(master, ret, rate);
+    const auto& breaks = told.why.continuity.breaks;
+    const auto skip =
+        std::find_if(breaks.begin(), breaks.end(), [](const Break& b) { return b.kind == BreakKind::skip; });
+    QVERIFY2(skip != breaks.end(), qPrintable(QString("%1 breaks").arg(breaks.size())));
+    QVERIFY2(std::abs(skip->jump_samples + double(lost)) < 0.01, qPrintable(QString::number(skip->jump_samples)));
+    QVERIFY2(std::abs(skip->at_s * rate - double(at)) < 20, qPrintable(QString::number(skip->at_s * rate)));
+  }
+
   void whole_returns_have_no_breaks() {
     const auto master = requantised(Programme(8, 3).render(48000), 24, true);
     QVERIFY(explained(master, with_noise(master, 1e-3, 2)).why.continuity.breaks.empty());

@@ -135,6 +135,16 @@ QString hear_once(const StreamOrder& order) {
   return {};
 }
 
+/// False where it does not say so in time: it waits for ever where a port goes while it is at it.
+bool connects(const QString& from, const QString& to) {
+  QProcess process;
+  process.start("jack_connect", {from, to});
+  if (process.waitForFinished(3000)) return process.exitStatus() == QProcess::NormalExit && process.exitCode() == 0;
+  process.kill();
+  process.waitForFinished(3000);
+  return false;
+}
+
 }  // namespace
 
 class TestSoundServers : public QObject {
@@ -216,8 +226,7 @@ class TestSoundServers : public QObject {
       while (!stop.stop_requested() && !wired) {
         wired = true;
         for (const char* side : {"0", "1"})
-          wired = wired && QProcess::execute("jack_connect", {QString("Heathmist:outport ") + side,
-                                                              QString("Heathmist:inport ") + side}) == 0;
+          wired = wired && connects(QString("Heathmist:outport ") + side, QString("Heathmist:inport ") + side);
         std::this_thread::sleep_for(std::chrono::milliseconds(20));
       }
     });

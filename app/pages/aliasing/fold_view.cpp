@@ -58,6 +58,7 @@ QWidget* FoldView::make_head() {
     box->setSuffix(tr(" Hz"));
     box->setSingleStep(100);
     box->setMinimumWidth(118);
+    set_term(box, "frequency");
     box->setToolTip(hint);
     box->setAccessibleName(hint);
     connect(box, &QDoubleSpinBox::valueChanged, this, &FoldView::draw);

@@ -58,6 +58,7 @@ NumberField* seconds_field(QWidget* parent, const QString& hint) {
   field->setDecimals(3);
   field->setSuffix(" s");
   field->setMinimumWidth(96);
+  set_term(field, "time");
   field->setAccessibleName(hint);
   field->setToolTip(hint);
   return field;
@@ -124,6 +125,7 @@ QWidget* BlindSetup::make_form() {
   until_ = seconds_field(form, tr("Where it ends; it is played round and round"));
   until_->setValue(8);
   rounds_ = new QSpinBox(form);
+  set_term(rounds_, "answers");
   rounds_->setRange(1, 200);
   rounds_->setValue(16);
   rounds_->setAccessibleName(tr("Rounds"));

@@ -109,6 +109,7 @@ QWidget* CaptureView::make_form(Queue& queue) {
   seconds_->setDecimals(1);
   seconds_->setSuffix(tr(" s"));
   seconds_->setMinimumWidth(110);
+  set_term(seconds_, "time");
   seconds_->setAccessibleName(tr("Length of the recording"));
   first->addWidget(what_, 1);
   first->addWidget(masters_, 1);

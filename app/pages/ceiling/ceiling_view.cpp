@@ -52,6 +52,7 @@ CeilingView::CeilingView(Queue& queue, QWidget* parent) : QWidget(parent), work_
   limit_->setSuffix(" dBTP");
   limit_->setValue(-1);
   limit_->setMinimumWidth(100);
+  set_term(limit_, "true_peak");
   limit_->setAccessibleName(tr("The limit of the decoded return"));
   head->addWidget(limit_);
   note_ = note_label(this);

@@ -192,16 +192,16 @@ void ConvertersView::make_table(QWidget* parent) {
           return r.impulse ? Cell{milliseconds(r.impulse->pre_ringing_s), r.impulse->pre_ringing_s}
                            : number_cell({}, 1);
         }),
-        true, 72, "pre_ringing"},
+        true, 72, "pre_ringing", 1},
        {tr("Delay, ms"), tr("Group delay in the pass band"), of([](const BoardRow& r) {
           return Cell{milliseconds(r.sweep.delay_s), r.sweep.delay_s};
         }),
-        true, 74, "group_delay"},
+        true, 74, "group_delay", 2},
        {tr("THD+N, dB"), tr("Of 997 Hz at \u22121 dBFS, 20 Hz to 20 kHz"),
         of([](const BoardRow& r) { return number_cell(r.thd_n_db, 1); }), true, 82, "thd_n"},
        {tr("Speed"), tr("Seconds of one channel converted in a second, on this machine as it was"),
         of([](const BoardRow& r) { return number_cell(r.speed, 0, r.speed ? QString::fromUtf8("\u00d7") : ""); }), true,
-        62, "speed"}});
+        62, "speed", 3}});
   table_->verticalHeader()->setDefaultSectionSize(28);
   table_->setIconSize({64, 24});
   table_->setMinimumHeight(110);

@@ -32,6 +32,7 @@ NumberField* field(QWidget* parent, double high, double value, double step, int 
   box->setToolTip(hint);
   box->setAccessibleName(hint);
   box->setMinimumWidth(92);
+  set_term(box, "time");
   return box;
 }
 

@@ -90,6 +90,7 @@ QWidget* LoudnessView::make_head() {
                      tr("How far from the target is well, LU"));
   peak_limit_ =
       field("loudness/peak", tr("peaks to"), -20, 6, -1, "dBTP", tr("True peaks above this are marked, dBTP"));
+  set_term(target_, "to_target"), set_term(tolerance_, "to_target"), set_term(peak_limit_, "true_peak");
   note_ = note_label(head);
   row->addWidget(note_, 1);
   unit_ = new QComboBox(head);

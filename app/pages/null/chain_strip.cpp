@@ -7,6 +7,7 @@
 #include <QVBoxLayout>
 
 #include "app/theme/theme.hpp"
+#include "app/widgets/terms.hpp"
 #include "core/bench/armed.hpp"
 
 namespace heathmist::app {
@@ -64,6 +65,7 @@ ChainStrip::ChainStrip(QWidget* parent) : QFrame(parent) {
   scroll->setWidget(stages_);
   head->addWidget(scroll, 1);
   rounds_ = new QSpinBox(this);
+  set_term(rounds_, "rounds");
   rounds_->setRange(1, 100);
   rounds_->setPrefix(QString::fromUtf8("× "));
   rounds_->setKeyboardTracking(false);

@@ -41,7 +41,6 @@ FitCell::FitCell(const QString& name, const QString& unit, double step, int deci
   head->addStretch();
   reset_ = small_button(tr("measured"), tr("%1: back to what was measured").arg(name), this);
   reset_->setFont(face(Type::small));
-  reset_->setMaximumHeight(18);
   head->addWidget(reset_);
   rows->addLayout(head);
   auto* line = new QHBoxLayout;
@@ -59,7 +58,7 @@ FitCell::FitCell(const QString& name, const QString& unit, double step, int deci
   less_ = small_button(QString(QChar(0x2212)), tr("%1: less").arg(name), this);
   more_ = small_button("+", tr("%1: more").arg(name), this);
   for (QToolButton* button : {less_, more_}) {
-    button->setFixedSize(20, 22);
+    button->setFixedSize(22, 28);
     button->setProperty("step", true);
   }
   line->addWidget(less_);
@@ -197,7 +196,6 @@ QFrame* FitStrip::choice_cell(const QString& name, QToolButton*& button, QToolBu
   head->addStretch();
   reset = small_button(tr("measured"), tr("%1: back to what was measured").arg(name), cell);
   reset->setFont(face(Type::small));
-  reset->setMaximumHeight(18);
   head->addWidget(reset);
   rows->addLayout(head);
   button = small_button("", tr("%1: turn it over").arg(name), cell);
@@ -211,7 +209,7 @@ void FitStrip::dress() {
   setStyleSheet(
       QString(
           "#strip { background: %1; border-top: 1px solid %1; border-bottom: 1px solid %1; } #cell { background: %2; }"
-          " #result { background: %3; } #level { color: %4; } #cell QToolButton { padding: 0px 4px; }")
+          " #result { background: %3; } #level { color: %4; } #cell QToolButton { padding: 0px 4px; min-height: 26px; }")
           .arg(colour(Role::rule).name(), colour(Role::ground).name(), colour(Role::sheet).name(),
                colour(Role::residual).name()));
 }

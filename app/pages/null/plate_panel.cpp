@@ -58,6 +58,7 @@ QWidget* PlatePanel::make_left() {
   spectra_ = new SpectrumPlate;
   path_ = new PathPlate;
   stack_ = new LinesPlate("stack", tr("What the residual is made of: linear part, remainder and floor over frequency"));
+  stack_->set_unit(tr("dBFS"));
   set_term(stack_, "remainder");
   words_ = new WordsPlate;
   course_ = new CoursePlate;
@@ -157,8 +158,8 @@ void PlatePanel::make_tables() {
                          false,
                          Column::as_content,
                          "frequency"},
-                        {tr("Master"), tr("dBFS"), level(&DepthBand::master), true, Column::as_content, "level"},
-                        {tr("Residual"), tr("dBFS"), level(&DepthBand::residual), true, Column::as_content, "level"},
+                        {tr("Master"), tr("dBFS"), level(&DepthBand::master), true, Column::as_content, "level", 2},
+                        {tr("Residual"), tr("dBFS"), level(&DepthBand::residual), true, Column::as_content, "level", 1},
                         {tr("Under"), tr("How far the residual lies under the master, dB"),
                          [this](size_t n) {
                            const auto db = told_thirds_[n].depth_db;

@@ -14,7 +14,6 @@ struct LevelLine {
   std::optional<double> file{}, heard{};
   bool must_change = false;       ///< the file itself has to be at the target
   bool stopped_by_peaks = false;  ///< the player lifts it no further: true peaks stand at its ceiling
-  bool operator==(const LevelLine&) const = default;
 };
 /// The same in words.
 QString words_of(const LevelLine& line);

@@ -30,6 +30,16 @@ MadePage make_outlets(PageContext& context, QWidget* parent) {
     view->show_bench(context.workspace.bench());
     follow();
   };
+  made.findable = [view, &context] {
+    std::vector<Findable> all;
+    for (const Outlet& o : view->outlets())
+      all.push_back({QObject::tr("Outlets"), QString::fromStdString(o.name), QObject::tr("what it makes of the master"),
+                     [view, &context, key = o.key] {
+                       context.show("outlets");
+                       view->go_to(key);
+                     }});
+    return all;
+  };
   made.trial = follow;
   made.file_changed = [view](const std::filesystem::path& file) { view->listeners()->forget(file); };
   return made;

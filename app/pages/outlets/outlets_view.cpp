@@ -26,7 +26,7 @@ Cell peak_cell(const Delivery& delivery, const Outlet& outlet) {
   Cell cell = number_cell(delivery.true_peak_dbtp, 2);
   if (!outlet.max_true_peak_dbtp || !delivery.true_peak_dbtp) return cell;
   cell.text += QObject::tr(" of %1").arg(number(*outlet.max_true_peak_dbtp, 1));
-  if (delivery.headroom_db.value_or(0) < -0.05) cell.ink = Role::rust;
+  if (delivery.has_fault("true_peak_dbtp") || delivery.has_fault("true_peak_after_encode_dbtp")) cell.ink = Role::rust;
   return cell;
 }
 
@@ -178,6 +178,12 @@ void OutletsView::follow(const std::string& master_id) {
   master_->setCurrentIndex(at);
 }
 
+void OutletsView::go_to(const std::string& key) {
+  outlet_->setCurrentIndex(0);  // all of them
+  const auto line = std::find_if(lines_.begin(), lines_.end(), [&](const Line& l) { return l.outlet.key == key; });
+  if (line != lines_.end()) table_->choose({size_t(line - lines_.begin())});
+}
+
 void OutletsView::reload() {
   std::vector<std::string> refused;
   outlets_ = known_outlets(&refused);
@@ -261,13 +267,11 @@ void OutletsView::fill() {
 
 LevelLine OutletsView::line_of(const Line& line) const {
   const Delivery& d = line.delivery;
-  const auto tolerance =
-      live_->isChecked() && line.outlet.live_tolerance_lu ? line.outlet.live_tolerance_lu : line.outlet.tolerance_lu;
   return {line.outlet.target_lufs,
-          tolerance,
+          tolerance_of(line.outlet, live_->isChecked()),
           d.anchor_lufs ? d.anchor_lufs : line.own->loudness.integrated_lufs,
           line.outlet.turns == Outlet::Turns::none && !line.encoded ? std::nullopt : d.loudness_lufs,
-          d.file_change_db.has_value() && !d.passes(),
+          d.file_change_db.has_value() && d.has_fault("integrated_lufs"),
           d.limited == Delivery::Limited::ceiling};
 }
 
@@ -344,9 +348,9 @@ void OutletsView::say_all() {
 void OutletsView::show_columns() {
   const bool one_master = !master_->currentData().toString().isEmpty(),
              one_outlet = !outlet_->currentData().toString().isEmpty();
-  table_->setColumnHidden(master_column, one_master);
-  table_->setColumnHidden(outlet_column, one_outlet && !one_master);
-  table_->setColumnHidden(group_column, one_outlet || width() < 960);
+  table_->fold(master_column, one_master);
+  table_->fold(outlet_column, one_outlet && !one_master);
+  table_->fold(group_column, one_outlet || width() < 960);
 }
 
 void OutletsView::resizeEvent(QResizeEvent* event) {

@@ -33,6 +33,9 @@ class OutletsView : public QWidget {
   void show_bench(const Bench& bench);
   /// Shows the master of the trial that is looked at, once for each master.
   void follow(const std::string& master_id);
+  /// Chooses the row of an outlet, of the master that is shown.
+  void go_to(const std::string& key);
+  const std::vector<Outlet>& outlets() const { return outlets_; }
   ResultTable* table() const { return table_; }
   QComboBox* master() const { return master_; }
   QComboBox* outlet() const { return outlet_; }

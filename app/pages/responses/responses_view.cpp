@@ -60,7 +60,8 @@ ResponsesView::ResponsesView(Queue& queue, QWidget* parent) : QWidget(parent), w
   decays_ = new GraphPlate("decay", tr("Energy that is left of each response over time"), plots);
   set_term(decays_, "reverberation");
   decays_->set_axes(tr("seconds after its onset"), tr("left of it, dB"));
-  gains_ = new LinesPlate("gain", tr("Gain of each response over frequency, by sixth octaves"), false, plots);
+  gains_ = new LinesPlate("gain", tr("Gain of each response over frequency, by sixth octaves"), plots);
+  gains_->set_unit(tr("gain, dB"));
   set_term(gains_, "response_gain");
   gains_->set_legend(false);
   plots->setSizes({500, 500});

@@ -37,7 +37,8 @@ SpectrumView::SpectrumView(Queue& queue, QWidget* parent)
   auto* split = new QSplitter(Qt::Vertical, this);
   split->setHandleWidth(1);
   plates_ = new QStackedWidget(split);
-  plate_ = new LinesPlate("spectrum", tr("Spectra of the chosen clips"), true, plates_);
+  plate_ = new LinesPlate("spectrum", tr("Spectra of the chosen clips"), plates_);
+  plate_->set_unit(tr("dBFS"));
   set_term(plate_, "spectrum");
   over_time_ = new SpectrogramPlate(plates_);
   plates_->addWidget(plate_);

@@ -2,7 +2,6 @@
 
 #include <QHeaderView>
 #include <QPushButton>
-#include <QScrollBar>
 #include <QSplitter>
 #include <QVBoxLayout>
 #include <cmath>
@@ -54,7 +53,8 @@ TrialsView::TrialsView(QWidget* parent) : QWidget(parent) {
   table_ = new ResultTable(tr("All trials of the bench"), split);
   table_->set_columns(columns_shown());
   table_->sort_by(depth_column, Qt::DescendingOrder);
-  plate_ = new LinesPlate("depth-of-trials", tr("Depth by third octave of the chosen trials"), true, split);
+  plate_ = new LinesPlate("depth-of-trials", tr("Depth by third octave of the chosen trials"), split);
+  plate_->set_unit(tr("residual against the master, dB"));
   set_term(plate_, "depth");
   split->addWidget(table_);
   split->addWidget(plate_);
@@ -86,7 +86,7 @@ std::vector<app::Column> TrialsView::columns_shown() {
   using S = TrialSummary;
   return {
       {tr("Master"), {}, words([](const Line& l) { return l.master; })},
-      {tr("Trial"), {}, words([](const Line& l) { return l.trial; }), false, 160},
+      {tr("Trial"), {}, words([](const Line& l) { return l.trial; }), false, app::Column::stretch},
       {tr("Kind"), {}, words([](const Line& l) { return QString::fromStdString(l.summary.kind).replace('_', ' '); })},
       {tr("Causes"), tr("What takes most of the residual out, greatest first; known of trials that were looked at"),
        words([](const Line& l) {
@@ -100,9 +100,9 @@ std::vector<app::Column> TrialsView::columns_shown() {
          if (!l.summary.trusted || !db) return Cell{QString(QChar(0x2013)), unrelated_db};
          return *db <= -200 ? Cell{tr("nothing"), silence_db} : number_cell(db, 1);
        }),
-       true, app::Column::as_content, "depth"},
+       true, app::Column::as_content, "depth", 3},
       {tr("Remainder"), tr("What no filter explains, against the master's RMS, dB"),
-       level([](const S& s) { return s.remainder_relative_db; }), true, app::Column::as_content, "remainder"},
+       level([](const S& s) { return s.remainder_relative_db; }), true, app::Column::as_content, "remainder", 4},
       {tr("Delay"), tr("Samples; positive: the return is late"), of([](const Line& l) {
          const double delay = l.summary.delay_samples;
          return l.summary.trusted ? number_cell(delay, delay == std::round(delay) ? 0 : 2)
@@ -112,12 +112,12 @@ std::vector<app::Column> TrialsView::columns_shown() {
       {tr("Gain"), tr("dB"), value([](const S& s) { return std::optional(s.gain_db); }, 2), true,
        app::Column::as_content, "gain"},
       {tr("Drift"), tr("ppm; positive: the return is longer"),
-       value([](const S& s) { return std::optional(s.drift_ppm); }, 2), true, app::Column::as_content, "drift"},
+       value([](const S& s) { return std::optional(s.drift_ppm); }, 2), true, app::Column::as_content, "drift", 5},
       {tr("Reaches"), tr("Where the return's spectrum ends"), of([](const Line& l) {
          const auto hz = l.summary.bandwidth_hz;
          return Cell{hz ? hertz(*hz, false) : QString(QChar(0x2013)), hz};
        }),
-       true, app::Column::as_content, "band_limit"},
+       true, app::Column::as_content, "band_limit", 2},
       {tr("Word"), tr("Bits really used, or the codec"), of([](const Line& l) {
          const S& s = l.summary;
          const QString codec = QString::fromStdString(s.codec);
@@ -126,19 +126,8 @@ std::vector<app::Column> TrialsView::columns_shown() {
                                       : codec,
                      double(s.bits_used)};
        }),
-       true, app::Column::as_content, "word_length"},
+       true, app::Column::as_content, "word_length", 1},
   };
-}
-
-/// The trial's name takes what the numbers leave, but never less than its words need.
-void TrialsView::resizeEvent(QResizeEvent* event) {
-  QWidget::resizeEvent(event);
-  int others = 0;
-  for (int column = 0; column < columns; ++column)
-    if (column != trial_column && !table_->isColumnHidden(column))  // what it is about to be, where rows are new
-      others += table_->width_of_content(column);
-  table_->setColumnWidth(
-      trial_column, std::clamp(table_->width() - table_->verticalScrollBar()->sizeHint().width() - others, 110, 260));
 }
 
 void TrialsView::show_bench(const Bench& bench, const std::map<std::string, RowState>& states) {
@@ -174,11 +163,9 @@ std::optional<double> TrialsView::in_band(const TrialSummary& s) const {
 
 void TrialsView::fill() {
   table_->set_rows(lines_.size(), [this](size_t row) { return QString::fromStdString(lines_[row].id); });
-  table_->setColumnHidden(drift_column, std::all_of(lines_.begin(), lines_.end(), [](const Line& line) {
-                            return !line.summary.trusted || line.summary.drift_ppm == 0;
-                          }));
-  QResizeEvent settle(size(), size());
-  resizeEvent(&settle);
+  table_->fold(drift_column, std::all_of(lines_.begin(), lines_.end(), [](const Line& line) {
+                 return !line.summary.trusted || line.summary.drift_ppm == 0;
+               }));
   draw();
 }
 

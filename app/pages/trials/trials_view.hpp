@@ -41,7 +41,6 @@ class TrialsView : public QWidget {
   void opened(const QString& trial_id);  ///< Enter or double click: to its null
 
  protected:
-  void resizeEvent(QResizeEvent* event) override;
 
  private:
   struct Line {

@@ -46,8 +46,8 @@ WordLengthsView::WordLengthsView(Queue& queue, QWidget* parent) : QWidget(parent
   split->setHandleWidth(1);
   auto* plates = new QSplitter(Qt::Horizontal, split);
   plates->setHandleWidth(1);
-  densities_ =
-      new LinesPlate("word-lengths", tr("Noise of each word length, dBFS per root Hz, theory dotted"), false, plates);
+  densities_ = new LinesPlate("word-lengths", tr("Noise of each word length, dBFS per root Hz, theory dotted"), plates);
+  densities_->set_unit(tr("dBFS per root Hz"));
   densities_->set_depth(170, -290);
   densities_->set_legend(false);
   set_term(densities_, "word_noise");

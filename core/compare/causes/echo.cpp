@@ -21,7 +21,9 @@ constexpr double least_level = 1e-4;
 constexpr double least_power = 1e-7;  // of the mean: bins with less say nothing
 constexpr size_t most_echoes = 4;
 constexpr int64_t around = 24;  // samples of the response that go with a peak
-constexpr int rounds = 3;
+constexpr int more_rounds = 2;
+constexpr double hardly_less = 0.93;          // of what a gain leaves: so much after the first look is no echo's
+constexpr double as_good_as_nothing = 1e-12;  // what a gain leaves where it was all
 constexpr double simpler_share = 1.5;  // one clean repeat may leave so much more than many samples around its place
 
 /// Samples of an impulse response around one place.
@@ -70,33 +72,40 @@ void scale_to(std::span<double> left, std::span<const double> in, Taps& taps) {
   for (size_t n = 0; n < wet.size(); ++n) left[n] -= more * wet[n];
 }
 
-/// What turns the model into what is left, by division of the spectra of all of it.
+/// What turns the model into what is left, by division of the spectra of all of it. Single precision tells where
+/// something is, for half the work.
+template <class Real>
 class Division {
  public:
   explicit Division(std::span<const double> model)
-      : fft_(2 * dsp::good_fft_size(std::max<size_t>(2048, model.size() * 5 / 8))), model_(transformed(model)) {
-    for (const auto& v : model_) power_ += std::norm(v) / double(model_.size());
+      : fft_(2 * dsp::good_fft_size(std::max<size_t>(2048, model.size() * 5 / 8))) {
+    transform(model);
+    model_.assign(fft_.spectrum().begin(), fft_.spectrum().end());
+    for (const auto& v : model_) power_ += double(std::norm(v)) / double(model_.size());
   }
 
   std::vector<double> of(std::span<const double> left) {
-    const auto y = transformed(left);
-    for (size_t k = 0; k < y.size(); ++k)
-      fft_.spectrum()[k] =
-          std::conj(model_[k]) * y[k] / (std::norm(model_[k]) + least_power * power_) / double(fft_.size());
+    transform(left);
+    const auto y = fft_.spectrum();
+    const auto least = Real(least_power * power_), scale = Real(1 / double(fft_.size()));
+    for (size_t k = 0; k < y.size(); ++k) {
+      const auto x = model_[k], z = y[k];  // conj(x) z
+      const Real by = scale / (std::norm(x) + least);
+      y[k] = {by * (x.real() * z.real() + x.imag() * z.imag()), by * (x.real() * z.imag() - x.imag() * z.real())};
+    }
     fft_.inverse();
     return {fft_.time().begin(), fft_.time().end()};
   }
 
  private:
-  std::vector<std::complex<double>> transformed(std::span<const double> x) {
-    std::fill(fft_.time().begin(), fft_.time().end(), 0.0);
-    std::copy(x.begin(), x.end(), fft_.time().begin());
+  void transform(std::span<const double> x) {
+    std::transform(x.begin(), x.end(), fft_.time().begin(), [](double v) { return Real(v); });
+    std::fill(fft_.time().begin() + std::ssize(x), fft_.time().end(), Real(0));
     fft_.forward();
-    return {fft_.spectrum().begin(), fft_.spectrum().end()};
   }
 
-  dsp::RealFft<double> fft_;
-  std::vector<std::complex<double>> model_;
+  dsp::RealFft<Real> fft_;
+  std::vector<std::complex<Real>> model_;
   double power_ = 0;
 };
 
@@ -122,6 +131,20 @@ std::vector<int64_t> peaks(const std::vector<double>& h, double rate) {
   return found;
 }
 
+/// What a response says around each place goes to the taps there, and out of what is left.
+void take_out(std::span<const double> model, const std::vector<double>& h, std::vector<Taps>& taps,
+              std::span<double> left) {
+  const auto size = std::ssize(h);
+  for (Taps& t : taps) {
+    Taps minus{t.at, {}};
+    for (int64_t k = -around; k <= around; ++k)
+      minus.of.push_back(t.at || k == 0 ? -h[size_t((t.at + k + size) % size)] : 0);
+    add(model, minus, left);
+    for (size_t k = 0; k < t.of.size(); ++k) t.of[k] -= minus.of[k];
+  }
+  for (Taps& t : taps) scale_to(left, model, t);
+}
+
 /// One clean repeat near a place: what is left is so much of the model, and so much of it later, by least squares at
 /// every lag. In sustained sounds the division of spectra tells no more than where.
 class OneRepeat {
@@ -130,6 +153,7 @@ class OneRepeat {
   struct Gains {
     double direct = 0, repeat = 0;
     double had = 0, taken = 0;  ///< energy of what is left, behind the lag, and of what these take out of it
+    double by_gain = 0;         ///< and a gain alone
   };
   Gains at(int64_t lag) const {
     const auto from = size_t(lag);  // before that it repeats what came before
@@ -139,6 +163,7 @@ class OneRepeat {
       const double now = model_[n], x = model_[n - from], d = left_[n];
       own += now * now, later += x * x, both += x * now, direct += now * d, across += x * d, g.had += d * d;
     }
+    g.by_gain = own > 0 ? direct * direct / own : 0;
     const double det = own * later - both * both;
     if (!(det > 1e-9 * own * later)) return g;
     g.direct = (direct * later - across * both) / det, g.repeat = (across * own - direct * both) / det;
@@ -174,79 +199,121 @@ Stretch read_from(const Excerpt& e, const Planar& model) {
   return best;
 }
 
+/// What is looked at of a pair of channels.
+struct Channel {
+  std::span<const double> model;
+  std::vector<double> had, left{};  // what the model leaves; the same without the taps
+  std::vector<Taps> taps{};         // the direct sound's own last
+};
+
+std::vector<Channel> channels_of(const Excerpt& e, const Planar& model, const Stretch& s) {
+  std::vector<Channel> all;
+  for (int p = 0; p < e.pairs(); ++p) {
+    const auto left = left_of(e, model, p);
+    all.push_back({model.channel(p).subspan(size_t(s.at), size_t(s.frames)),
+                   {left.begin() + s.at, left.begin() + s.at + s.frames}});
+    all.back().left = all.back().had;
+  }
+  return all;
+}
+
+/// Responses of all, at first in single precision.
+std::vector<std::vector<double>> responses(const std::vector<Channel>& channels, int threads) {
+  std::vector<std::vector<double>> h(channels.size());
+  each_pair(threads, int(channels.size()), [&](int p) {
+    const Channel& c = channels[size_t(p)];
+    h[size_t(p)] = Division<float>(c.model).of(c.left);
+  });
+  return h;
+}
+
+std::vector<double> mean_of(const std::vector<std::vector<double>>& all) {
+  std::vector<double> mean(all.front().size());
+  for (const auto& h : all)
+    for (size_t n = 0; n < h.size(); ++n) mean[n] += h[n] / double(all.size());
+  return mean;
+}
+
+/// Energy that the taps leave of all, from a place on.
+double left_from(const std::vector<Channel>& channels, int64_t from) {
+  double sum = 0;
+  for (const Channel& c : channels)
+    sum += std::inner_product(c.left.begin() + from, c.left.end(), c.left.begin() + from, 0.0);
+  return sum;
+}
+
+/// Finds the taps at these places, or one clean repeat where that does as well; false where neither takes out much.
+bool find_taps(std::vector<Channel>& channels, std::vector<std::vector<double>> h, const std::vector<int64_t>& places,
+               int threads) {
+  const std::vector<double> none(2 * around + 1);
+  std::vector<OneRepeat> repeats;
+  for (Channel& c : channels) {
+    repeats.emplace_back(c.model, c.had);
+    for (const int64_t at : places) c.taps.push_back({at, none});
+    c.taps.push_back({0, none});  // the gain is not known better before
+  }
+  const int64_t lag = best_lag(repeats, places.front(), threads);
+  double had = 0, by_gain = 0, by_one = 0;  // what is left, and what those leave of it
+  std::vector<OneRepeat::Gains> gains;
+  for (const auto& r : repeats) {
+    gains.push_back(r.at(lag));
+    had += gains.back().had, by_gain += gains.back().had - gains.back().by_gain;
+    by_one += gains.back().had - gains.back().taken;
+  }
+  if (by_gain < as_good_as_nothing * had) return false;
+  const auto take_out_all = [&](auto response_of) {
+    each_pair(threads, int(channels.size()), [&](int p) {
+      Channel& c = channels[size_t(p)];
+      take_out(c.model, response_of(size_t(p)), c.taps, c.left);
+    });
+  };
+  take_out_all([&](size_t p) { return std::move(h[p]); });
+  if (std::min(by_one, left_from(channels, lag)) > hardly_less * by_gain) return false;
+  std::vector<std::optional<Division<double>>> divisions(channels.size());
+  for (int round = 0; round < more_rounds; ++round)
+    take_out_all([&](size_t p) {
+      if (!divisions[p]) divisions[p].emplace(channels[p].model);
+      return divisions[p]->of(channels[p].left);
+    });
+  if (by_one < simpler_share * left_from(channels, lag))
+    for (size_t p = 0; p < channels.size(); ++p) {
+      channels[p].taps.assign(2, {0, none});
+      channels[p].taps[0].at = lag;
+      channels[p].taps[0].of[around] = gains[p].repeat, channels[p].taps[1].of[around] = gains[p].direct;
+    }
+  return true;
+}
+
+Cause echo_cause(const Channel& first, int pairs, double rate) {
+  Json echoes = Json::array();
+  for (const Taps& t : first.taps) {
+    if (!t.at) continue;
+    const double level = level_of(t, first.model);
+    echoes.push_back({{"time_ms", 1000.0 * double(t.at) / rate},
+                      {"level_db", 20 * std::log10(std::max(1e-9, std::abs(level)))},
+                      {"inverted", level < 0}});
+  }
+  Cause c{.code = "echo"};
+  for (int p = 0; p < pairs; ++p) c.channels.push_back(p);
+  c.values = {{"time_ms", echoes[0]["time_ms"]}, {"level_db", echoes[0]["level_db"]}, {"echoes", echoes}};
+  return c;
+}
+
 }  // namespace
 
 std::optional<Found> estimate_echo(const Excerpt& e, const Planar& model) {
   const Stretch s = read_from(e, model);
   if (s.frames < e.rate_hz / 2) return {};
-  const auto pairs = size_t(e.pairs());
-  std::vector<std::vector<Taps>> taps(pairs);  // by pair; the direct sound's own last
-  std::vector<std::vector<double>> left(pairs), response(pairs);
-  std::vector<std::unique_ptr<Division>> division(pairs);
-  const auto part = [&](int p) { return model.channel(p).subspan(size_t(s.at), size_t(s.frames)); };
-  each_pair(e.threads, e.pairs(), [&](int pair) {
-    const auto p = size_t(pair);
-    const auto all = left_of(e, model, pair);
-    left[p].assign(all.begin() + s.at, all.begin() + s.at + s.frames);
-    division[p] = std::make_unique<Division>(part(pair));
-    response[p] = division[p]->of(left[p]);
-  });
-  std::vector<double> mean(response.front().size());
-  for (const auto& h : response)
-    for (size_t n = 0; n < h.size(); ++n) mean[n] += h[n] / e.pairs();
-  const auto found = peaks(mean, e.rate_hz);
-  if (found.empty()) return {};
-  each_pair(e.threads, e.pairs(), [&](int pair) {
-    const auto p = size_t(pair);
-    auto& own = taps[p];
-    for (const int64_t at : found) own.push_back({at, std::vector<double>(2 * around + 1)});
-    own.push_back({0, std::vector<double>(2 * around + 1)});  // the gain is not known better before
-    for (int round = 0; round < rounds; ++round) {
-      const auto h = round == 0 ? std::move(response[p]) : division[p]->of(left[p]);
-      for (Taps& t : own) {
-        Taps minus{t.at, {}};
-        for (int64_t k = -around; k <= around; ++k)
-          minus.of.push_back(t.at || k == 0 ? -h[size_t(t.at + k + int64_t(h.size())) % h.size()] : 0);
-        add(part(pair), minus, left[p]);
-        for (size_t k = 0; k < t.of.size(); ++k) t.of[k] -= minus.of[k];
-      }
-      for (Taps& t : own) scale_to(left[p], part(pair), t);
-    }
-  });
-  std::vector<OneRepeat> repeats;
-  std::vector<std::vector<double>> whole(pairs);
-  for (size_t p = 0; p < pairs; ++p) {
-    const auto all = left_of(e, model, int(p));
-    whole[p].assign(all.begin() + s.at, all.begin() + s.at + s.frames);
-    repeats.emplace_back(part(int(p)), whole[p]);
-  }
-  const int64_t lag = best_lag(repeats, found.front(), e.threads);
-  double by_taps = 0, by_one = 0;
-  for (size_t p = 0; p < pairs; ++p) {
-    const auto gains = repeats[p].at(lag);
-    by_one += gains.had - gains.taken;
-    by_taps += std::inner_product(left[p].begin() + lag, left[p].end(), left[p].begin() + lag, 0.0);
-  }
-  if (by_one < simpler_share * by_taps)
-    for (size_t p = 0; p < pairs; ++p) {
-      const auto gains = repeats[p].at(lag);
-      taps[p].assign(2, {0, std::vector<double>(2 * around + 1)});
-      taps[p][0].at = lag, taps[p][0].of[around] = gains.repeat, taps[p][1].of[around] = gains.direct;
-    }
-  Json echoes = Json::array();
-  for (const Taps& t : taps.front()) {
-    if (!t.at) continue;
-    const double level = level_of(t, part(0));
-    echoes.push_back({{"time_ms", 1000.0 * double(t.at) / e.rate_hz},
-                      {"level_db", 20 * std::log10(std::max(1e-9, std::abs(level)))},
-                      {"inverted", level < 0}});
-  }
-  Cause c{.code = "echo"};
-  for (int p = 0; p < e.pairs(); ++p) c.channels.push_back(p);
-  c.values = {{"time_ms", echoes[0]["time_ms"]}, {"level_db", echoes[0]["level_db"]}, {"echoes", echoes}};
+  auto channels = channels_of(e, model, s);
+  auto h = responses(channels, e.threads);
+  const auto places = peaks(mean_of(h), e.rate_hz);
+  if (places.empty() || !find_taps(channels, std::move(h), places, e.threads)) return {};
+  Cause cause = echo_cause(channels.front(), e.pairs(), e.rate_hz);
+  std::vector<std::vector<Taps>> taps;  // by pair
+  for (Channel& c : channels) taps.push_back(std::move(c.taps));
   int64_t reach = around;
   for (const Taps& t : taps.front()) reach = std::max(reach, t.at + around);
-  return Found{c,
+  return Found{std::move(cause),
                [taps, threads = e.threads](const Places&, Planar& m) {
                  each_pair(threads, m.channels(), [&](int p) {
                    const std::vector<double> dry(m.channel(p).begin(), m.channel(p).end());

@@ -10,6 +10,7 @@ namespace heathmist::causes {
 
 namespace {
 
+constexpr double least_power = 1e-18;                      // of a section
 constexpr double floor_db = -45;                           // deeper is as good as gone
 constexpr double most_off_octaves = 1.5, most_off_db = 6;  // that one step moves a number by
 using Numbers = std::vector<double>;
@@ -70,23 +71,19 @@ EqFit::EqFit(const std::vector<ShapePoint>& points, double rate_hz) : points_(po
   }
 }
 
-std::vector<double> EqFit::response_db(const EqSection& section) const {
-  std::vector<double> power(half_sine2_.size(), 1);
+void EqFit::times_power(const EqSection& section, std::vector<double>& power) const {
   for (const auto& b : section.biquads(rate_)) {
     const PowerAt above(b.b0, b.b1, b.b2), below(1, b.a1, b.a2);
-    for (size_t n = 0; n < power.size(); ++n) power[n] *= above(half_sine2_[n]) / below(half_sine2_[n]);
+    for (size_t n = 0; n < power.size(); ++n)
+      power[n] *= std::max(least_power, above(half_sine2_[n]) / below(half_sine2_[n]));
   }
-  for (double& db : power) db = 10 * std::log10(std::max(1e-18, db));
-  return power;
 }
 
 std::vector<double> EqFit::response_db(const EqSetting& setting) const {
-  std::vector<double> sum(points_.size(), 0);
-  for (const EqSection& s : setting.sections) {
-    const auto own = response_db(s);
-    std::transform(sum.begin(), sum.end(), own.begin(), sum.begin(), std::plus<>());
-  }
-  return sum;
+  std::vector<double> response(points_.size(), 1);
+  for (const EqSection& s : setting.sections) times_power(s, response);
+  for (double& db : response) db = 10 * std::log10(db);
+  return response;
 }
 
 std::vector<double> EqFit::left_of(const EqSetting& setting) const {
@@ -112,20 +109,23 @@ double EqFit::chi_square_of(const EqSetting& setting) const {
 
 double EqFit::error_of(const EqSetting& setting) const { return rms_of(left_of(setting)); }
 
-/// How what is left falls as each number rises, by differences.
+/// How what is left falls as each number rises, by differences so small that the logarithm's own slope will do.
 std::vector<std::vector<double>> EqFit::slopes_of(const EqSetting& setting) const {
-  constexpr double by = 1e-4;
+  constexpr double by = 1e-5, db_of_share = 4.342944819032518;  // 10 / ln 10
   const auto whole = response_db(setting);
   std::vector<std::vector<double>> slopes(1);
   for (const ShapePoint& p : points_) slopes[0].push_back(p.db - setting.flat_db > floor_db);
   for (const EqSection& s : setting.sections) {
     const Numbers numbers = numbers_of(s);
-    const auto here = response_db(s);
+    std::vector<double> here(points_.size(), 1);
+    times_power(s, here);
     for (size_t k = 0; k < numbers.size(); ++k) {
       Numbers moved = numbers;
       moved[k] += by;
-      auto slope = response_db(section_of(moved, s, rate_));
-      for (size_t n = 0; n < slope.size(); ++n) slope[n] = whole[n] < floor_db ? 0 : (slope[n] - here[n]) / by;
+      std::vector<double> slope(points_.size(), 1);
+      times_power(section_of(moved, s, rate_), slope);
+      for (size_t n = 0; n < slope.size(); ++n)
+        slope[n] = whole[n] < floor_db ? 0 : db_of_share * (slope[n] / here[n] - 1) / by;
       slopes.push_back(std::move(slope));
     }
   }

@@ -37,7 +37,7 @@ class EqFit {
   std::vector<double> left_of(const EqSetting& setting) const;
 
  private:
-  std::vector<double> response_db(const EqSection& section) const;
+  void times_power(const EqSection& section, std::vector<double>& power) const;  // multiplies each point's
   std::vector<double> response_db(const EqSetting& setting) const;
   double rms_of(const std::vector<double>& left) const;
   std::vector<std::vector<double>> slopes_of(const EqSetting& setting) const;  // a list a number, a value a point

@@ -1,8 +1,10 @@
 // Steady lines that were added: hum, tones. Found in what is left, not in the return.
 #include <algorithm>
+#include <array>
 #include <cmath>
 #include <complex>
 #include <numbers>
+#include <numeric>
 #include <span>
 
 #include "core/compare/causes/estimates.hpp"
@@ -89,29 +91,50 @@ struct Fitted {
   }
 };
 
-std::complex<double> project(std::span<const double> left, double turn, size_t from, size_t to) {
-  std::complex<double> sum = 0;
-  double weight = 0;
-  const double hann_turn = 2 * std::numbers::pi / double(to - from);
-  for (size_t at = from; at < to;) {
-    const size_t end = std::min(to, at + 256);
-    auto wave = std::polar(1.0, -turn * double(at));
-    auto hann = std::polar(1.0, hann_turn * (double(at - from) + 0.5));
-    const auto step = std::polar(1.0, -turn), hann_step = std::polar(1.0, hann_turn);
-    for (; at < end; ++at, wave *= step, hann *= hann_step) {
-      const double w = 0.5 - 0.5 * hann.real();
-      sum += w * left[at] * wave, weight += w;
+/// A wave over as many samples as are turned at once: cos and sin of turn k.
+struct Turns {
+  static constexpr size_t count = 256;
+  std::array<double, count> cosine, sine;
+  explicit Turns(double turn) {
+    const double c = std::cos(turn), s = std::sin(turn);
+    cosine[0] = 1, sine[0] = 0;
+    for (size_t k = 1; k < count; ++k) {
+      cosine[k] = cosine[k - 1] * c - sine[k - 1] * s;
+      sine[k] = sine[k - 1] * c + cosine[k - 1] * s;
     }
   }
-  return 2.0 * sum / weight;
+};
+
+/// The phasor of a line in the frames [from, to), under a Hann window: its sum is half of what there are.
+std::complex<double> project(std::span<const double> left, double turn, size_t from, size_t to) {
+  constexpr size_t lanes = 8;
+  const double hann_turn = 2 * std::numbers::pi / double(to - from);
+  const Turns wave(turn), hann(hann_turn);
+  std::complex<double> sum = 0;
+  std::array<double, Turns::count> x{};
+  for (size_t at = from; at < to; at += Turns::count) {
+    const size_t count = std::min(to - at, Turns::count);
+    const auto begin = std::polar(0.5, hann_turn * (double(at - from) + 0.5));
+    const double real = begin.real(), imaginary = begin.imag();
+    for (size_t k = 0; k < count; ++k) x[k] = (0.5 - (real * hann.cosine[k] - imaginary * hann.sine[k])) * left[at + k];
+    std::fill(x.begin() + count, x.end(), 0.0);
+    std::array<double, lanes> across{}, along{};
+    for (size_t k = 0; k < Turns::count; k += lanes)
+      for (size_t n = 0; n < lanes; ++n)
+        along[n] += x[k + n] * wave.cosine[k + n], across[n] -= x[k + n] * wave.sine[k + n];
+    sum += std::complex(std::reduce(along.begin(), along.end()), std::reduce(across.begin(), across.end())) *
+           std::polar(1.0, -turn * double(at));
+  }
+  return 4.0 * sum / double(to - from);
 }
 
 void add(std::span<double> to, double turn, std::complex<double> phasor) {
-  for (size_t at = 0; at < to.size();) {
-    const size_t end = std::min(to.size(), at + 256);
-    auto wave = phasor * std::polar(1.0, turn * double(at));
-    const auto step = std::polar(1.0, turn);
-    for (; at < end; ++at, wave *= step) to[at] += wave.real();
+  const Turns wave(turn);
+  for (size_t at = 0; at < to.size(); at += Turns::count) {
+    const size_t count = std::min(to.size() - at, Turns::count);
+    const auto begin = phasor * std::polar(1.0, turn * double(at));
+    const double real = begin.real(), imaginary = begin.imag();
+    for (size_t k = 0; k < count; ++k) to[at + k] += real * wave.cosine[k] - imaginary * wave.sine[k];
   }
 }
 

@@ -9,6 +9,7 @@
 #include "core/dsp/fft.hpp"
 #include "core/dsp/interpolator.hpp"
 #include "core/dsp/median.hpp"
+#include "core/dsp/simd.hpp"
 
 namespace heathmist::causes {
 
@@ -61,11 +62,15 @@ void warp(std::span<const double> in, const Course& course, std::span<double> ou
     const auto row = std::min(size_t(fine), fractions - 1);
     const double part = fine - double(row);
     const double *a = &table[row * size_t(taps)], *b = a + taps;
-    double sum_a = 0, sum_b = 0;
     const int64_t first = whole - before;
-    for (int64_t k = std::max<int64_t>(0, -first); k < std::min<int64_t>(taps, int64_t(in.size()) - first); ++k)
-      sum_a += a[k] * in[size_t(first + k)], sum_b += b[k] * in[size_t(first + k)];
-    out[size_t(n)] = sum_a + part * (sum_b - sum_a);
+    if (first >= 0 && first + taps <= std::ssize(in)) {
+      out[size_t(n)] = dsp::simd::blend_dot(&in[size_t(first)], a, b, part, taps);
+      continue;
+    }
+    double sum = 0;  // silence around it
+    for (int64_t k = std::max<int64_t>(0, -first); k < std::min<int64_t>(taps, std::ssize(in) - first); ++k)
+      sum += (a[k] + part * (b[k] - a[k])) * in[size_t(first + k)];
+    out[size_t(n)] = sum;
   }
 }
 
