@@ -50,10 +50,12 @@ struct Teller {
     const auto power = [](std::optional<double> db) { return db ? std::pow(10, *db / 10) : 0; };
     const auto taken = [&](const Cause* c) { return power(c->before_db) - power(c->after_db); };
     std::stable_sort(all.begin(), all.end(), [&](auto* a, auto* b) { return taken(a) > taken(b); });
+    constexpr double some = 0.02;
     std::string text;
     size_t told = 0;
     for (const Cause* c : all) {
       if (told == 2 || (told > 0 && power(c->before_db) < beside * power(all.front()->before_db))) break;
+      if (told > 0 && taken(c) < some * power(c->before_db)) break;  // beside the first it says nothing
       std::string words = c->text.substr(0, c->text.size() - 1);
       const auto small = [](char letter) { return letter == ' ' || std::islower(static_cast<unsigned char>(letter)); };
       if (told > 0 && words.size() > 1 && small(words[1]))  // "EQ" stays
@@ -61,6 +63,17 @@ struct Teller {
       text += (told++ ? "; " : "") + words;
     }
     return text;
+  }
+  /// What was found took out so little of what the fit left that its name would be no answer.
+  bool explains_little() const {
+    constexpr double least_share = 0.2;
+    double before = 0, after = 0;
+    for (const Cause& c : r.causes) {
+      const auto power = [](std::optional<double> db) { return db ? std::pow(10, *db / 10) : 0; };
+      if (!c.is_of_the_fit() && before == 0) before = power(c.before_db);
+      after = power(c.after_db);
+    }
+    return before - after < least_share * before;
   }
   /// Then the loudness of the whole says little.
   bool level_moves() const {
@@ -106,7 +119,9 @@ struct Teller {
     const auto db = r.residual_relative_db();
     const Severity by_depth = !db ? Severity::clean : *db > caution_relative_db ? Severity::caution : Severity::note;
     Finding* f = nullptr;
-    const std::string depth = depth_text(), causes = headline();
+    const std::string depth = depth_text();
+    const std::string causes =
+        r.kind == Kind::changed && r.breaks == 0 && explains_little() ? std::string() : headline();
     switch (r.kind) {
       case Kind::identical:
         f = &say("identical", Severity::clean, "Identical: every sample is equal.",

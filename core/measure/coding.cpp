@@ -14,6 +14,9 @@ namespace heathmist {
 namespace {
 
 constexpr size_t first_blocks = 6, all_blocks = 48;  // an offset is chosen on the first and judged on the others
+// Where the treble is loudest it is dense, too, so that few coefficients are nothing. Of a coder that has few offsets
+// to choose from they are chosen on as many blocks of every loudness as well.
+constexpr size_t blocks_of_all = 6;
 constexpr size_t best_kept = 6, best_of_grid = 2;
 // An offset is held against those so near that the programme is the same, far enough for every phase to turn.
 constexpr std::array beside{5, 13, 29};
@@ -194,6 +197,19 @@ double bits_a_second(CoderTransform& t, const std::vector<Piece>& pieces, int64_
   return bits / blocks / double(t.size) * rate_hz;
 }
 
+/// Of pieces in the order of their worth, behind the first ones some of every worth, and then the others.
+std::vector<Piece> with_some_of_all(std::vector<Piece> pieces) {
+  const size_t step = std::max<size_t>(1, (pieces.size() - first_blocks) / blocks_of_all);
+  std::vector<Piece> chosen, others;
+  for (size_t n = 0; n < pieces.size(); ++n) {
+    const bool of_all = n >= first_blocks && (n - first_blocks) % step == step - 1;
+    (n < first_blocks || (of_all && chosen.size() < first_blocks + blocks_of_all) ? chosen : others)
+        .push_back(std::move(pieces[n]));
+  }
+  std::move(others.begin(), others.end(), std::back_inserter(chosen));
+  return chosen;
+}
+
 struct Tried {
   int64_t offset;  ///< on the grid
   double score;
@@ -229,21 +245,33 @@ std::vector<Tried> offsets_by_score(CoderTransform& t, std::span<const Piece> pi
   return all;
 }
 
+/// The best ones by the first pieces; on a grid by some of every loudness, too.
+std::vector<Tried> likely_offsets(CoderTransform& t, std::span<const Piece> pieces, Band band, const Job& job) {
+  auto likely = offsets_by_score(t, pieces.first(first_blocks), band, job);
+  likely.resize(std::min(t.grid == t.hop ? best_kept : best_of_grid, likely.size()));
+  if (t.grid == t.hop) return likely;
+  const auto other = offsets_by_score(t, pieces.subspan(first_blocks, blocks_of_all), band, job).front();
+  if (std::none_of(likely.begin(), likely.end(), [&](const Tried& x) { return x.offset == other.offset; }))
+    likely.back() = other;
+  return likely;
+}
+
 std::optional<CodingTrace> try_transform(const Clip& clip, CoderTransform& t, double top_hz, const Job& job) {
   const int rate = clip.format().sample_rate_hz;
   if (t.family == "opus" && rate != 48000) return {};  // which it always comes back at
   const auto hop = int64_t(t.hop);
-  const auto pieces = pieces_of(clip, hop + int64_t(t.reach), int(all_blocks), t.mid_side);
-  if (pieces.size() < first_blocks + 6) return {};
+  auto pieces = pieces_of(clip, hop + int64_t(t.reach), int(all_blocks), t.mid_side);
+  const size_t chosen_on = first_blocks + (t.grid == t.hop ? 0 : blocks_of_all);
+  if (pieces.size() < chosen_on + 6) return {};
+  if (t.grid < t.hop) pieces = with_some_of_all(std::move(pieces));
   const double bin_hz = rate / 2.0 / double(t.size);
   const Band band{size_t(from_hz / bin_hz),
                   size_t(std::min({to_hz, std::max(6000.0, 0.94 * top_hz), 0.47 * rate}) / bin_hz)};
   if (band.high < band.low + 20) return {};
   std::vector<double> out(t.size);
-  auto all = offsets_by_score(t, std::span(pieces).first(first_blocks), band, job);
-  all.resize(std::min(t.grid == t.hop ? best_kept : best_of_grid, all.size()));
+  const auto all = likely_offsets(t, pieces, band, job);
   std::vector<std::vector<double>> depths_of(all.size());  // [offset][piece]: by how much it is smaller there
-  for (size_t n = first_blocks; n < pieces.size(); ++n) {
+  for (size_t n = chosen_on; n < pieces.size(); ++n) {
     for (auto& depths : depths_of) depths.push_back(0);
     for (const auto& x : pieces[n].channels) {
       t.take(x);
