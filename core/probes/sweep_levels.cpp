@@ -17,6 +17,8 @@ constexpr double beside_hz = 15;
 constexpr double blur_hz = 50;     // what the gate's ends blur
 constexpr double disturbs = 1e-3;  // what lies further under the wanted line does not show in it
 constexpr double disturbs_image = 0.03;
+constexpr TapsPlan at_a_crossing{0.06, 4}, at_the_fold{0.12, 2};
+constexpr double stop_band = 1e-3;  // which has notches that no straight line over a crossing follows
 
 double middle_of(std::vector<double>& some) {
   std::nth_element(some.begin(), some.begin() + long(some.size() / 2), some.end());
@@ -27,7 +29,11 @@ double middle_of(std::vector<double>& some) {
 
 SweepLevels::SweepLevels(const SweepResponses& responses, const SweepReading& reading, const ProbeScore& score,
                          const ProbeFit& fit)
-    : responses_(responses), law_(*score.sweep), from_(reading.from_hz), to_(reading.to_hz * fit.stretch) {
+    : responses_(responses),
+      score_(score),
+      law_(*score.sweep),
+      from_(reading.from_hz),
+      to_(reading.to_hz * fit.stretch) {
   double first = 0, last = 0;
   int highest = 1;
   for (const auto& r : responses.told) highest = std::max(highest, std::abs(r.image));
@@ -49,11 +55,32 @@ Complex SweepLevels::wanted(double hz) const {
   const double at = hz / responses_.bin_hz;
   const auto j = std::min(size_t(at), value.size() - 2);
   const Complex seen = value[j] + (value[j + 1] - value[j]) * (at - double(j));
-  const double turn = to_ / 2, size = std::abs(seen);
-  const double told = from_ > to_ && std::abs(hz - turn) < half_width(turn) ? at_the_turn(turn, hz - turn, size)
-                      : crossing(0, hz, size) ? beside_crossings(0, hz, size).value_or(around(0, hz))
-                                              : size;
-  return size > 0 ? seen * (told / size) : seen;
+  const double size = std::abs(seen);
+  return size > 0 ? seen * (wanted_size(hz, size) / size) : seen;
+}
+
+double SweepLevels::wanted_size(double hz, double seen) const {
+  const double turn = to_ / 2;
+  if (from_ > to_ && std::abs(hz - turn) < 2 * half_width(turn)) {
+    if (const auto& taps = taps_at(turn, at_the_fold); taps && std::abs(hz - turn) < taps->reach_hz)
+      return taps->gain_at(hz);
+    if (std::abs(hz - turn) < half_width(turn)) return at_the_turn(turn, hz - turn, seen);
+  }
+  if (!crossing(0, hz, seen)) return seen;
+  if (seen < stop_band) {
+    const double step_s = at_a_crossing.around_s, place = law_.hz((std::floor(law_.at_s(hz) / step_s) + 0.5) * step_s);
+    if (const auto& taps = taps_at(place, at_a_crossing); taps && std::abs(hz - place) < taps->reach_hz)
+      return taps->gain_at(hz);
+  }
+  return beside_crossings(0, hz, seen).value_or(around(0, hz));
+}
+
+/// Worked out once each.
+const std::optional<LocalTaps>& SweepLevels::taps_at(double hz, const TapsPlan& plan) const {
+  const std::scoped_lock held(lock_);
+  const auto [at, is_new] = places_.try_emplace(hz);
+  if (is_new) at->second = taps_around(hz, plan, responses_.wanted, score_);
+  return at->second;
 }
 
 double SweepLevels::image_power(size_t k, double hz) const {

@@ -2,6 +2,8 @@
 // other: there its level is what it is on either side. Inside core/probes only.
 #pragma once
 #include <array>
+#include <map>
+#include <mutex>
 #include <optional>
 
 #include "core/probes/sweep_reading.hpp"
@@ -25,6 +27,8 @@ class SweepLevels {
   bool harmonic_crosses(int multiple, double hz, const std::array<double, SweepPoint::harmonics>& db) const;
 
  private:
+  double wanted_size(double hz, double seen) const;
+  const std::optional<LocalTaps>& taps_at(double hz, const TapsPlan& plan) const;
   double half_width(double hz) const;
   double median(size_t k, double from_hz, double until_hz) const;
   std::optional<double> crossing(size_t k, double hz, double size) const;
@@ -33,9 +37,12 @@ class SweepLevels {
   double at_the_turn(double turn, double away, double seen) const;
 
   const SweepResponses& responses_;
+  const ProbeScore& score_;
   const SweepLaw& law_;
   double from_, to_;                              // rates, in Hz of the probe's time
   std::vector<std::pair<int, double>> counting_;  // images that are there, and their sizes
+  mutable std::mutex lock_;
+  mutable std::map<double, std::optional<LocalTaps>> places_;  // by Hz
 };
 
 }  // namespace heathmist

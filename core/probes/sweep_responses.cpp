@@ -94,6 +94,17 @@ class Division {
   void put_back(const Component& of) { put(of.impulse), take(of.image, -1); }
   std::vector<double> rest() const { return {rest_.begin(), rest_.begin() + int64_t(span_s_ * rate_)}; }
 
+  /// What no image took.
+  SweepBody wanted(const Component& of) {
+    const auto rest = rest_;
+    put_back(of);
+    const auto whole = int64_t(source_.size());
+    const double middle_s = double(middle_ > whole / 2 ? middle_ - whole : middle_) / source_rate();
+    SweepBody body{{}, rate_ * fit_.stretch, start_s_ / fit_.stretch, middle_s / fit_.stretch};
+    body.samples = std::exchange(rest_, rest);
+    return body;
+  }
+
   /// Responses in lines of a quarter of a hertz, which ringing of 40 ms cannot tell from finer ones.
   void tell(const std::vector<Component>& parts, SweepResponses& all) const {
     dsp::RealFft<double> fft(even_fft_size(4 * source_rate()));
@@ -276,6 +287,7 @@ SweepResponses sweep_responses(const Clip& ret, const ProbeScore& score, const P
   improve_all(job.part(0.7, 1));  // what stood in another's place the first time
   SweepResponses all;
   division.tell(parts, all);
+  all.wanted = division.wanted(parts.front());
   const auto rest = division.rest();
   Planar body(1, int64_t(rest.size()));
   std::copy(rest.begin(), rest.end(), body.channel(0).begin());

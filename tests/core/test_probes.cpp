@@ -210,7 +210,8 @@ class TestProbes : public StageTest {
         const auto score = probe_score(kind, 96000);
         const auto r = read_sweep(*run(body_clip(score), {way}), score, in_place(score));
         for (const double near :
-             {3900.0, 11700.0, 14250.0, 18150.0, 21000.0, 21700.0, 22050.0, 22400.0, 25950.0, 44100.0}) {
+             {3900.0,  11700.0, 14250.0, 18150.0, 21000.0, 21700.0, 21900.0, 22000.0, 22050.0, 22150.0,
+              22250.0, 22400.0, 22500.0, 22850.0, 23100.0, 24500.0, 25950.0, 28800.0, 36100.0, 44100.0}) {
           const auto p = *std::min_element(r.points.begin(), r.points.end(), [&](const auto& a, const auto& b) {
             return std::abs(a.in_hz - near) < std::abs(b.in_hz - near);
           });
@@ -225,12 +226,12 @@ class TestProbes : public StageTest {
             return 10 * std::log10(2 * power / 0.25 + 1e-30);
           };
           const double out = folded_hz(p.in_hz, 44100);
-          // a logarithmic sweep runs past half the return's rate too fast to part the wanted line from its fold
-          if (kind == std::string("log_sweep") && std::abs(p.in_hz - 22050) < 250) continue;
           const double least = -140;
           const double truth = std::max(least, level_at(out)), read = std::max(least, p.wanted_db());
-          // under -80 dB a stop band has notches that no straight line over a crossing follows
-          QVERIFY2(std::abs(read - truth) < (truth < -80 ? 2.5 : 0.5),
+          // in the notches of a stop band many images are as loud as what is wanted
+          QVERIFY2(std::abs(read - truth) < (truth < -110  ? 2.5
+                                             : truth < -80 ? 1.0
+                                                           : 0.5),
                    qPrintable(QString("%1 at %2 Hz: %3 for %4").arg(kind).arg(p.in_hz).arg(read).arg(truth)));
         }
         const auto top = r.edges.minus_60_db;
