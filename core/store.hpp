@@ -29,7 +29,7 @@ class Store {
     entries_.push_front({key, std::move(value), bytes});
     places_[key] = entries_.begin();
     bytes_ += bytes;
-    while (bytes_ > most_ && entries_.size() > least_) drop(std::string(entries_.back().key));
+    while (bytes_ > most_ && entries_.size() > least_) drop_oldest();
   }
   void drop(const std::string& key) {
     const auto at = places_.find(key);
@@ -37,6 +37,14 @@ class Store {
     bytes_ -= at->second->bytes;
     entries_.erase(at->second);
     places_.erase(at);
+  }
+  void drop_oldest() {
+    if (!entries_.empty()) drop(std::string(entries_.back().key));
+  }
+  /// From the newest to the oldest.
+  template <class Visit>
+  void each(Visit visit) const {
+    for (const Entry& entry : entries_) visit(entry.value);
   }
   void clear() { entries_.clear(), places_.clear(), bytes_ = 0; }
   size_t bytes() const { return bytes_; }

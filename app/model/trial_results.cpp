@@ -1,6 +1,7 @@
 #include "app/model/trial_results.hpp"
 
 #include <QSettings>
+#include <set>
 
 #include "core/bench/armed.hpp"
 
@@ -12,6 +13,12 @@ namespace {
 size_t most_result_bytes() {
   const auto usual = qulonglong(Analysis::usual_bytes >> 20);
   return size_t(QSettings().value("store/memory_mb", usual).toULongLong()) << 20;
+}
+
+/// On the disk, by sound that was decoded or made.
+int64_t most_scratch() {
+  constexpr qulonglong usual_mb = 8192;
+  return int64_t(QSettings().value("store/scratch_mb", usual_mb).toULongLong()) << 20;
 }
 
 /// The sums of a look, or nothing: a look that fails leaves what is on screen.
@@ -31,7 +38,11 @@ std::shared_ptr<const ResidualSums> sums_of(const RegionRequest& look, const Job
 }  // namespace
 
 TrialResults::TrialResults(Queue& queue, QObject* parent)
-    : QObject(parent), queue_(queue), results_(most_result_bytes()), analysis_(most_result_bytes()) {}
+    : QObject(parent),
+      queue_(queue),
+      results_(most_result_bytes()),
+      most_scratch_bytes_(most_scratch()),
+      analysis_(most_result_bytes()) {}
 
 void TrialResults::request(const TrialSpec& spec, bool is_looked_at) {
   if (const auto done = result(spec.id); done && done->spec == spec && done->why) return;
@@ -110,7 +121,24 @@ void TrialResults::keep(std::shared_ptr<const TrialResult> result) {
   const std::string id = result->spec.id;
   const size_t bytes = bytes_of(*result->report) + (result->why ? bytes_of(*result->why) : 0);
   results_.keep(id, std::move(result), bytes);
+  free_disk();
   emit finished(QString::fromStdString(id));
+}
+
+/// Trials of one master share its sound.
+int64_t TrialResults::scratch_bytes() const {
+  std::set<const Clip*> clips;
+  results_.each([&](const auto& r) {
+    for (const auto* clip : {&r->master, &r->ret, &r->pair.master, &r->pair.ret}) clips.insert(clip->get());
+  });
+  int64_t bytes = 0;
+  for (const Clip* clip : clips) bytes += clip ? clip->scratch_bytes() : 0;
+  return bytes;
+}
+
+/// The newest result stays, however long it is.
+void TrialResults::free_disk() {
+  while (results_.size() > 1 && scratch_bytes() > most_scratch_bytes_) results_.drop_oldest();
 }
 
 void TrialResults::end(const std::string& id, Outcome outcome, const QString& sentence) {

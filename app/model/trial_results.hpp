@@ -50,6 +50,7 @@ class TrialResults : public QObject {
   /// Nothing where it was not run, or was let go for others since: it is asked for again then.
   std::shared_ptr<const TrialResult> result(const std::string& id) const;
   size_t bytes() const { return results_.bytes(); }  ///< what the results weigh that are held
+  int64_t scratch_bytes() const;                     ///< what their sound takes on the disk, decoded or made
 
  signals:
   void progressed(const QString& id, double fraction);  ///< the null: 0 .. 0.5, the explanation: 0.5 .. 1
@@ -68,6 +69,7 @@ class TrialResults : public QObject {
   void run(const TrialSpec& spec, const Job& job, const Tell& tell);
   AnalysisResult explained_of(AnalysisInput input, const AnalysisResult& null, const Job& job);
   void keep(std::shared_ptr<const TrialResult> result);
+  void free_disk();
   void end(const std::string& id, Outcome outcome, const QString& sentence);
   void rest();
 
@@ -75,7 +77,8 @@ class TrialResults : public QObject {
   std::map<std::string, Wanted> wanted_;                       // by id
   Queue::Token look_ = 0;                                      // of the look that is on its way
   mutable Store<std::shared_ptr<const TrialResult>> results_;  // by id, newest first
-  Analysis analysis_;                                          // of the trial that runs
+  const int64_t most_scratch_bytes_;
+  Analysis analysis_;  // of the trial that runs
 };
 
 }  // namespace heathmist::app

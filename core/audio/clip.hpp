@@ -86,6 +86,8 @@ class Clip {
   const ClipFormat& format() const { return format_; }
   /// Its samples are not those of the file path() names, but were made from them.
   virtual bool is_made() const { return false; }
+  /// What it holds on the disk beside that file, for as long as it lives.
+  virtual int64_t scratch_bytes() const { return 0; }
   virtual std::unique_ptr<Reader> reader() const = 0;
 
  protected:

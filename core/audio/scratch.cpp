@@ -74,6 +74,7 @@ class ScratchClip : public Clip {
   ScratchClip(std::filesystem::path origin, ClipFormat format, int file, bool wide, bool made)
       : Clip(std::move(origin), std::move(format)), file_(std::make_shared<OpenFile>(file)), wide_(wide), made_(made) {}
   bool is_made() const override { return made_; }
+  int64_t scratch_bytes() const override { return format_.frames * format_.channels * (wide_ ? 8 : 4); }
   std::unique_ptr<Reader> reader() const override {
     return std::make_unique<ScratchReader>(format_, file_, wide_, path_);
   }

@@ -88,6 +88,44 @@ class TestMany : public WindowTest {
     }
   }
 
+  /// Sound that chains made lies on the disk as long as its result is held: with room for two returns two are held, and
+  /// one that is chosen again is made again, and is what it was.
+  void made_sound_has_a_limit_on_the_disk() {
+    window_.reset();
+    QSettings().setValue("store/scratch_mb", 9);
+    window_ = std::make_unique<MainWindow>(simulated_output());
+    QSettings().remove("store/scratch_mb");
+    const auto sound = Programme(4, 5).render(44100);
+    Workspace& workspace = window_->workspace();
+    workspace.model().edit("six gains", [&](Bench& bench) {
+      Master master{"m", "Mill Race", {save(folder_ / "m.wav", sound, 44100, WordFormat::pcm24), ""}, {}};
+      for (int n = 0; n < 6; ++n) {
+        Trial trial{"t" + std::to_string(n), "", {}, {}};
+        trial.chain = chain_from_json({{"stages", {{{"type", "gain"}, {"db", -1.0 - n}}}}});
+        master.trials.push_back(trial);
+      }
+      bench.masters = {master};
+    });
+    const auto id = [](int n) { return "t" + std::to_string(n); };
+    const auto& states = workspace.states();
+    QTRY_VERIFY_WITH_TIMEOUT(
+        !workspace.results().is_busy() && states.size() == 6 &&
+            std::all_of(states.begin(), states.end(), [](const auto& s) { return s.second.summary.has_value(); }),
+        120000);
+    int held = 0;
+    for (int n = 0; n < 6; ++n) held += workspace.results().result(id(n)) != nullptr;
+    const auto each = int64_t(sound.frames()) * 2 * 4;
+    QVERIFY2(held >= 1 && held < 6, qPrintable(QString::number(held)));
+    QVERIFY(workspace.results().scratch_bytes() >= each && workspace.results().scratch_bytes() <= int64_t(9) << 20);
+    for (const int n : {0, 5, 2}) {
+      const auto before = states.at(id(n)).summary->gain_db;
+      workspace.look_at(id(n));
+      QTRY_VERIFY_WITH_TIMEOUT(workspace.current_result() && workspace.current_result()->why, 60000);
+      QCOMPARE(workspace.current_result()->report->fit.gain_db, before);
+      QVERIFY(std::abs(before - (-1.0 - n)) < 0.001);
+    }
+  }
+
  private:
   std::filesystem::path gone(const char* what, int m, int t) const {
     return folder_ / "gone" / (std::string(what) + std::to_string(m) + "-" + std::to_string(t) + ".wav");
