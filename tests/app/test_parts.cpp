@@ -1,4 +1,4 @@
-// Parts of the window on their own: contrast of the palette, words and units, drops, plates, the runner, the demo.
+// Parts of the window on their own: words and units, drops, plates, the runner, the demo.
 #include <QtTest>
 #include <cmath>
 
@@ -16,16 +16,6 @@ using namespace heathmist::test;
 
 namespace {
 
-/// Relative luminance and contrast ratio of WCAG 2.1.
-double luminance(const QColor& colour) {
-  auto linear = [](double c) { return c <= 0.04045 ? c / 12.92 : std::pow((c + 0.055) / 1.055, 2.4); };
-  return 0.2126 * linear(colour.redF()) + 0.7152 * linear(colour.greenF()) + 0.0722 * linear(colour.blueF());
-}
-double contrast(const QColor& a, const QColor& b) {
-  const double x = luminance(a), y = luminance(b);
-  return (std::max(x, y) + 0.05) / (std::min(x, y) + 0.05);
-}
-
 Spectrum slope() {
   Spectrum s{10, {}};
   for (int k = 0; k < 2000; ++k) s.power.push_back(1e-4 / (1 + k));
@@ -41,30 +31,6 @@ class TestParts : public QObject {
   void initTestCase() {
     qputenv("XDG_CACHE_HOME", QByteArray((folder_ / "cache").c_str()));
     Theme::instance().apply(false);
-  }
-
-  void text_stands_out_from_its_ground() {
-    for (const bool night : {false, true}) {
-      Theme::instance().apply(night);
-      for (const Role ground : {Role::ground, Role::sheet})
-        for (const Role text : {Role::ink, Role::soft, Role::master, Role::ret})
-          QVERIFY2(contrast(colour(text), colour(ground)) >= 4.5,
-                   qPrintable(QString("%1 on %2, night %3: %4")
-                                  .arg(int(text))
-                                  .arg(int(ground))
-                                  .arg(night)
-                                  .arg(contrast(colour(text), colour(ground)))));
-    }
-    Theme::instance().apply(false);
-  }
-
-  void the_heat_palette_rises_evenly() {
-    double last = -1;
-    for (double t = 0; t <= 1; t += 0.02) {
-      const double now = luminance(Theme::instance().heat(t));
-      QVERIFY(now >= last);
-      last = now;
-    }
   }
 
   void numbers_and_clocks_are_written_well() {
