@@ -101,17 +101,21 @@ class TestMany : public WindowTest {
       Master master{"m", "Mill Race", {save(folder_ / "m.wav", sound, 44100, WordFormat::pcm24), ""}, {}};
       for (int n = 0; n < 6; ++n) {
         Trial trial{"t" + std::to_string(n), "", {}, {}};
-        trial.chain = chain_from_json({{"stages", {{{"type", "gain"}, {"db", -1.0 - n}}}}});
+        const Json gain{{"type", "gain"}, {"gain_db", -1.0 - n}};
+        trial.chain = chain_from_json({{"stages", Json(std::vector<Json>{gain})}});
         master.trials.push_back(trial);
       }
       bench.masters = {master};
     });
     const auto id = [](int n) { return "t" + std::to_string(n); };
     const auto& states = workspace.states();
-    QTRY_VERIFY_WITH_TIMEOUT(
-        !workspace.results().is_busy() && states.size() == 6 &&
-            std::all_of(states.begin(), states.end(), [](const auto& s) { return s.second.summary.has_value(); }),
-        120000);
+    const auto measured = [&] {
+      for (int n = 0; n < 6; ++n)
+        if (!states.count(id(n)) || !states.at(id(n)).summary) return false;
+      return !workspace.results().is_busy();
+    };
+    QTRY_VERIFY_WITH_TIMEOUT(measured(), 60000);
+
     int held = 0;
     for (int n = 0; n < 6; ++n) held += workspace.results().result(id(n)) != nullptr;
     const auto each = int64_t(sound.frames()) * 2 * 4;
