@@ -33,6 +33,23 @@ void Plate::dress(QCPAxisRect* rect) {
   }
 }
 
+void Plate::show_empty(QCPAxisRect* rect, bool is_empty) {
+  for (const auto side : {QCPAxis::atLeft, QCPAxis::atBottom}) {
+    rect->axis(side)->setTickLabels(!is_empty);
+    rect->axis(side)->grid()->setVisible(!is_empty);
+  }
+  if (!empty_) {
+    empty_ = corner_text(rect, 0.5, Qt::AlignHCenter);
+    empty_->position->setCoords(0.5, 0.45);
+    empty_->setPositionAlignment(Qt::AlignCenter);
+    empty_->setTextAlignment(Qt::AlignCenter);
+  }
+  empty_->setText(empty_words_);
+  empty_->setFont(face(Type::body));
+  empty_->setColor(colour(Role::soft));
+  empty_->setVisible(is_empty);
+}
+
 QCPItemText* Plate::corner_text(QCPAxisRect* rect, double x, Qt::Alignment side) {
   auto* text = new QCPItemText(this);
   text->position->setAxisRect(rect);

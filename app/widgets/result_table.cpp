@@ -5,6 +5,7 @@
 #include <QHeaderView>
 #include <QKeyEvent>
 #include <QMenu>
+#include <QPainter>
 #include <QWhatsThis>
 #include <algorithm>
 #include <set>
@@ -229,6 +230,17 @@ void ResultTable::add_columns(QMenu* menu) {
     action->setChecked(!hidden);
     action->setEnabled(hidden || !last);
   }
+}
+
+void ResultTable::paintEvent(QPaintEvent* event) {
+  QTableView::paintEvent(event);
+  if (shown() > 0 || empty_words_.isEmpty()) return;
+  constexpr int margin = 16;
+  QPainter painter(viewport());
+  painter.setFont(face(Type::body));
+  painter.setPen(colour(Role::soft));
+  painter.drawText(viewport()->rect().adjusted(margin, margin, -margin, -margin), Qt::AlignCenter | Qt::TextWordWrap,
+                   empty_words_);
 }
 
 }  // namespace heathmist::app

@@ -51,6 +51,8 @@ class ResultTable : public QTableView {
   void set_rows(size_t rows, const std::function<QString(size_t row)>& key = {});
   /// Only these are shown; nothing: all.
   void set_filter(std::function<bool(size_t row)> filter);
+  /// What is going to stand there, in the middle of a table without rows.
+  void set_empty(const QString& words) { empty_words_ = words; }
   void sort_by(int column, Qt::SortOrder order);
   void hide_by_hand(int column, bool hidden);  ///< as its menu does
   /// Away, or back where nothing else hides it.
@@ -86,6 +88,7 @@ class ResultTable : public QTableView {
   void keyPressEvent(QKeyEvent* event) override;
   void contextMenuEvent(QContextMenuEvent* event) override;
   void resizeEvent(QResizeEvent* event) override;
+  void paintEvent(QPaintEvent* event) override;
 
  private:
   std::set<QString> keys_of_chosen() const;
@@ -99,6 +102,7 @@ class ResultTable : public QTableView {
   std::vector<QString> keys_;    // of all rows
   std::set<QString> carried_{};  // of those that were chosen when other columns came
   std::set<int> hidden_by_hand_, shown_by_hand_, folded_, spared_;
+  QString empty_words_;
   bool quiet_ = false;
 };
 

@@ -52,9 +52,8 @@ class TestConversions : public QObject {
     QTest::keyClick(window_.get(), Qt::Key_F12, Qt::ControlModifier);
     WordLengthsView* words = window_->part<WordLengthsView>();
     QVERIFY(words->isVisible());
-    QVERIFY(words->headline().contains("Run"));
     QSignalSpy rested(words, &WordLengthsView::rested);
-    words->start();
+    QVERIFY(words->is_running());  // a page that needs nothing of the user opens with its answer
     QVERIFY(rested.wait(300000));
     QCOMPARE(words->rows().size(), board_cuts().size());
     QCOMPARE(words->table()->shown(), 5);  // TPDF of each
@@ -102,7 +101,7 @@ class TestConversions : public QObject {
     window_->show_page("word_lengths");
     WordLengthsView* words = window_->part<WordLengthsView>();
     QSignalSpy rested(words, &WordLengthsView::rested);
-    words->start();
+    if (!words->is_running()) words->start();
     QTest::qWait(30);
     QTest::mouseClick(words->findChild<QPushButton*>("run"), Qt::LeftButton);
     QVERIFY(rested.wait(30000));

@@ -179,6 +179,30 @@ class TestLayout : public QObject {
     QVERIFY2(seen.size() >= 4, qPrintable(QStringList(seen.values()).join(", ")));
   }
 
+  /// Where nothing was run yet it is said what is going to stand there, and no scale is made up.
+  void what_is_empty_says_what_it_waits_for() {
+    int said = 0;
+    for (const char* key : {"matrix", "ceiling", "converters"}) {
+      window_->show_page(key);
+      QTest::qWait(100);
+      for (const auto* plate : window_->findChildren<GraphPlate*>()) {
+        if (!plate->isVisible()) continue;
+        QVERIFY2(plate->empty_text().length() > 20, key);
+        QVERIFY(!plate->xAxis->tickLabels() && !plate->yAxis->tickLabels());
+        ++said;
+      }
+      for (auto* table : window_->findChildren<ResultTable*>()) {
+        if (!table->isVisible() || table->shown() > 0) continue;
+        const QImage picture = table->viewport()->grab().toImage();
+        std::set<QRgb> colours;
+        for (int x = 0; x < picture.width(); ++x) colours.insert(picture.pixel(x, picture.height() / 2));
+        QVERIFY2(colours.size() > 2, key);  // letters in its middle
+        ++said;
+      }
+    }
+    QCOMPARE(said, 4);  // a plot each of Matrix and Ceiling, the worst moments, the converters
+  }
+
   /// What the lines are called stands above them, and covers none.
   void names_of_lines_stand_above_them() {
     for (const char* key : {"trials", "word_lengths", "spectrum"}) {

@@ -145,6 +145,7 @@ QWidget* ConvertersView::make_head() {
 
 void ConvertersView::make_table(QWidget* parent) {
   table_ = new ResultTable(tr("Converters for this pair of rates"), parent);
+  table_->set_empty(tr("A row for each converter: what folds back, ripple, edges, ringing, delay, and how fast it is"));
   const auto of = [this](auto what) { return [this, what](size_t n) -> Cell { return what(rows_[n]); }; };
   const auto brief = [](std::optional<double> hz) { return number_cell(hz ? std::optional(*hz / 1000) : hz, 1).text; };
   table_->set_columns(

@@ -47,11 +47,13 @@ WordLengthsView::WordLengthsView(Queue& queue, QWidget* parent) : QWidget(parent
   auto* plates = new QSplitter(Qt::Horizontal, split);
   plates->setHandleWidth(1);
   densities_ = new LinesPlate("word-lengths", tr("Noise of each word length, dBFS per root Hz, theory dotted"), plates);
+  densities_->set_empty(tr("The noise of each word length over frequency"));
   densities_->set_unit(tr("dBFS per root Hz"));
   densities_->set_depth(170, -290);
   densities_->set_legend(false);
   set_term(densities_, "word_noise");
   levels_ = new GraphPlate("low-levels", tr("What comes back of a tone, by what went in, theory dotted"), plates);
+  levels_->set_empty(tr("What comes back of a tone, however soft"));
   set_term(levels_, "linearity");
   levels_->set_axes(tr("tone that went in, dBFS"), tr("came back, dB more or less"));
   for (QWidget* plate : {static_cast<QWidget*>(densities_), static_cast<QWidget*>(levels_)})
@@ -123,6 +125,7 @@ QWidget* WordLengthsView::make_head() {
 
 void WordLengthsView::make_table(QWidget* parent) {
   table_ = new ResultTable(tr("Word lengths and dithers"), parent);
+  table_->set_empty(tr("A row for each word length: its noise, what theory says, and how true low levels stay"));
   const auto value = [this](double WordRow::*of) {
     return [this, of](size_t n) { return number_cell(rows_[n].*of, 2); };
   };
@@ -145,7 +148,14 @@ void WordLengthsView::make_table(QWidget* parent) {
   connect(table_, &ResultTable::chosen_changed, this, &WordLengthsView::draw);
 }
 
+/// It takes few seconds and none of the user's files: the page opens with an answer.
+void WordLengthsView::showEvent(QShowEvent* event) {
+  QWidget::showEvent(event);
+  if (!was_run_) start();
+}
+
 void WordLengthsView::start() {
+  was_run_ = true;
   run_->setText(tr("Cancel"));
   rows_.clear();
   fill();

@@ -37,6 +37,9 @@ class WordLengthsView : public QWidget {
   void rested();
   void hear_wanted(const heathmist::WordCut& cut);
 
+ protected:
+  void showEvent(QShowEvent* event) override;
+
  private:
   QWidget* make_head();
   void make_table(QWidget* parent);
@@ -48,6 +51,7 @@ class WordLengthsView : public QWidget {
   std::vector<LineMark> density_words() const;  ///< the lines' names, beside them
   std::vector<Series> level_series() const;
   LongWork work_;
+  bool was_run_ = false;
   std::vector<WordRow> rows_;
   QComboBox *bits_, *dither_;
   QLabel *headline_, *note_;
