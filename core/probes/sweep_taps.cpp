@@ -13,14 +13,13 @@ namespace {
 
 using Complex = std::complex<double>;
 constexpr double pi = std::numbers::pi;
-constexpr double ring_s = 0.014;   // either way
-constexpr double usual_s = 0.004;  // most ring no longer
-
-constexpr double least_hz = 250;    // and so far at least
-constexpr double told_of = 0.85;    // of the band that was looked at
-constexpr double denser = 1.5;      // taps than the band asks for
-constexpr double undecided = 1e-9;  // against what is known: so weakly a filter is taken to ring no longer than usual
-constexpr double most_misfit = 0.3;
+constexpr double ring_s = 0.014;     // either way
+constexpr double usual_s = 0.004;    // most ring no longer
+constexpr double least_hz = 250;     // and so far at least
+constexpr double told_of = 0.85;     // of the band that was looked at
+constexpr double denser = 1.5;       // taps than the band asks for
+constexpr double undecided = 1e-9;   // against what is known: so weakly a filter is taken to ring no longer than usual
+constexpr double most_misfit = 0.3;  // of the return's RMS there: beyond it other components are as loud
 
 /// Frames around the moment, and where the taps lie.
 struct Plan {
@@ -44,7 +43,8 @@ std::optional<Plan> plan_of(double hz, const TapsPlan& asked, const SweepBody& b
   Plan p{hz, reach_hz, 1 / (2 * denser * (reach_hz + pace * ring_s)), asked.every, frame(from_s), 0, 0};
   p.rows = int64_t(double(frame(until_s) - p.first) / p.every) - 1;
   p.side = int(std::ceil(ring_s / p.step_s));
-  if (p.first < 0 || p.frame(p.rows) >= std::ssize(body.samples)) return {};
+  const bool decided = p.rows > 2 * p.taps();  // by as many samples as there are numbers to be told
+  if (!decided || p.first < 0 || p.frame(p.rows) >= std::ssize(body.samples)) return {};
   return p;
 }
 
