@@ -80,16 +80,22 @@ void add(const char* name, const std::function<void()>& work, int repetitions = 
       ->DisplayAggregatesOnly(true);
 }
 
-/// The same on the first core alone, with all threads that the work begins.
+/// Of every thread there is: those of the pool live on from one piece of work to the next.
+void run_all_threads_on(const cpu_set_t& cores) {
+  for (const auto& task : fs::directory_iterator("/proc/self/task"))
+    sched_setaffinity(pid_t(std::stol(task.path().filename().string())), sizeof cores, &cores);
+}
+
+/// The same on the first core alone.
 std::function<void()> on_one_core(const std::function<void()>& work) {
   return [work] {
     cpu_set_t before, first;
     sched_getaffinity(0, sizeof before, &before);
     CPU_ZERO(&first);
     CPU_SET(0, &first);
-    sched_setaffinity(0, sizeof first, &first);
+    run_all_threads_on(first);
     work();
-    sched_setaffinity(0, sizeof before, &before);
+    run_all_threads_on(before);
   };
 }
 
