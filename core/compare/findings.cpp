@@ -12,7 +12,9 @@ namespace heathmist {
 
 namespace {
 
-constexpr double beside = 0.001;             // of what the first cause started from: a second one is named with it
+constexpr double beside = 0.001;         // of what the first cause started from: a second one is named with it
+constexpr double some = 0.02;            // of what the first cause left: where the second takes less it is not named
+constexpr double least_explained = 0.2;  // of what the fit left: less is no answer
 constexpr double caution_relative_db = -60;  // a residual nearer to the programme than this deserves care
 constexpr double least_apart_s = 0.0011;     // of two timelines: some count whole milliseconds
 constexpr double least_delay = 0.002;        // samples: the tolerance
@@ -23,6 +25,8 @@ constexpr double channel_delay_step = 0.02;  // samples between channels worth a
 constexpr double channel_gain_step_db = 0.03;
 constexpr double lost_ratio = 0.25;      // of the master's power that is left where a band is called lost
 constexpr double bandwidth_step = 0.97;  // a return that reaches less far than this share of the master
+
+double power(std::optional<double> db) { return db ? std::pow(10, *db / 10) : 0; }
 
 struct Teller {
   const NullReport& r;
@@ -47,10 +51,8 @@ struct Teller {
     std::vector<const Cause*> all;
     for (const Cause& c : r.causes)
       if (!c.is_of_the_fit()) all.push_back(&c);
-    const auto power = [](std::optional<double> db) { return db ? std::pow(10, *db / 10) : 0; };
     const auto taken = [&](const Cause* c) { return power(c->before_db) - power(c->after_db); };
     std::stable_sort(all.begin(), all.end(), [&](auto* a, auto* b) { return taken(a) > taken(b); });
-    constexpr double some = 0.02;
     std::string text;
     size_t told = 0;
     for (const Cause* c : all) {
@@ -66,14 +68,12 @@ struct Teller {
   }
   /// What was found took out so little of what the fit left that its name would be no answer.
   bool explains_little() const {
-    constexpr double least_share = 0.2;
     double before = 0, after = 0;
     for (const Cause& c : r.causes) {
-      const auto power = [](std::optional<double> db) { return db ? std::pow(10, *db / 10) : 0; };
       if (!c.is_of_the_fit() && before == 0) before = power(c.before_db);
       after = power(c.after_db);
     }
-    return before - after < least_share * before;
+    return before - after < least_explained * before;
   }
   /// Then the loudness of the whole says little.
   bool level_moves() const {

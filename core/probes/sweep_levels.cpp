@@ -62,25 +62,27 @@ Complex SweepLevels::wanted(double hz) const {
 double SweepLevels::wanted_size(double hz, double seen) const {
   const double turn = to_ / 2;
   if (from_ > to_ && std::abs(hz - turn) < 2 * half_width(turn)) {
-    if (const auto& taps = taps_at(turn, at_the_fold); taps && std::abs(hz - turn) < taps->reach_hz)
-      return taps->gain_at(hz);
+    if (const auto& taps = taps_at(turn, at_the_fold); taps && taps->reaches(hz)) return taps->gain_at(hz);
     if (std::abs(hz - turn) < half_width(turn)) return at_the_turn(turn, hz - turn, seen);
   }
   if (!crossing(0, hz, seen)) return seen;
   if (seen < stop_band) {
     const double step_s = at_a_crossing.around_s, place = law_.hz((std::floor(law_.at_s(hz) / step_s) + 0.5) * step_s);
-    if (const auto& taps = taps_at(place, at_a_crossing); taps && std::abs(hz - place) < taps->reach_hz)
-      return taps->gain_at(hz);
+    if (const auto& taps = taps_at(place, at_a_crossing); taps && taps->reaches(hz)) return taps->gain_at(hz);
   }
   return beside_crossings(0, hz, seen).value_or(around(0, hz));
 }
 
-/// Worked out once each.
+/// Worked out once each, several side by side.
 const std::optional<LocalTaps>& SweepLevels::taps_at(double hz, const TapsPlan& plan) const {
+  Place& place = place_at(hz);
+  std::call_once(place.once, [&] { place.taps = taps_around(hz, plan, responses_.wanted, score_); });
+  return place.taps;
+}
+
+SweepLevels::Place& SweepLevels::place_at(double hz) const {
   const std::scoped_lock held(lock_);
-  const auto [at, is_new] = places_.try_emplace(hz);
-  if (is_new) at->second = taps_around(hz, plan, responses_.wanted, score_);
-  return at->second;
+  return places_[hz];
 }
 
 double SweepLevels::image_power(size_t k, double hz) const {

@@ -27,6 +27,11 @@ class SweepLevels {
   bool harmonic_crosses(int multiple, double hz, const std::array<double, SweepPoint::harmonics>& db) const;
 
  private:
+  struct Place {
+    std::once_flag once{};
+    std::optional<LocalTaps> taps{};
+  };
+  Place& place_at(double hz) const;
   double wanted_size(double hz, double seen) const;
   const std::optional<LocalTaps>& taps_at(double hz, const TapsPlan& plan) const;
   double half_width(double hz) const;
@@ -42,7 +47,7 @@ class SweepLevels {
   double from_, to_;                              // rates, in Hz of the probe's time
   std::vector<std::pair<int, double>> counting_;  // images that are there, and their sizes
   mutable std::mutex lock_;
-  mutable std::map<double, std::optional<LocalTaps>> places_;  // by Hz
+  mutable std::map<double, Place> places_;  // by Hz
 };
 
 }  // namespace heathmist

@@ -96,12 +96,12 @@ class Division {
 
   /// What no image took.
   SweepBody wanted(const Component& of) {
-    const auto rest = rest_;
+    auto rest = rest_;
     put_back(of);
     const auto whole = int64_t(source_.size());
     const double middle_s = double(middle_ > whole / 2 ? middle_ - whole : middle_) / source_rate();
     SweepBody body{{}, rate_ * fit_.stretch, start_s_ / fit_.stretch, middle_s / fit_.stretch};
-    body.samples = std::exchange(rest_, rest);
+    body.samples = std::exchange(rest_, std::move(rest));
     return body;
   }
 

@@ -25,9 +25,9 @@ struct SweepResponses {
   double gate_s = 0;                 ///< so far either way a response may ring
   double bin_hz = 1;                 ///< of the probe's time
   std::vector<SweepResponse> told;   ///< the images asked for, in their order
-  SweepBody wanted;                  ///< the return's body without images
   std::shared_ptr<const Clip> rest;  ///< the return's body without them, one channel
   double rest_at_s = 0;              ///< where the rest's first frame lies in the return
+  SweepBody wanted;                  ///< the body without the images alone
 };
 
 /// Throws InputError, Cancelled.

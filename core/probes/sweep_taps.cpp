@@ -23,13 +23,14 @@ constexpr double most_misfit = 0.3;  // of the return's RMS there: beyond it oth
 
 /// Frames around the moment, and where the taps lie.
 struct Plan {
-  double middle_hz, reach_hz, step_s, every;
+  double reach_hz, step_s, every;
   int64_t first, rows;
   int side;  // taps either way
   int taps() const { return 2 * side + 1; }
   /// Not evenly, so that the picking has no mirror of its own.
   int64_t frame(int64_t row) const {
-    return first + int64_t((double(row) + std::fmod(double(row) * std::numbers::phi, 1.0)) * every);
+    const double turns = double(row) * std::numbers::phi;
+    return first + int64_t((double(row) + turns - std::floor(turns)) * every);
   }
 };
 
@@ -40,7 +41,7 @@ std::optional<Plan> plan_of(double hz, const TapsPlan& asked, const SweepBody& b
   const double from_s = law.at_s(hz - reach_hz), until_s = law.at_s(hz + reach_hz), clear = probe_fade_s + ring_s;
   if (from_s < clear || until_s > law.seconds - clear) return {};
   const auto frame = [&](double s) { return int64_t(std::ceil((s + body.delay_s - body.first_s) * body.rate_hz)); };
-  Plan p{hz, reach_hz, 1 / (2 * denser * (reach_hz + pace * ring_s)), asked.every, frame(from_s), 0, 0};
+  Plan p{reach_hz, 1 / (2 * denser * (reach_hz + pace * ring_s)), asked.every, frame(from_s), 0, 0};
   p.rows = int64_t(double(frame(until_s) - p.first) / p.every) - 1;
   p.side = int(std::ceil(ring_s / p.step_s));
   const bool decided = p.rows > 2 * p.taps();  // by as many samples as there are numbers to be told

@@ -5,6 +5,7 @@
 // taps, a few dozen over that moment, are those of least squares. Where other components cross, what no such filter
 // makes tells that they count. Inside core/probes only.
 #pragma once
+#include <cmath>
 #include <complex>
 #include <optional>
 #include <vector>
@@ -25,7 +26,8 @@ struct LocalTaps {
   double middle_hz = 0, reach_hz = 0;  ///< told either way of the middle
   double first_s = 0, step_s = 0;
   std::vector<std::complex<double>> taps;  ///< from first_s on
-  double gain_at(double hz) const;         ///< 1: as loud as what went in
+  bool reaches(double hz) const { return std::abs(hz - middle_hz) < reach_hz; }
+  double gain_at(double hz) const;  ///< 1: as loud as what went in
 };
 struct TapsPlan {
   double around_s = 0.06;  ///< of the sweep, either way

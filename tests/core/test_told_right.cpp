@@ -270,7 +270,6 @@ class TestToldRight : public StageTest {
     }
   }
 
-  /// Sustained sounds blur the division of spectra; one clean repeat is found all the same.
   /// What is cut off pulls the gain, and noise hides that the tops are flat.
   void a_clip_under_noise_is_one() {
     const Planar sound = programme("loop", 48000, 8, 278);
@@ -320,6 +319,7 @@ class TestToldRight : public StageTest {
     QVERIFY(is_near(number(step, "step_db"), 20 * std::log10(0.727), 0.05));
   }
 
+  /// Sustained sounds blur the division of spectra; one clean repeat is found all the same.
   void an_echo_of_an_organ_is_one() {
     const Planar sound = programme("choir", 48000, 12, 3);
     Planar ret = sound;
