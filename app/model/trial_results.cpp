@@ -15,6 +15,8 @@ size_t most_result_bytes() {
   return size_t(QSettings().value("store/memory_mb", usual).toULongLong()) << 20;
 }
 
+constexpr size_t least_held = 2;  // the one that is looked at, and the one that came last
+
 /// On the disk, by sound that was decoded or made.
 int64_t most_scratch() {
   constexpr qulonglong usual_mb = 8192;
@@ -40,7 +42,7 @@ std::shared_ptr<const ResidualSums> sums_of(const RegionRequest& look, const Job
 TrialResults::TrialResults(Queue& queue, QObject* parent)
     : QObject(parent),
       queue_(queue),
-      results_(most_result_bytes()),
+      results_(most_result_bytes(), least_held),
       most_scratch_bytes_(most_scratch()),
       analysis_(most_result_bytes()) {}
 
@@ -136,9 +138,9 @@ int64_t TrialResults::scratch_bytes() const {
   return bytes;
 }
 
-/// The newest result stays, however long it is.
+/// The newest results stay, however long they are.
 void TrialResults::free_disk() {
-  while (results_.size() > 1 && scratch_bytes() > most_scratch_bytes_) results_.drop_oldest();
+  while (results_.size() > least_held && scratch_bytes() > most_scratch_bytes_) results_.drop_oldest();
 }
 
 void TrialResults::end(const std::string& id, Outcome outcome, const QString& sentence) {

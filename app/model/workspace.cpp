@@ -68,6 +68,7 @@ Workspace::Workspace(QObject* parent) : QObject(parent) {
     const Trial* trial = bench.trial(id.toStdString());
     if (!result || !trial || !(result->spec == *spec_of(trial->id))) return;  // wanted otherwise meanwhile
     take(*result);
+    results_.result(current_);  // which is in use, and let go last
     emit rows_changed();
     if (trial->id == current_) emit trial_ready(result);
     if (!result->why) return;  // its explanation is still to come
