@@ -63,15 +63,11 @@ BudgetPlate::BudgetPlate(QWidget* parent) : Plate(parent) {
   text_->setLayer("overlay");
   yAxis->setLabel(tr("left, dBr"));
   yAxis->setLabelPadding(2);
-  empty_ = corner_text(axisRect(), 0.5, Qt::AlignHCenter);
-  empty_->position->setCoords(0.5, 0.4);
   recolour();
 }
 
 void BudgetPlate::recolour() {
   dress(axisRect());
-  empty_->setFont(face(Type::body));
-  empty_->setColor(colour(Role::soft));
   text_->setFont(face(Type::small));
   text_->setColor(colour(Role::ink));
   text_->setBrush(colour(Role::sheet));
@@ -111,8 +107,9 @@ void BudgetPlate::draw() {
   for (auto* item : items_) removeItem(item);
   items_.clear();
   const bool layers = along_ != Along::whole, nothing = steps_.empty() || (layers && !has_layers());
-  empty_->setVisible(nothing);
-  empty_->setText(!steps_.empty() ? tr("These causes have no course of their own: see the whole") : nothing_);
+  say_instead(!nothing          ? QString()
+              : !steps_.empty() ? tr("These causes have no course of their own: see the whole")
+                                : nothing_);
   yAxis->setVisible(!nothing);
   set_axes();
   if (!nothing) layers ? draw_layers() : draw_waterfall();

@@ -58,7 +58,7 @@ class BudgetPlate : public Plate {
   int chosen_ = -1, heard_ = -1;
   Along along_ = Along::whole;
   std::optional<LeftAt> spot_;  // the octave, or moment, that is pointed at
-  QCPItemText *text_, *empty_;
+  QCPItemText* text_;
 };
 
 }  // namespace heathmist::app

@@ -40,10 +40,6 @@ DepthPlate::DepthPlate(QWidget* parent) : Plate(parent), bands_(new QCPAxisTicke
   text_->setPositionAlignment(Qt::AlignRight | Qt::AlignTop);
   text_->setPadding(QMargins(6, 4, 6, 4));
   text_->setVisible(false);
-  nothing_ = new QCPItemText(this);
-  nothing_->position->setType(QCPItemPosition::ptAxisRectRatio);
-  nothing_->position->setCoords(0.5, 0.45);
-  nothing_->setVisible(false);
   frame_ = new QCPItemRect(this);
   frame_->setVisible(false);
   recolour();
@@ -65,8 +61,6 @@ void DepthPlate::recolour() {
   map_->setGradient(heat);
   playhead_->setPen(QPen(QColor(255, 255, 255, 200), 1.2));
   frame_->setPen(QPen(colour(Role::ink), 1.6));
-  nothing_->setFont(face(Type::body));
-  nothing_->setColor(colour(Role::soft));
   text_->setFont(face(Type::small));
   text_->setColor(colour(Role::ink));
   text_->setBrush(colour(Role::sheet));
@@ -94,16 +88,15 @@ void DepthPlate::show_mask(const MaskMap& mask) {
 
 void DepthPlate::show_nothing(const QString& words) {
   db_.clear();
-  nothing_->setText(words);
   map_->setVisible(false);
-  nothing_->setVisible(true);
+  say_instead(words);
   replot(rpQueuedReplot);
 }
 
 void DepthPlate::show_values() {
   const int columns = columns_count(), bands = bands_count();
   map_->setVisible(true);
-  nothing_->setVisible(false);
+  say_instead({});
   map_->data()->setSize(std::max(columns, 1), std::max(bands, 1));
   const double from = first_s_, to = first_s_ + column_s_ * std::max(columns - 1, 1);
   map_->data()->setRange(QCPRange(from + column_s_ / 2, to + column_s_ / 2), QCPRange(0, std::max(bands - 1, 1)));

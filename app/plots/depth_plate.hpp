@@ -35,7 +35,7 @@ class DepthPlate : public Plate {
   QCPColorMap* map_;
   QCPColorScale* scale_;
   QCPItemLine* playhead_;
-  QCPItemText *text_, *nothing_;
+  QCPItemText* text_;
   QSharedPointer<QCPAxisTickerText> bands_;
   QSharedPointer<ClockTicker> clock_{new ClockTicker};
   QCPItemRect* frame_;

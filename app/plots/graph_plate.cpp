@@ -39,7 +39,7 @@ GraphPlate::GraphPlate(const QString& title, const QString& words, QWidget* pare
   names_->setFillOrder(QCPLayoutGrid::foRowsFirst);
   setAutoAddPlottableToLegend(false);
   recolour();
-  show_empty(axisRect(), true);
+  show_empty(true);
 }
 
 void GraphPlate::set_axes(const QString& x, const QString& y) {
@@ -74,7 +74,7 @@ void GraphPlate::draw() {
   clearGraphs();
   names_->clearItems();
   for (int n = itemCount() - 1; n >= 0; --n)
-    if (item(n) != text_ && item(n) != limit_line_ && item(n) != empty_) removeItem(n);
+    if (item(n) != text_ && item(n) != limit_line_ && item(n) != instead_) removeItem(n);
   size_t mark = 0;
   for (const Series& s : series_) {
     QCPGraph* graph = addGraph();
@@ -108,7 +108,7 @@ void GraphPlate::draw() {
   }
   names_->setVisible(names_->itemCount() > 0);
   const bool is_empty = std::all_of(series_.begin(), series_.end(), [](const Series& s) { return s.xs.empty(); });
-  show_empty(axisRect(), is_empty);
+  show_empty(is_empty);
   limit_line_->setVisible(limit_ && !is_empty);
   if (limit_) {
     limit_line_->point1->setCoords(0, *limit_);

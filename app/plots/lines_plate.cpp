@@ -67,7 +67,7 @@ void LinesPlate::draw() {
   set_frequencies(lines_.empty() ? std::vector<double>() : lines_.front().hz, logarithmic_);
   lay_out_names();
   fit_levels();
-  show_empty(axisRect(), lines_.empty());
+  show_empty(lines_.empty());
   refresh_cursor();
   replot(rpQueuedReplot);
 }

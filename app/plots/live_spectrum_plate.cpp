@@ -17,12 +17,13 @@ LiveSpectrumPlate::LiveSpectrumPlate(QWidget* parent) : FrequencyPlate(parent) {
   for (const auto& [graph, name] : names) graph->setName(name);
   sent_->removeFromLegend();
   set_unit(tr("dBFS"));
-  legend->setVisible(true);
   legend->setBrush(Qt::NoBrush);
   legend->setBorderPen(Qt::NoPen);
   legend->setFillOrder(QCPLayoutGrid::foColumnsFirst);
   axisRect()->insetLayout()->setInsetAlignment(0, Qt::AlignBottom | Qt::AlignLeft);
   recolour();
+  show_empty(true);
+  legend->setVisible(false);
 }
 
 void LiveSpectrumPlate::recolour() {
@@ -50,6 +51,8 @@ void LiveSpectrumPlate::show_lines(const LiveSpectrum::Lines& lines, const std::
     graph->data()->set(points, true);
   };
   put(held_, lines_.held), put(average_, lines_.average), put(now_, lines_.momentary), put(sent_, master_);
+  show_empty(lines_.average.empty());
+  legend->setVisible(!lines_.average.empty());
   fit_levels();
   refresh_cursor();
   replot(rpQueuedReplot);

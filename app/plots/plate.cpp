@@ -7,6 +7,23 @@
 
 namespace heathmist::app {
 
+namespace {
+
+/// Short enough for a narrow plot.
+QString in_lines(const QString& words) {
+  constexpr int longest = 34;
+  QString text;
+  int used = 0;
+  for (const QString& word : words.split(' ')) {
+    if (used > 0 && used + word.size() > longest) text += '\n', used = 0;
+    text += (used > 0 ? " " : "") + word;
+    used += int(word.size()) + 1;
+  }
+  return text;
+}
+
+}  // namespace
+
 Plate::Plate(QWidget* parent) : QCustomPlot(parent) {
   setPlottingHint(QCP::phCacheLabels, true);
   setPlottingHint(QCP::phFastPolylines, true);
@@ -20,6 +37,7 @@ Plate::Plate(QWidget* parent) : QCustomPlot(parent) {
 void Plate::dress(QCPAxisRect* rect) {
   setBackground(colour(Role::ground));
   rect->setBackground(colour(Role::sheet));
+  if (instead_) dress_instead();
   for (QCPAxis* axis : rect->axes()) {
     axis->setBasePen(QPen(colour(Role::rule)));
     axis->setTickPen(Qt::NoPen);
@@ -33,21 +51,29 @@ void Plate::dress(QCPAxisRect* rect) {
   }
 }
 
-void Plate::show_empty(QCPAxisRect* rect, bool is_empty) {
+void Plate::say_instead(const QString& words) {
+  if (!instead_) {
+    instead_ = corner_text(axisRect(), 0.5, Qt::AlignHCenter);
+    instead_->position->setCoords(0.5, 0.45);
+    instead_->setPositionAlignment(Qt::AlignCenter);
+    instead_->setTextAlignment(Qt::AlignCenter);
+    dress_instead();
+  }
+  instead_->setText(in_lines(words));
+  instead_->setVisible(!words.isEmpty());
+}
+
+void Plate::dress_instead() {
+  instead_->setFont(face(Type::body));
+  instead_->setColor(colour(Role::soft));
+}
+
+void Plate::show_empty(bool is_empty) {
   for (const auto side : {QCPAxis::atLeft, QCPAxis::atBottom}) {
-    rect->axis(side)->setTickLabels(!is_empty);
-    rect->axis(side)->grid()->setVisible(!is_empty);
+    axisRect()->axis(side)->setTickLabels(!is_empty);
+    axisRect()->axis(side)->grid()->setVisible(!is_empty);
   }
-  if (!empty_) {
-    empty_ = corner_text(rect, 0.5, Qt::AlignHCenter);
-    empty_->position->setCoords(0.5, 0.45);
-    empty_->setPositionAlignment(Qt::AlignCenter);
-    empty_->setTextAlignment(Qt::AlignCenter);
-  }
-  empty_->setText(empty_words_);
-  empty_->setFont(face(Type::body));
-  empty_->setColor(colour(Role::soft));
-  empty_->setVisible(is_empty);
+  say_instead(!is_empty ? QString() : empty_words_.isEmpty() ? accessibleName() : empty_words_);
 }
 
 QCPItemText* Plate::corner_text(QCPAxisRect* rect, double x, Qt::Alignment side) {

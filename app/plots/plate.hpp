@@ -18,9 +18,9 @@ class Plate : public QCustomPlot {
   void write_picture(const Destination& to);
   virtual QString csv() const = 0;
   QString title() const { return title_; }
-  /// What is going to stand there, as long as there is nothing to show.
+  /// What is going to stand there, as long as there is nothing to show; else its accessible name.
   void set_empty(const QString& words) { empty_words_ = words; }
-  QString empty_text() const { return empty_ && empty_->visible() ? empty_->text() : QString(); }
+  QString said_instead() const { return instead_ && instead_->visible() ? instead_->text() : QString(); }
 
  signals:
   void menu_wanted(const QPoint& at);  ///< of the screen
@@ -33,12 +33,15 @@ class Plate : public QCustomPlot {
   /// A text in a corner of an axis rectangle: `x` from 0 (left) to 1, just below its top.
   QCPItemText* corner_text(QCPAxisRect* rect, double x, Qt::Alignment side);
   virtual void recolour() = 0;
-  /// Where there is nothing to show there are no scales, only what is going to stand there, in its middle.
-  void show_empty(QCPAxisRect* rect, bool is_empty);
+  /// In the middle, in place of what is not there; nothing: as ever.
+  void say_instead(const QString& words);
+  /// Where there is nothing to show there are no scales, only what is going to stand there.
+  void show_empty(bool is_empty);
   QString title_ = "plate";
-  QCPItemText* empty_ = nullptr;
+  QCPItemText* instead_ = nullptr;
 
  private:
+  void dress_instead();
   QString empty_words_;
 };
 

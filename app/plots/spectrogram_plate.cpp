@@ -32,7 +32,8 @@ SpectrogramPlate::Strip SpectrogramPlate::make_strip(int place) {
   s.hertz.reset(new QCPAxisTickerText);
   time->setTicker(clock_);
   rows->setTicker(s.hertz);
-  for (QCPAxis* axis : {time, rows}) axis->grid()->setVisible(false);
+  s.map->setVisible(false);  // as long as it has no cells
+  for (QCPAxis* axis : {time, rows}) axis->grid()->setVisible(false), axis->setTickLabels(false);
   s.name = corner_text(s.rect, 0.01, Qt::AlignLeft);
   s.playhead = new QCPItemLine(this);
   for (auto* position : {s.playhead->start, s.playhead->end}) {
@@ -74,9 +75,9 @@ void SpectrogramPlate::show_cells(const std::vector<NamedSpectrogram>& clips) {
   }
   for (size_t n = 0; n < count; ++n) {
     strips_[n].shown = n < clips.size() ? clips[n] : NamedSpectrogram{};
-    const bool lowest = beside_ || n + 1 == count;
-    strips_[n].rect->axis(QCPAxis::atBottom)->setTickLabels(lowest);
-    strips_[n].rect->axis(QCPAxis::atLeft)->setTickLabels(!beside_ || n == 0);
+    const bool lowest = beside_ || n + 1 == count, has_cells = bool(strips_[n].shown.cells);
+    strips_[n].rect->axis(QCPAxis::atBottom)->setTickLabels(has_cells && lowest);
+    strips_[n].rect->axis(QCPAxis::atLeft)->setTickLabels(has_cells && (!beside_ || n == 0));
     strips_[n].rect->setMinimumMargins(QMargins(!beside_ || n == 0 ? 44 : 4, 4, 10, lowest ? 20 : 4));
     fill(strips_[n]);
   }

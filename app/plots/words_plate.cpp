@@ -59,9 +59,6 @@ WordsPlate::WordsPlate(QWidget* parent) : Plate(parent) {
   text_ = corner_text(axisRect(), 0.985, Qt::AlignRight);
   text_->setPadding(QMargins(6, 4, 6, 4));
   text_->setVisible(false);
-  nothing_ = corner_text(axisRect(), 0.5, Qt::AlignHCenter);
-  nothing_->position->setCoords(0.5, 0.45);
-  nothing_->setText(tr("Neither holds integers: there is no word length to study"));
   recolour();
 }
 
@@ -80,9 +77,7 @@ void WordsPlate::recolour() {
   master_bits_->setBrush(colour(Role::master));
   return_bits_->setPen(QPen(colour(Role::ret), 1));
   return_bits_->setBrush(faded(colour(Role::ret), 0.35));
-  for (auto* text : {codes_name_, bits_name_, nothing_})
-    text->setFont(face(Type::small)), text->setColor(colour(Role::soft));
-  nothing_->setFont(face(Type::body));
+  for (auto* text : {codes_name_, bits_name_}) text->setFont(face(Type::small)), text->setColor(colour(Role::soft));
   text_->setFont(face(Type::small));
   text_->setColor(colour(Role::ink));
   text_->setBrush(colour(Role::sheet));
@@ -91,7 +86,7 @@ void WordsPlate::recolour() {
 
 void WordsPlate::show_words(const std::optional<WordStudy>& master, const std::optional<WordStudy>& ret) {
   master_ = master, ret_ = ret;
-  nothing_->setVisible(!master_ && !ret_);
+  say_instead(master_ || ret_ ? QString() : tr("Neither holds integers: there is no word length to study"));
   double most = 1;
   size_t bits = 16;
   auto put = [&](QCPGraph* graph, QCPBars* bars, const std::optional<WordStudy>& study) {

@@ -25,7 +25,7 @@ class WordsPlate : public Plate {
   QCPAxisRect* below_;
   QCPGraph *master_codes_, *return_codes_;
   QCPBars *master_bits_, *return_bits_;
-  QCPItemText *codes_name_, *bits_name_, *text_, *nothing_;
+  QCPItemText *codes_name_, *bits_name_, *text_;
 };
 
 }  // namespace heathmist::app

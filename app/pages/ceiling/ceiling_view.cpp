@@ -127,7 +127,7 @@ void CeilingView::make_tables(QSplitter* split) {
   auto* lower = new QSplitter(Qt::Horizontal, split);
   lower->setHandleWidth(1);
   plate_ = new GraphPlate("ceiling", tr("True peak of the decoded return against the setting"), lower);
-  plate_->set_empty(tr("The true peak of every encode at each gain that is tried.\nSearch draws it."));
+  plate_->set_empty(tr("The true peak of every encode at each gain that is tried. Search draws it."));
   set_term(plate_, "ceiling");
   plate_->set_names_at(Qt::AlignRight | Qt::AlignBottom);
   moments_ = new ResultTable(tr("The worst moments of the chosen chain as the master stands: jump points"), lower);

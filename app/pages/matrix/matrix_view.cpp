@@ -134,7 +134,7 @@ MatrixView::MatrixView(Queue& queue, QWidget* parent) : QWidget(parent), work_(q
   table_->verticalHeader()->setDefaultSectionSize(27);
   plate_ = new GraphPlate("size-against-depth", tr("Residual against encoded size"), split);
   plate_->set_empty(
-      tr("A point for each encode: how large it is, and how much it changes.\nRun fills the table above."));
+      tr("A point for each encode: how large it is, and how much it changes. Run fills the table above."));
   set_term(plate_, "encoded_size");
   plate_->set_axes(tr("encoded size, kB"), tr("residual, dBr"));
   table_->setMinimumHeight(90);

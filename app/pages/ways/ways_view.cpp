@@ -81,6 +81,7 @@ QWidget* WaysView::make_head() {
 
 void WaysView::make_table(QWidget* parent) {
   table_ = new ResultTable(tr("Ways to the target"), parent);
+  table_->set_empty(tr("A row for each way to the target: what it changes, the peaks it leaves, how much it moves"));
   table_->setSelectionMode(QAbstractItemView::SingleSelection);
   const auto value = [this](auto of, int decimals) {
     return [this, of, decimals](size_t n) { return number_cell(of(ways_[n]), decimals); };

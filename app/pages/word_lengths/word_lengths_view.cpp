@@ -47,13 +47,11 @@ WordLengthsView::WordLengthsView(Queue& queue, QWidget* parent) : QWidget(parent
   auto* plates = new QSplitter(Qt::Horizontal, split);
   plates->setHandleWidth(1);
   densities_ = new LinesPlate("word-lengths", tr("Noise of each word length, dBFS per root Hz, theory dotted"), plates);
-  densities_->set_empty(tr("The noise of each word length over frequency"));
   densities_->set_unit(tr("dBFS per root Hz"));
   densities_->set_depth(170, -290);
   densities_->set_legend(false);
   set_term(densities_, "word_noise");
   levels_ = new GraphPlate("low-levels", tr("What comes back of a tone, by what went in, theory dotted"), plates);
-  levels_->set_empty(tr("What comes back of a tone, however soft"));
   set_term(levels_, "linearity");
   levels_->set_axes(tr("tone that went in, dBFS"), tr("came back, dB more or less"));
   for (QWidget* plate : {static_cast<QWidget*>(densities_), static_cast<QWidget*>(levels_)})
