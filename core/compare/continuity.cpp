@@ -113,9 +113,24 @@ struct Walker {
     const double found = one[0].delay - (fit.ratio() - 1) * double(at);
     const double under_the_old = sum_of(at, one[0].frames, near).left();
     for (const double fine : {std::round(found), found})
-      if (lies_well(at, one[0].frames, fine) && sum_of(at, one[0].frames, fine).left() < much_better * under_the_old)
+      if (lies_well(at, one[0].frames, fine) && sum_of(at, one[0].frames, fine).left() < much_better * under_the_old &&
+          !repeats(at, one[0].frames, fine - near))
         return fine;
     return {};
+  }
+  /// The master itself stands there again, as in a loop: then a jump from one place to the other changes nothing, and
+  /// what is bad at the first was not made by it.
+  bool repeats(int64_t at, int64_t frames, double jump) {
+    const int64_t again = at + std::llround(jump / fit.ratio());
+    if (again < 0 || again + frames > master.format().frames) return false;
+    Planar here, there;
+    reader->read(at, frames, here), reader->read(again, frames, there);
+    double apart = 0, all = 0;
+    for (const auto& pair : fit.pairs) {
+      const auto x = here.channel(pair.master), y = there.channel(pair.master);
+      for (size_t n = 0; n < x.size(); ++n) apart += (y[n] - x[n]) * (y[n] - x[n]), all += x[n] * x[n];
+    }
+    return apart < threshold * all;
   }
   /// The same from `at` on: what was skipped is nowhere to be found, so the programme after it is tried as well.
   std::optional<double> relocate(int64_t at, double near) {

@@ -76,7 +76,7 @@ class TestLongPairs : public QObject {
     const auto m = Clip::open(save(folder_ / "m.wav", sound, 44100)),
                r = Clip::open(save(folder_ / "r.wav", treatment("step").run(sound, 44100, chance), 44100));
     const auto report = null_test(m, r);
-    const auto whole = causes::take_excerpt(*m, *r, report.fit, report.sums, {}, false, 1 << 30);
+    const auto whole = causes::take_excerpt(*m, *r, report.fit, report.sums, {}, {}, 1 << 30);
     const auto outline = causes::outline_of(whole, 100000);
     QVERIFY(!outline.whole && outline.frames() * 2 <= 100000 && outline.frames() > 40000);
     QCOMPARE(outline.stretches.front().first, report.fit.first);

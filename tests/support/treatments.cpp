@@ -187,6 +187,20 @@ Planar between_samples(const Planar& s, const std::vector<double>& by) {
   return out;
 }
 
+/// Something done to the channels' sum, or to their difference, alone.
+Planar mid_or_side(const Planar& s, bool side, const std::function<Planar(Planar)>& run) {
+  Planar there(1, s.frames());
+  const double sign = side ? -1 : 1;
+  for (size_t n = 0; n < size_t(s.frames()); ++n) there.channel(0)[n] = (s.channel(0)[n] + sign * s.channel(1)[n]) / 2;
+  const Planar made = run(there);
+  Planar out = s;
+  for (size_t n = 0; n < size_t(s.frames()); ++n) {
+    const double moved = made.channel(0)[n] - there.channel(0)[n];
+    out.channel(0)[n] += moved, out.channel(1)[n] += sign * moved;
+  }
+  return out;
+}
+
 int64_t somewhere(const Planar& s, dsp::Noise& chance) {
   return int64_t(chance.between(0.3, 0.7) * double(s.frames()));
 }
@@ -297,6 +311,22 @@ std::vector<Named> make() {
   });
   add("high pass", "eq", "linear",
       [](P s, int rate, N& c) { return high_pass(std::move(s), rate, c.between(25, 90)); });
+  add("side shelf", "eq", "linear",
+      [](P s, int rate, N& c) {
+        const double hz = c.between(3000, 9000), db = (c.uniform() < 0.5 ? -1 : 1) * c.between(1.5, 5);
+        return mid_or_side(s, true, [&](P side) { return shelf(std::move(side), rate, hz, db, true); });
+      },
+      {"near_mono", "speech"});
+  add("side high pass", "eq", "linear",
+      [](P s, int rate, N& c) {
+        const double hz = c.between(80, 200);
+        return mid_or_side(s, true, [&](P side) { return high_pass(std::move(side), rate, hz); });
+      },
+      {"near_mono", "speech"});
+  add("mid bell", "eq", "linear", [](P s, int rate, N& c) {
+    const double hz = 60 * std::pow(100, c.uniform()), db = (c.uniform() < 0.5 ? -1 : 1) * c.between(1, 6);
+    return mid_or_side(s, false, [&](P mid) { return bell(std::move(mid), rate, hz, db, c.between(0.6, 4)); });
+  });
   add("all pass", "phase", "linear",  // of a voice or a piano alone, the phase is taken for a delay
       [](P s, int rate, N& c) { return all_pass(std::move(s), rate, c.between(100, 900)); }, {"speech", "piano"});
   add("echo", "echo", "linear",

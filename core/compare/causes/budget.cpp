@@ -35,7 +35,7 @@ PutIn gains(std::array<double, 2> db) {
 void stand_apart(std::vector<Kept>& kept) {
   const auto apart = std::find_if(kept.begin(), kept.end(), [](const Kept& k) {
     const Cause& c = k.found->cause;
-    return c.code == "eq" && c.values["channel_flat_db"].size() == 2 &&
+    return c.code == "eq" && c.values.contains("channel_flat_db") && c.values["channel_flat_db"].size() == 2 &&
            std::abs(c.values["channel_flat_db"][1].get<double>() - c.values["channel_flat_db"][0].get<double>()) >=
                least_apart_db;
   });

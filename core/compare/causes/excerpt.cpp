@@ -154,7 +154,7 @@ void weigh_master(Excerpt& e) {
 }
 
 Excerpt take_excerpt(const Clip& master, const Clip& ret, const Fit& fit, const ResidualSums& sums,
-                     const Continuity& breaks, bool by_channel, int64_t most_samples, const Job& job) {
+                     const Continuity& breaks, const Laying& laying, int64_t most_samples, const Job& job) {
   Excerpt e;
   e.rate_hz = master.format().sample_rate_hz;
   e.gain_db = fit.gain_db;
@@ -177,7 +177,7 @@ Excerpt take_excerpt(const Clip& master, const Clip& ret, const Fit& fit, const 
   e.ret.resize(pairs, frames);
   e.told.assign(size_t(frames), 1);
   AlignedMaster reader(master, fit);
-  AlignedPairs laid(ret, fit, e.rate_hz, breaks, by_channel);
+  AlignedPairs laid(ret, fit, e.rate_hz, laying.jumps ? breaks : Continuity{}, laying.own_delays);
   Planar block;
   for (const Stretch& s : e.stretches)
     for (int64_t done = 0; done < s.frames; done += block_frames) {
@@ -200,7 +200,7 @@ Excerpt take_excerpt(const Clip& master, const Clip& ret, const Fit& fit, const 
   const auto beyond = std::min(frames / 8, int64_t(beyond_s * e.rate_hz));
   if (fit.first > 0) std::fill_n(e.told.begin(), beyond, 0);
   if (fit.last < master.format().frames) std::fill_n(e.told.end() - beyond, beyond, 0);
-  if (by_channel) leave_out_ends(e, fit, ret.format().frames);
+  if (laying.own_delays) leave_out_ends(e, fit, ret.format().frames);
   weigh_master(e);
   return e;
 }

@@ -68,11 +68,17 @@ struct Excerpt : Places {
   double seconds_at(int64_t place) const { return seconds_of(time_of(place)); }
 };
 
+/// How the return is laid on the master, beyond the fit.
+struct Laying {
+  bool own_delays = false;  ///< each channel by its own
+  bool jumps = false;       ///< with its jumps undone
+};
+
 /// All of the overlap where it has at most `most_samples` (frames by pairs), else stretches of it: the two ends, the
-/// loudest, the quietest, the one where the residual is greatest, and some evenly spread. Every channel is laid by its
-/// own delay where `by_channel`; what breaks off or is skipped may not be read.
+/// loudest, the quietest, the one where the residual is greatest, and some evenly spread; where the return breaks is
+/// among them. What is skipped may not be read where its jump is undone.
 Excerpt take_excerpt(const Clip& master, const Clip& ret, const Fit& fit, const ResidualSums& sums,
-                     const Continuity& breaks, bool by_channel, int64_t most_samples, const Job& job = {});
+                     const Continuity& breaks, const Laying& laying, int64_t most_samples, const Job& job = {});
 
 constexpr int stretches_of_a_long_one = 5;
 

@@ -160,6 +160,7 @@ std::optional<Found> estimate_mixing(const Excerpt& e, const Planar& model) {
     m = moments(e, model, &most);
   }
   const double full = m.left(best_of(m, forms.back().basis)), chance = 1e-13 * (m.yy[0] + m.yy[1]);
+  if (m.left(best_of(m, {{{{1, 0}, {0, 1}}}})) <= as_good * full + chance) return {};  // one gain does as well
   for (const Form& form : forms) {
     const Matrix a = best_of(m, form.basis);
     if (m.left(a) > as_good * full + chance) continue;

@@ -2,6 +2,7 @@
 
 #include <algorithm>
 #include <cmath>
+#include <utility>
 
 #include "core/compare/causes/excerpt.hpp"
 
@@ -117,6 +118,14 @@ bool may_be_wow(const Continuity& breaks, double rate_hz) {
   return count >= least_jumps && most < most_jump_s * rate_hz && std::abs(sum) < comes_to_nothing * all;
 }
 
+/// On the places that another excerpt of the same stretches may read: what is skipped takes nothing out by being gone.
+double power_left_on(const std::vector<uint8_t>& told, Excerpt& e) {
+  auto own = std::exchange(e.told, told);
+  const double left = power_left(e, *e.master);
+  e.told = std::move(own);
+  return left;
+}
+
 bool tells(const Budget& budget, const char* code) {
   return std::any_of(budget.causes.begin(), budget.causes.end(), [&](const Cause& c) { return c.code == code; });
 }
@@ -213,9 +222,11 @@ void tell_where_it_starts(std::vector<Cause>& told, double head_samples) {
     delay->values["at_start_samples"] = delay->values["delay_samples"].get<double>() + head_samples;
 }
 
-/// The excerpt with every channel laid by its own delay, where that takes out something.
-bool lay_by_channel(const Comparable& pair, const NullReport& report, const Continuity& breaks, double more_db,
-                    Excerpt& e, std::vector<Cause>& told, const Job& job) {
+/// The excerpt with every channel laid by its own delay, where that takes out something. Where that is little, what was
+/// is kept in `before_that`.
+bool lay_by_channel(const Comparable& pair, const NullReport& report, const Continuity& breaks, bool jumps,
+                    double more_db, Excerpt& e, std::optional<Excerpt>& before_that, std::vector<Cause>& told,
+                    const Job& job) {
   const auto& pairs = report.fit.pairs;
   double apart = 0;
   for (const auto& p : pairs) apart = std::max(apart, std::abs(p.delay_samples - pairs[0].delay_samples));
@@ -223,7 +234,8 @@ bool lay_by_channel(const Comparable& pair, const NullReport& report, const Cont
   double together = 0;  // what all are late by: where that is more, and little, it is a filter's phase
   for (const auto& p : pairs) together += (p.delay_samples - report.fit.delay_samples) / double(pairs.size());
   if (apart < by_a_filter && std::abs(together) > apart) return false;
-  Excerpt own = take_excerpt(*pair.master, *pair.ret, report.fit, report.sums, breaks, true, most_samples, job);
+  Excerpt own =
+      take_excerpt(*pair.master, *pair.ret, report.fit, report.sums, breaks, {true, jumps}, most_samples, job);
   turn_down(own, more_db);
   const auto before = relative_db(power_left(e, *e.master), e.master_power),
              after = relative_db(power_left(own, *own.master), own.master_power);
@@ -242,8 +254,27 @@ bool lay_by_channel(const Comparable& pair, const NullReport& report, const Cont
   c.values = {
       {"delay_samples", late}, {"delay_ms", 1000 * late / report.master.sample_rate_hz}, {"delays_samples", delays}};
   told.push_back(std::move(c));
-  e = std::move(own);
+  std::swap(e, own);
+  if (apart < by_a_filter) before_that = std::move(own);
   return true;
+}
+
+/// What the layers leave, the rest with or without a name.
+double left_beneath(const Budget& budget) {
+  const bool named = !budget.causes.empty() && budget.causes.back().part.what == CausePart::rest;
+  return (named ? budget.causes.back().before_db : budget.remainder_db).value_or(-200);
+}
+
+/// Channels that lie so little apart may have been turned by a filter of the sides: that explains more where all of them
+/// are laid alike. A filter of each channel takes a delay of its own with it and explains as much either way.
+std::optional<Budget> by_filters_alone(const Excerpt& laid_alike, const Budget& by_own_delays, const BudgetFacts& facts,
+                                       const Job& job) {
+  if (!tells(by_own_delays, "eq")) return {};
+  Budget alone = explain_away(laid_alike, facts, job);
+  const bool of_the_sides =
+      std::any_of(alone.causes.begin(), alone.causes.end(), [](const Cause& c) { return c.values.contains("of"); });
+  if (!of_the_sides || left_beneath(alone) > left_beneath(by_own_delays)) return {};
+  return alone;
 }
 
 }  // namespace
@@ -270,11 +301,9 @@ PairBudget causes_of_pair(const Comparable& pair, const NullReport& report, cons
   PairBudget whole;
   std::vector<Cause>& told = whole.causes;
   if (report.identical || !report.fit.trusted || report.fit.last <= report.fit.first) return whole;
-  Continuity in_place;  // the same places are looked at, before any jump is undone
-  std::copy_if(breaks.breaks.begin(), breaks.breaks.end(), std::back_inserter(in_place.breaks),
-               [](const Break& b) { return b.kind == BreakKind::dropout; });
-  bool jumps = in_place.breaks.size() < breaks.breaks.size();
-  Excerpt plain = take_excerpt(*pair.master, *pair.ret, report.fit, report.sums, in_place, false, most_samples, job);
+  bool jumps = std::any_of(breaks.breaks.begin(), breaks.breaks.end(),
+                           [](const Break& b) { return b.kind != BreakKind::dropout; });
+  Excerpt plain = take_excerpt(*pair.master, *pair.ret, report.fit, report.sums, breaks, {}, most_samples, job);
   const double more_db = turned_to_held_gain(plain);
   told = causes_of_fit(pair, report, plain, more_db);
   if (auto copied = mono_in_all(report, plain)) told.push_back(std::move(*copied));
@@ -290,9 +319,10 @@ PairBudget causes_of_pair(const Comparable& pair, const NullReport& report, cons
     jumps = !tells(*in_one_piece, "wow");
   }
   if (jumps) {
-    Excerpt laid = take_excerpt(*pair.master, *pair.ret, report.fit, report.sums, breaks, false, most_samples, job);
+    Excerpt laid =
+        take_excerpt(*pair.master, *pair.ret, report.fit, report.sums, breaks, {false, true}, most_samples, job);
     turn_down(laid, more_db);
-    const auto before = relative_db(power_left(plain, *plain.master), plain.master_power),
+    const auto before = relative_db(power_left_on(laid.told, plain), laid.master_power),
                after = relative_db(power_left(laid, *laid.master), laid.master_power);
     jumps = before.value_or(-200) - after.value_or(-200) > jumps_take_db;
     for (const Break& b : breaks.breaks) {
@@ -307,10 +337,16 @@ PairBudget causes_of_pair(const Comparable& pair, const NullReport& report, cons
     }
   }
   whole.layers.gain_db = more_db;
-  whole.layers.own_delays = lay_by_channel(pair, report, jumps ? breaks : in_place, more_db, plain, told, job);
+  std::optional<Excerpt> laid_alike;
+  whole.layers.own_delays = lay_by_channel(pair, report, breaks, jumps, more_db, plain, laid_alike, told, job);
   auto budget = in_one_piece && !jumps && !whole.layers.own_delays
                     ? std::move(*in_one_piece)
                     : explain_away(plain, at_that_gain, job.part(in_one_piece ? 0.5 : 0, 1));
+  if (laid_alike)
+    if (auto alone = by_filters_alone(*laid_alike, budget, at_that_gain, Job{job.stop, {}, job.threads})) {
+      budget = std::move(*alone), whole.layers.own_delays = false;
+      std::erase_if(told, [](const Cause& c) { return c.code == "channel_delay"; });
+    }
   tell_gain(told, level_within_db(budget.causes));
   for (auto& c : budget.causes) told.push_back(std::move(c));
   whole.layers.layers = std::move(budget.layers);

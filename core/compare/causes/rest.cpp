@@ -5,6 +5,7 @@
 #include <numeric>
 
 #include "core/compare/causes/budget.hpp"
+#include "core/compare/causes/rest_lines.hpp"
 #include "core/dsp/fft.hpp"
 #include "core/dsp/median.hpp"
 
@@ -15,15 +16,19 @@ namespace {
 constexpr size_t fft_size = 2048;
 constexpr double still_slope = 0.08;  // dB of the rest per dB of programme, under which it takes no notice of it
 constexpr double keeps_time_slope = 0.25;
-constexpr double chance_slope = 0.4;      // of one that is nothing like it, and keeps to its beat
-constexpr double unlike = 0.15;           // correlation, up to which it is nothing like it
+constexpr double unlike = 0.15;           // correlation, up to which it is nothing like it, however their levels lie
 constexpr double least_movement_db2 = 2;  // the programme must move this much before its hold can be seen
 constexpr double least_noise_db = -112;
+constexpr double loud_db = -60;    // a programme's level, from which on it is told from noise
 constexpr double coherent_db = 6;  // what a filter takes out by itself is the programme's
 constexpr double most_in_few_moments = 0.5;
 constexpr double programme_moves_db = 3.5;  // a programme's bands move by that; noise of any colour stands still
 constexpr double model_error_db = 12;
 constexpr double most_alike = 0.45;  // correlation, from which on it is the programme's own
+constexpr double most_alike_with_lines = 0.8;
+constexpr double least_lines = 0.1, least_own = 0.1;  // shares: notes of its own
+constexpr double most_lines_in_noise = 0.5;
+constexpr int many_lines = 10;  // more than hum or tones that were not found
 constexpr double shaped_tilt_db = 6;
 constexpr double most_shaped_steps2 = 400, most_crest = 12;  // noise has no peaks like a programme's
 
@@ -238,6 +243,22 @@ std::optional<Cause> word_length_elsewhere(const Excerpt& e, const BudgetFacts& 
   return c;
 }
 
+/// Whether what is so loud is another programme: it moves as none of the programme's own would, or has notes of its own.
+/// Music that was laid on top keeps time with it, and takes some notice.
+struct LoudRest {
+  bool is_programme = false;
+  double in_lines = 0;  // share of its power, where that was looked at
+};
+LoudRest loud_rest(const Excerpt& e, const Planar& model, const Cells& cells, const Behaviour& behaviour, bool moves) {
+  const double like = resemblance(cells, cells.column_s), slope = behaviour.slope;
+  if (moves && (like < unlike || (like < most_alike && slope < keeps_time_slope))) return {true, 0};
+  const RestLines lines = lines_in_rest(e, model);
+  const bool own_notes = lines.share > least_lines && lines.own > least_own && like < most_alike_with_lines;
+  const bool held_notes =
+      !moves && lines.share > most_lines_in_noise && lines.count >= many_lines && slope < still_slope;
+  return {own_notes || held_notes, lines.share};
+}
+
 }  // namespace
 
 std::optional<Cause> cause_of_rest(const Excerpt& e, const Planar& model, const BudgetFacts& facts) {
@@ -256,20 +277,18 @@ std::optional<Cause> cause_of_rest(const Excerpt& e, const Planar& model, const 
     if (*facts.bits >= 24) return {};  // as everything is written that was worked out
     return word;
   }
-  // Music that was laid on top keeps time with it, and takes some notice.
-  const bool moves = behaviour.moves_db > programme_moves_db && *rest_db > -60;
+  const bool is_loud = *rest_db > loud_db, moves = is_loud && behaviour.moves_db > programme_moves_db;
   if (facts.linear_left_db && !facts.taken_db && *rest_db > *facts.linear_left_db + coherent_db) return {};
-  const double like = moves ? resemblance(cells, cells.column_s) : 0;
-  const double most_slope = !moves ? still_slope : like < unlike ? chance_slope : keeps_time_slope;
-  if (*rest_db < least_noise_db || behaviour.slope > most_slope) return {};
+  const LoudRest on_top = is_loud ? loud_rest(e, model, cells, behaviour, moves) : LoudRest{};
   double level_dbfs = 10 * std::log10(rest) + facts.gain_db;
-  if (moves) {
-    if (like > most_alike) return {};
+  if (on_top.is_programme) {
     // What a filter or a compressor is not known better by lies far under what it took out.
     if (facts.taken_db && *rest_db < *facts.taken_db - model_error_db) return {};
     c.code = "other_programme", c.values = {{"level_db", *rest_db}, {"level_dbfs", level_dbfs}};
     return c;
   }
+  if (moves || on_top.in_lines > most_lines_in_noise || *rest_db < least_noise_db || behaviour.slope > still_slope)
+    return {};
   const bool steady = behaviour.moves_db < 3;
   if (facts.taken_db && !steady) return {};
   const double usual = usual_power(cells, e.pairs());

@@ -52,19 +52,31 @@ std::string section_text(const Json& s) {
   return fmt::format("a {} of {} at {}", type == "low_shelf" ? "low shelf" : "high shelf", gain, hz);
 }
 
-std::string eq_text(const Cause& c) {
-  const Json& sections = c.values["sections"];
-  const std::string phase = word(c.values, "phase") == "linear" ? ", linear phase" : "";
-  const bool others = c.values["channel_flat_db"].size() > 1;
-  const std::string whose =
-      others && c.channels.size() == 1 ? fmt::format(" in channel {} only", c.channels[0] + 1) : "";
-  if (sections.empty() || number(c.values, "fit_error_db") > 1)
-    return fmt::format("EQ{}: {} at {}{}", whose, signed_db(number(c.values, "most_db")),
-                       hertz_text(number(c.values, "most_hz")), phase);
+std::string sections_text(const Json& sections) {
   std::string list;
   for (size_t n = 0; n < sections.size(); ++n)
     list += (n == 0 ? "" : n + 1 == sections.size() ? " and " : ", ") + section_text(sections[n]);
-  return fmt::format("EQ{}: {}{}", whose, list, phase);
+  return list;
+}
+
+/// Whose it is, where it is not everybody's.
+std::string eq_of(const Cause& c) {
+  if (c.values.contains("of")) return c.values["of"] == "both" ? " of mid and side" : " of the " + word(c.values, "of");
+  const bool others = c.values["channel_flat_db"].size() > 1;
+  return others && c.channels.size() == 1 ? fmt::format(" in channel {} only", c.channels[0] + 1) : "";
+}
+
+std::string eq_text(const Cause& c) {
+  const Json& sections = c.values["sections"];
+  const std::string phase = word(c.values, "phase") == "linear" ? ", linear phase" : "";
+  if (sections.empty() || number(c.values, "fit_error_db") > 1)
+    return fmt::format("EQ{}: {} at {}{}", eq_of(c), signed_db(number(c.values, "most_db")),
+                       hertz_text(number(c.values, "most_hz")), phase);
+  const bool both = word(c.values, "of") == "both" && !c.values["mid"].empty() && !c.values["side"].empty();
+  if (both)
+    return fmt::format("EQ of the mid: {}; of the side: {}{}", sections_text(c.values["mid"]),
+                       sections_text(c.values["side"]), phase);
+  return fmt::format("EQ{}: {}{}", eq_of(c), sections_text(sections), phase);
 }
 
 std::string steps_text(const Json& v) {
