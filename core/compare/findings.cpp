@@ -99,6 +99,16 @@ struct Teller {
     return "What is left follows the programme, as coding noise does.";
   }
 
+  /// Of a return of kind `shifted`: what moved it may have ended the band.
+  std::string shifted_text(const std::string& depth) const {
+    for (const Cause& c : r.causes)
+      if (c.code == "band_limit")
+        return fmt::format("Only the timing and the top of the band differ. {}: {}.",
+                           c.text.substr(0, c.text.size() - 1), depth);
+    return fmt::format("Only the timing differs: {}.",
+                       r.residual_relative_db() ? "apart from that " + depth : "every sample is there, unchanged");
+  }
+
   /// What a return of kind `level` differs in.
   std::string level_words() const {
     const bool level = std::abs(r.fit.gain_db) >= 0.003, polarity = std::string(r.fit.polarity()) != "normal",
@@ -134,10 +144,7 @@ struct Teller {
         f->unit = "agreement";
         return;
       case Kind::shifted:
-        f = &say("shifted", db ? Severity::note : Severity::clean,
-                 fmt::format("Only the timing differs: {}.",
-                             db ? "apart from that " + depth : "every sample is there, unchanged"),
-                 "", Evidence::fit);
+        f = &say("shifted", db ? Severity::note : Severity::clean, shifted_text(depth), "", Evidence::fit);
         break;
       case Kind::level:
         f = &say("level", Severity::note, fmt::format("{}: {}.", level_words(), depth), "", Evidence::fit);
@@ -232,10 +239,12 @@ struct Teller {
           "The longest overlap was taken.", Evidence::fit);
     const double longer = double(r.ret.frames) / r.ret.sample_rate_hz - double(r.master.frames) / rate();
     if (std::abs(longer) * rate() >= 1) {
-      auto& f = say(
-          "length_differs", Severity::note,
-          fmt::format("The return is {} s {}.", number_text(std::abs(longer), 3), longer > 0 ? "longer" : "shorter"),
-          fmt::format("{} frames against {}.", r.ret.frames, r.master.frames), Evidence::lanes);
+      const double samples = std::round(std::abs(longer) * rate());
+      const std::string by = std::abs(longer) < 0.01 ? fmt::format("{} sample{}", samples, samples == 1 ? "" : "s")
+                                                     : number_text(std::abs(longer), 3) + " s";
+      auto& f = say("length_differs", Severity::note,
+                    fmt::format("The return is {} {}.", by, longer > 0 ? "longer" : "shorter"),
+                    fmt::format("{} frames against {}.", r.ret.frames, r.master.frames), Evidence::lanes);
       f.value = longer, f.unit = "s";
     }
   }

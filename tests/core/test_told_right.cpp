@@ -198,6 +198,47 @@ class TestToldRight : public StageTest {
     if (const Cause* delay = cause(r, "delay")) QCOMPARE(number(delay, "at_start_samples"), 0.0);
   }
 
+  /// From the first note on: what an expander does there is no fade, and peaks of which there are few are held at a
+  /// level all the same.
+  void dynamics_of_few_notes_are_named() {
+    const Planar sound = programme("piano", 48000, 8, 2);
+    for (const uint64_t seed : {1, 2, 3}) {
+      dsp::Noise chance(1116 + 31 * seed);
+      const auto expanded = told_of(sound, treatment("expander").run(sound, 48000, chance), 48000);
+      QVERIFY2(tells(expanded, "expander") && !tells(expanded, "fade"), qPrintable(told(expanded)));
+      const auto limited = told_of(sound, treatment("limiter").run(sound, 48000, chance), 48000);
+      QVERIFY2(tells(limited, "limiter"), qPrintable(told(limited)));
+    }
+  }
+
+  /// A converter moves it, and ends the band a little sooner: no EQ, and the speed is what is told first.
+  void the_edge_of_what_moved_it_is_no_eq() {
+    const Planar sound = programme("choir", 48000, 10, 6);
+    Planar ended = sound, ret;
+    dsp::RealFft<double> fft(1 << 20);
+    for (int c = 0; c < 2; ++c) {
+      std::fill(fft.time().begin(), fft.time().end(), 0.0);
+      std::copy(sound.channel(c).begin(), sound.channel(c).end(), fft.time().begin());
+      fft.forward();
+      for (size_t k = 0; k < fft.bins(); ++k) {
+        const double hz = 48000.0 * double(k) / (1 << 20), way = std::clamp((hz - 22300) / 1200, 0.0, 1.0);
+        fft.spectrum()[k] *= (1 + std::cos(pi * way)) / 2 / (1 << 20);
+      }
+      fft.inverse();
+      std::copy_n(fft.time().begin(), sound.frames(), ended.channel(c).begin());
+    }
+    const auto clip = Clip::open(save(folder_ / "edge.wav", ended, 48000, WordFormat::float64));
+    Fit faster;
+    faster.drift_ppm = 120;
+    AlignedReturn(*clip, faster).read(0, sound.frames() - 100, ret);
+    const auto r = told_of(sound, ret, 48000);
+    QCOMPARE(r.kind, Kind::shifted);
+    QVERIFY2(is_near(r.fit.drift_ppm, -120, 0.1), qPrintable(told(r)));
+    QVERIFY2(is_near(number(cause(r, "band_limit"), "hz"), 22750, 250) && !tells(r, "eq"), qPrintable(told(r)));
+    QVERIFY2(r.findings.front().text.find("Only the timing and the top of the band differ. The band ends at 22.") == 0,
+             r.findings.front().text.c_str());
+  }
+
   void wow_of_a_voice_with_pauses_keeps_its_depth() {
     const Planar sound = only(programme("speech", 48000, 12, 6), 0);
     const double rate_hz = 2.1, depth = 5.9;

@@ -134,6 +134,25 @@ bool is_flat_below(const std::vector<std::vector<ShapePoint>>& points, const std
   return true;
 }
 
+/// Where a converter ends the band: the place where the response comes down by 3 dB, or the last that is seen of it,
+/// where it does nothing but fall in the top tenth of the band.
+std::optional<double> top_edge(const std::vector<std::vector<ShapePoint>>& points, const std::vector<EqShape>& shapes,
+                               double rate) {
+  constexpr double top_tenth = 0.45;
+  std::optional<double> edge;
+  for (size_t p = 0; p < shapes.size(); ++p) {
+    for (const EqSection& s : shapes[p].sections)
+      if (s.hz < top_tenth * rate || (s.gain_db > 0 && s.kind != EqSection::Kind::low_pass)) return {};
+    if (shapes[p].sections.empty() || points[p].empty()) continue;
+    const auto down = std::find_if(points[p].begin(), points[p].end(), [&](const ShapePoint& at) {
+      return at.hz > top_tenth * rate && at.db < shapes[p].flat_db - 3;
+    });
+    const double hz = down == points[p].end() ? points[p].back().hz : down->hz;
+    edge = std::min(hz, edge.value_or(hz));
+  }
+  return edge;
+}
+
 /// A tail that dies away evenly: when it falls by 60 dB, and how strong it is.
 struct Tail {
   double t60_s = 0, direct_to_tail_db = 0, from_s = 0;
@@ -349,6 +368,9 @@ std::optional<Found> estimate_filter(const Excerpt& e, const Planar& model) {
   } else if (limit && (shapes.front().sections.size() <= 1 || is_flat_below(points, shapes, *limit))) {
     c = {.code = "band_limit"};
     c.values = {{"hz", *limit}};
+  } else if (const auto edge = top_edge(points, shapes, e.rate_hz)) {
+    c = {.code = "band_limit"};
+    c.values = {{"hz", *edge}};
   } else {
     level_flat_parts(shapes, points);
     c = eq_cause(shapes, points);

@@ -50,6 +50,13 @@ bool is_of_the_coder(const Cause& c) {
   return hz < lowest_hz || hz > highest_hz;
 }
 
+/// The edge of whatever put the return between the master's samples, or at another speed.
+bool is_of_the_move(const Cause& c, const NullReport& r) {
+  constexpr double top_tenth = 0.45;
+  const bool moves = r.fit.drift_ppm != 0 || r.fit.delay_samples != std::round(r.fit.delay_samples);
+  return moves && c.code == "band_limit" && c.values["hz"].get<double>() > top_tenth * r.master.sample_rate_hz;
+}
+
 double power_of(std::optional<double> db) { return db ? std::pow(10, *db / 10) : 0; }
 
 /// Noise may look like the error of a word length that was there before; dither has its own moments.
@@ -72,12 +79,13 @@ Kind kind_by_causes(const std::vector<Cause>& causes, const NullReport& r) {
   double most = 0, left = power_of(r.residual_relative_db());
   for (const Cause& c : causes) {
     if (c.is_of_the_fit()) continue;
+    left = power_of(c.after_db);
+    if (is_of_the_move(c, r)) continue;
     const auto group = groups.find(c.code);
     const bool known = group != groups.end() && (group->second != Kind::converted || converted);
     auto& sum = taken[known ? group->second : Kind::changed];
     sum += std::max(0.0, power_of(c.before_db) - power_of(c.after_db));
     most = std::max(most, sum);
-    left = power_of(c.after_db);
   }
   std::vector<Kind> matter;
   for (const auto& [kind, power] : taken)

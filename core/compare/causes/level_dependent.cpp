@@ -16,6 +16,7 @@ constexpr double least_fast = 0.02;
 constexpr double follows = 0.35;           // share of the gain's variance that the level must explain
 constexpr double limiter_spread_db = 1.0;  // of the return's peaks where the gain is down
 constexpr double limiter_ratio = 8;
+constexpr double same_height_db = 0.02;  // of peaks that a limiter brought back, where there are only a few
 constexpr double limiter_rise = 0.15;  // dB by which a peak comes back higher where it is a dB higher
 
 struct Trace {
@@ -48,6 +49,8 @@ Trace trace_of(const Excerpt& e, const Planar& model) {
     t.gain.push_back(last), t.weight.push_back(tells ? p.mm : 0);
     t.level_db.push_back(20 * std::log10(peak)), t.return_db.push_back(20 * std::log10(back));
   }
+  for (size_t n = t.gain.size(); n-- > 1;)  // what sets in comes back at its own gain from its first sample on
+    if (t.weight[n] > 0 && t.weight[n - 1] == 0) t.gain[n - 1] = t.gain[n];
   return t;
 }
 
@@ -189,8 +192,8 @@ std::optional<double> rise_of(const Peaks& peaks) {
 bool limits(const Peaks& peaks, double ratio) {
   if (ratio > limiter_ratio) return true;
   auto does = peaks.does;
-  if (does.size() < 4) return false;
   std::sort(does.begin(), does.end());
+  if (does.size() < 4) return does.size() > 1 && does.back() - does.front() < same_height_db;
   const double spread = does[does.size() * 9 / 10] - does[does.size() / 4];
   const bool steep = ratio > limiter_ratio / 3;
   if (const auto rise = rise_of(peaks)) return *rise < limiter_rise && spread < (steep ? 2 : 1) * limiter_spread_db;

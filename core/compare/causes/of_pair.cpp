@@ -118,12 +118,20 @@ bool may_be_wow(const Continuity& breaks, double rate_hz) {
   return count >= least_jumps && most < most_jump_s * rate_hz && std::abs(sum) < comes_to_nothing * all;
 }
 
-/// On the places that another excerpt of the same stretches may read: what is skipped takes nothing out by being gone.
-double power_left_on(const std::vector<uint8_t>& told, Excerpt& e) {
-  auto own = std::exchange(e.told, told);
-  const double left = power_left(e, *e.master);
-  e.told = std::move(own);
-  return left;
+/// By how much the one leaves less than the other of the same stretches, in dB, where they are not the same and both
+/// may be read: what is skipped takes nothing out by being gone.
+double takes_out_db(const Excerpt& one, const Excerpt& other) {
+  double left = 0, left_other = 0;
+  for (size_t n = 0; n < size_t(one.frames()); ++n) {
+    bool same = true;
+    for (int p = 0; p < one.pairs(); ++p) same = same && one.ret.channel(p)[n] == other.ret.channel(p)[n];
+    if (same || !one.told[n] || !other.told[n]) continue;
+    for (int p = 0; p < one.pairs(); ++p) {
+      const double m = one.master->channel(p)[n];
+      left += std::pow(one.ret.channel(p)[n] - m, 2), left_other += std::pow(other.ret.channel(p)[n] - m, 2);
+    }
+  }
+  return left_other > 0 ? -10 * std::log10(std::max(left / left_other, 1e-20)) : 0;
 }
 
 bool tells(const Budget& budget, const char* code) {
@@ -265,8 +273,14 @@ double left_beneath(const Budget& budget) {
   return (named ? budget.causes.back().before_db : budget.remainder_db).value_or(-200);
 }
 
-/// Channels that lie so little apart may have been turned by a filter of the sides: that explains more where all of them
-/// are laid alike. A filter of each channel takes a delay of its own with it and explains as much either way.
+/// What is left is the programme itself: what the causes took out tells nothing.
+bool explains_nothing(const Budget& budget) {
+  constexpr double next_to_all_db = -5;
+  return budget.remainder_db.value_or(-200) > next_to_all_db;
+}
+
+/// Channels that lie so little apart may have been turned by a filter of the sides: that explains more where all of
+/// them are laid alike. A filter of each channel takes a delay of its own with it and explains as much either way.
 std::optional<Budget> by_filters_alone(const Excerpt& laid_alike, const Budget& by_own_delays, const BudgetFacts& facts,
                                        const Job& job) {
   if (!tells(by_own_delays, "eq")) return {};
@@ -322,9 +336,9 @@ PairBudget causes_of_pair(const Comparable& pair, const NullReport& report, cons
     Excerpt laid =
         take_excerpt(*pair.master, *pair.ret, report.fit, report.sums, breaks, {false, true}, most_samples, job);
     turn_down(laid, more_db);
-    const auto before = relative_db(power_left_on(laid.told, plain), laid.master_power),
+    const auto before = relative_db(power_left(plain, *plain.master), plain.master_power),
                after = relative_db(power_left(laid, *laid.master), laid.master_power);
-    jumps = before.value_or(-200) - after.value_or(-200) > jumps_take_db;
+    jumps = takes_out_db(laid, plain) > jumps_take_db;
     for (const Break& b : breaks.breaks) {
       if (b.kind == BreakKind::dropout || !jumps) continue;
       told.push_back(cause_of(b, report));
@@ -347,6 +361,7 @@ PairBudget causes_of_pair(const Comparable& pair, const NullReport& report, cons
       budget = std::move(*alone), whole.layers.own_delays = false;
       std::erase_if(told, [](const Cause& c) { return c.code == "channel_delay"; });
     }
+  if (explains_nothing(budget)) budget = {};
   tell_gain(told, level_within_db(budget.causes));
   for (auto& c : budget.causes) told.push_back(std::move(c));
   whole.layers.layers = std::move(budget.layers);

@@ -26,9 +26,12 @@ constexpr double programme_moves_db = 3.5;  // a programme's bands move by that;
 constexpr double model_error_db = 12;
 constexpr double most_alike = 0.45;  // correlation, from which on it is the programme's own
 constexpr double most_alike_with_lines = 0.8;
-constexpr double least_lines = 0.1, least_own = 0.1;  // shares: notes of its own
+constexpr double least_lines = 0.1, least_own = 0.1;      // shares: notes of its own
+constexpr double few_own = 0.015, hardly_coherent = 0.2;  // ... or so few, where nothing is made of the programme
 constexpr double most_lines_in_noise = 0.5;
-constexpr int many_lines = 10;  // more than hum or tones that were not found
+constexpr double most_coherent = 0.4;  // of what is no programme of its own
+constexpr double too_loud_db = -6;     // beside other causes: then it is not known what these left of the programme
+constexpr int many_lines = 10;         // more than hum or tones that were not found
 constexpr double shaped_tilt_db = 6;
 constexpr double most_shaped_steps2 = 400, most_crest = 12;  // noise has no peaks like a programme's
 
@@ -38,10 +41,22 @@ struct Cells {
   std::vector<double> model, rest;  // columns x bands, dB
   std::vector<double> spectrum;     // of the rest, mean power per bin
   std::vector<double> columns;      // of the rest, power in all bins
+  double coherent = 0;              // share of the rest that a gain free to move over time and band makes of the model
   double bin_hz = 1, column_s = 1;
 };
 
+/// What of the rest in some bins is the model's, turned and scaled: the sum of cross-spectra, squared, over the model's
+/// power (least squares with one complex number).
+double coherent_power(dsp::RealFft<double>& model, dsp::RealFft<double>& rest, size_t from, size_t to) {
+  std::complex<double> cross = 0;
+  double power = 1e-30;
+  for (size_t k = from; k < to; ++k)
+    cross += rest.spectrum()[k] * std::conj(model.spectrum()[k]), power += std::norm(model.spectrum()[k]);
+  return std::norm(cross) / power;
+}
+
 Cells cells_of(const Excerpt& e, const Planar& model) {
+  constexpr size_t several = 12;  // bins of a cell: of fewer too much is coherent by chance
   Cells c;
   c.bin_hz = double(e.rate_hz) / double(fft_size);
   c.spectrum.assign(fft_size / 2 + 1, 0);
@@ -52,6 +67,7 @@ Cells cells_of(const Excerpt& e, const Planar& model) {
   const auto window = dsp::hann(fft_size);
   const int64_t hop = std::max<int64_t>(int64_t(fft_size), e.frames() / 4000);
   c.column_s = double(hop) / e.rate_hz;
+  double coherent = 0, of = 0;
   for (int64_t at = 0; at + int64_t(fft_size) <= e.frames(); at += hop) {
     if (!e.told[size_t(at)] || !e.told[size_t(at) + fft_size - 1]) continue;
     std::vector<double> m(size_t(c.bands), 0), r(size_t(c.bands), 0);
@@ -64,9 +80,14 @@ Cells cells_of(const Excerpt& e, const Planar& model) {
       a.forward(), b.forward();
       for (size_t k = 0; k < c.spectrum.size(); ++k)
         c.spectrum[k] += std::norm(b.spectrum()[k]), all += std::norm(b.spectrum()[k]);
-      for (int band = 0; band < c.bands; ++band)
-        for (size_t k = edges[size_t(band)]; k < edges[size_t(band) + 1]; ++k)
-          m[size_t(band)] += std::norm(a.spectrum()[k]), r[size_t(band)] += std::norm(b.spectrum()[k]);
+      for (int band = 0; band < c.bands; ++band) {
+        const size_t from = edges[size_t(band)], to = edges[size_t(band) + 1];
+        double power = 0;
+        for (size_t k = from; k < to; ++k)
+          m[size_t(band)] += std::norm(a.spectrum()[k]), power += std::norm(b.spectrum()[k]);
+        r[size_t(band)] += power;
+        if (to - from >= several) coherent += coherent_power(a, b, from, to), of += power;
+      }
     }
     c.columns.push_back(all);
     for (int band = 0; band < c.bands; ++band) {
@@ -74,6 +95,7 @@ Cells cells_of(const Excerpt& e, const Planar& model) {
       c.rest.push_back(10 * std::log10(r[size_t(band)] + 1e-18));
     }
   }
+  c.coherent = of > 0 ? coherent / of : 0;
   return c;
 }
 
@@ -243,8 +265,8 @@ std::optional<Cause> word_length_elsewhere(const Excerpt& e, const BudgetFacts& 
   return c;
 }
 
-/// Whether what is so loud is another programme: it moves as none of the programme's own would, or has notes of its own.
-/// Music that was laid on top keeps time with it, and takes some notice.
+/// Whether what is so loud is another programme: it moves as none of the programme's own would, or has notes of its
+/// own. Music that was laid on top keeps time with it, and takes some notice.
 struct LoudRest {
   bool is_programme = false;
   double in_lines = 0;  // share of its power, where that was looked at
@@ -253,7 +275,9 @@ LoudRest loud_rest(const Excerpt& e, const Planar& model, const Cells& cells, co
   const double like = resemblance(cells, cells.column_s), slope = behaviour.slope;
   if (moves && (like < unlike || (like < most_alike && slope < keeps_time_slope))) return {true, 0};
   const RestLines lines = lines_in_rest(e, model);
-  const bool own_notes = lines.share > least_lines && lines.own > least_own && like < most_alike_with_lines;
+  const bool own_notes = lines.share > least_lines &&
+                         lines.own > (cells.coherent < hardly_coherent ? few_own : least_own) &&
+                         like < most_alike_with_lines;
   const bool held_notes =
       !moves && lines.share > most_lines_in_noise && lines.count >= many_lines && slope < still_slope;
   return {own_notes || held_notes, lines.share};
@@ -279,11 +303,12 @@ std::optional<Cause> cause_of_rest(const Excerpt& e, const Planar& model, const 
   }
   const bool is_loud = *rest_db > loud_db, moves = is_loud && behaviour.moves_db > programme_moves_db;
   if (facts.linear_left_db && !facts.taken_db && *rest_db > *facts.linear_left_db + coherent_db) return {};
+  if (cells.coherent > most_coherent) return {};  // a gain that moves over time and band makes it of the programme
   const LoudRest on_top = is_loud ? loud_rest(e, model, cells, behaviour, moves) : LoudRest{};
   double level_dbfs = 10 * std::log10(rest) + facts.gain_db;
   if (on_top.is_programme) {
     // What a filter or a compressor is not known better by lies far under what it took out.
-    if (facts.taken_db && *rest_db < *facts.taken_db - model_error_db) return {};
+    if (facts.taken_db && (*rest_db < *facts.taken_db - model_error_db || *rest_db > too_loud_db)) return {};
     c.code = "other_programme", c.values = {{"level_db", *rest_db}, {"level_dbfs", level_dbfs}};
     return c;
   }
