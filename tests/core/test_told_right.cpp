@@ -211,6 +211,22 @@ class TestToldRight : public StageTest {
     }
   }
 
+  /// Where a curve bends the peaks, what is not known better of it stands there: nobody added that.
+  void what_a_curve_leaves_on_peaks_is_no_click() {
+    for (const char* name : {"piano", "loop"}) {
+      const Planar sound = programme(name, 48000, 10, 9);
+      Planar ret = sound;
+      for (int c = 0; c < 2; ++c)
+        for (double& x : ret.channel(c)) x = std::atan(1.5 * x) / 1.5;
+      const auto r = told_of(sound, ret, 48000);
+      QVERIFY2(tells(r, "distortion") && !tells(r, "clicks"), qPrintable(told(r)));
+    }
+    const Planar low = programme("bass", 48000, 8, 9);  // clicks that were added stand anywhere
+    dsp::Noise chance(4);
+    const auto r = told_of(low, treatment("clicks").run(low, 48000, chance), 48000);
+    QVERIFY2(tells(r, "clicks"), qPrintable(told(r)));
+  }
+
   /// A converter moves it, and ends the band a little sooner: no EQ, and the speed is what is told first.
   void the_edge_of_what_moved_it_is_no_eq() {
     const Planar sound = programme("choir", 48000, 10, 6);

@@ -17,6 +17,14 @@ constexpr size_t most_clicks = 2000;
 constexpr double least_beside = 0.01;  // of the greatest: what an EQ leaves of itself is far smaller
 constexpr double edge_s = 0.005;       // at either end of a file, what a filter or a converter makes of it is no click
 
+struct Click {
+  int pair;
+  int64_t from;  // a place, and a time once all are found
+  std::vector<double> shape;
+  double peak;
+  int64_t at;
+};
+
 /// Median of what is left near a place: where a note sets in, more is left all at once.
 double around(const std::vector<double>& left, int64_t n, int64_t reach) {
   std::vector<double> sizes;
@@ -32,6 +40,34 @@ bool is_of_the_programme(const std::vector<double>& shape, std::span<const doubl
   for (size_t n = 0; n < shape.size(); ++n)
     xx += model[n] * model[n], yy += shape[n] * shape[n], xy += shape[n] * model[n];
   return xy * xy > alike * alike * xx * yy;
+}
+
+/// What few samples of the programme go beyond.
+double seldom_passed(std::span<const double> x) {
+  constexpr double few = 0.02;
+  constexpr size_t every = 7;
+  std::vector<double> sizes;
+  for (size_t n = 0; n < x.size(); n += every) sizes.push_back(std::abs(x[n]));
+  const auto place = sizes.begin() + long(double(sizes.size()) * (1 - few));
+  std::nth_element(sizes.begin(), place, sizes.end());
+  return *place;
+}
+
+/// Most stand where the programme is as loud as seldom: they are left by what bends its peaks, and nobody added them.
+bool stand_on_peaks(const Planar& model, const std::vector<Click>& clicks) {
+  constexpr double most = 0.5;
+  constexpr size_t several = 4;
+  size_t on = 0;
+  for (int p = 0; p < model.channels(); ++p) {
+    const auto x = model.channel(p);
+    const double loud = seldom_passed(x);
+    for (const Click& k : clicks) {
+      const auto top = std::max_element(k.shape.begin(), k.shape.end(),
+                                        [](double a, double b) { return std::abs(a) < std::abs(b); });
+      on += k.pair == p && std::abs(x[size_t(k.from + (top - k.shape.begin()))]) > loud;
+    }
+  }
+  return clicks.size() >= several && double(on) > most * double(clicks.size());
 }
 
 /// The return falls silent there, or sets in again.
@@ -50,13 +86,6 @@ bool is_edge_of_a_gap(const Excerpt& e, int pair, int64_t at, int64_t reach) {
 }  // namespace
 
 std::optional<Found> estimate_clicks(const Excerpt& e, const Planar& model) {
-  struct Click {
-    int pair;
-    int64_t from;  // a place, and a time once all are found
-    std::vector<double> shape;
-    double peak;
-    int64_t at;
-  };
   std::vector<Click> clicks;
   Json times = Json::array();
   std::vector<double> at_s;
@@ -101,7 +130,7 @@ std::optional<Found> estimate_clicks(const Excerpt& e, const Planar& model) {
   for (const Click& k : clicks) most = std::max(most, k.peak);
   std::erase_if(clicks, [&](const Click& k) { return k.peak < least_beside * most; });
   for (const Click& k : clicks) at_s.push_back(e.seconds_at(k.at));
-  if (clicks.empty()) return {};
+  if (clicks.empty() || stand_on_peaks(model, clicks)) return {};
   // Clicks are rare and hold most of what is left where they stand.
   if (double(clicks.size()) > 20 * double(e.frames()) / e.rate_hz) return {};
   std::sort(at_s.begin(), at_s.end());
