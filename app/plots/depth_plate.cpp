@@ -53,6 +53,8 @@ void DepthPlate::recolour() {
   levels->setBasePen(Qt::NoPen);
   levels->setTickPen(Qt::NoPen);
   levels->setSubTickPen(Qt::NoPen);
+  for (const auto side : {QCPAxis::atLeft, QCPAxis::atRight, QCPAxis::atTop, QCPAxis::atBottom})
+    levels->axisRect()->axis(side)->setBasePen(Qt::NoPen);
   QCPColorGradient heat;
   heat.clearColorStops();
   for (const auto& [place, shade] : Theme::instance().heat_stops()) heat.setColorStopAt(place, shade);
@@ -74,6 +76,7 @@ void DepthPlate::show_cells(const DepthCells& cells) {
   const bool silent = std::all_of(cells.residual.begin(), cells.residual.end(), [](float power) { return power <= 0; });
   if (silent) return show_nothing(tr("Nothing is left in any cell"));
   scale_->setDataRange(QCPRange(-80, 0));
+  xAxis->setLabel(tr("dBr; bright: near the programme"));
   show_values();
 }
 
@@ -83,35 +86,70 @@ void DepthPlate::show_mask(const MaskMap& mask) {
   db_ = mask.over_db;
   if (mask.columns() == 0) return show_nothing(tr("Nothing is left to be masked"));
   scale_->setDataRange(QCPRange(-30, 20));
+  xAxis->setLabel(tr("dB; bright: over the mask"));
   show_values();
+}
+
+/// Where there is nothing to be seen, there is nothing that a colour stands for.
+void DepthPlate::show_scale(bool shown) {
+  if (shown == (scale_->layout() != nullptr)) return;
+  if (shown) {
+    plotLayout()->addElement(0, 1, scale_);
+  } else {
+    plotLayout()->take(scale_);
+    plotLayout()->simplify();
+  }
+  scale_->setVisible(shown);
+  for (const auto side : {QCPAxis::atLeft, QCPAxis::atRight, QCPAxis::atTop, QCPAxis::atBottom})
+    scale_->axis()->axisRect()->axis(side)->setVisible(shown && side == QCPAxis::atRight);
 }
 
 void DepthPlate::show_nothing(const QString& words) {
   db_.clear();
   map_->setVisible(false);
+  show_scale(false);
+  xAxis->setLabel({});
   say_instead(words);
   replot(rpQueuedReplot);
 }
 
 void DepthPlate::show_values() {
-  const int columns = columns_count(), bands = bands_count();
+  const int bands = bands_count();
   map_->setVisible(true);
+  show_scale(true);
   say_instead({});
-  map_->data()->setSize(std::max(columns, 1), std::max(bands, 1));
-  const double from = first_s_, to = first_s_ + column_s_ * std::max(columns - 1, 1);
-  map_->data()->setRange(QCPRange(from + column_s_ / 2, to + column_s_ / 2), QCPRange(0, std::max(bands - 1, 1)));
-  for (int c = 0; c < columns; ++c)
-    for (int b = 0; b < bands; ++b) map_->data()->setCell(c, b, double(db_[size_t(c * bands + b)]));
+  draw_columns();
   bands_->clear();
-  double last = -1;
+  double last = -1, top = 0;
   for (const double hz : {50.0, 100.0, 200.0, 500.0, 1000.0, 2000.0, 5000.0, 10000.0, 20000.0, 40000.0}) {
     const double row = row_of(hz);
     if (row < 0 || row > bands - 1 || row < last + bands / 12.0) continue;
     bands_->addTick(row, hertz(hz, true));
-    last = row;
+    last = row, top = hz;
   }
+  if (top > 0) bands_->addTick(row_of(top), hertz(top, false));  // says its unit
   yAxis->setRange(-0.5, std::max(bands, 1) - 0.5);
   replot(rpQueuedReplot);
+}
+
+/// Where more columns than pixels are seen, the brightest of those that share one stands for them: else what is drawn
+/// of short events would be chance.
+void DepthPlate::draw_columns() {
+  const int columns = columns_count(), bands = bands_count();
+  const double seen = std::min(double(columns), xAxis->range().size() / std::max(column_s_, 1e-9));
+  const int together = std::max(1, int(std::ceil(seen / std::max(1, axisRect()->width()))));
+  const int drawn = std::max(1, (columns + together - 1) / together);
+  map_->data()->setSize(drawn, std::max(bands, 1));
+  const double first = first_s_ + column_s_ * together / 2,
+               last = first + column_s_ * together * std::max(drawn - 1, 1);
+  map_->data()->setRange(QCPRange(first, last), QCPRange(0, std::max(bands - 1, 1)));
+  for (int c = 0; c < drawn; ++c)
+    for (int b = 0; b < bands; ++b) {
+      double most = qQNaN();
+      for (int k = c * together; k < std::min(columns, (c + 1) * together); ++k)
+        if (const double db = double(db_[size_t(k * bands + b)]); std::isnan(most) || db > most) most = db;
+      map_->data()->setCell(c, b, most);
+    }
 }
 
 double DepthPlate::row_of(double hz) const {
@@ -132,6 +170,7 @@ void DepthPlate::set_frame(std::optional<std::pair<double, double>> seconds,
 
 void DepthPlate::set_range(double from_s, double to_s) {
   xAxis->setRange(from_s, to_s);
+  if (!db_.empty()) draw_columns();
   replot(rpQueuedReplot);
 }
 
@@ -171,6 +210,7 @@ void DepthPlate::mousePressEvent(QMouseEvent* event) {
 void DepthPlate::resizeEvent(QResizeEvent* event) {
   clock_->most = std::max(2, (event->size().width() - 90) / 52);
   Plate::resizeEvent(event);
+  if (!db_.empty()) draw_columns();
 }
 
 void DepthPlate::leaveEvent(QEvent*) {

@@ -31,6 +31,8 @@ class DepthPlate : public Plate {
 
  private:
   void show_values();
+  void show_scale(bool shown);
+  void draw_columns();
   double row_of(double hz) const;
   QCPColorMap* map_;
   QCPColorScale* scale_;

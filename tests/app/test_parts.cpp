@@ -97,10 +97,43 @@ class TestParts : public QObject {
     plate.resize(300, 200);
     plate.show_cells(cells);
     QCOMPARE(plate.csv().count('\n'), 5);
+    QVERIFY(plate.xAxis->label().contains("dBr") && plate.xAxis->label().contains("bright"));
+    QCOMPARE(plate.findChildren<QCPColorScale*>().size(), 1);
+    QVERIFY(plate.findChild<QCPColorScale*>()->visible());
     std::fill(cells.residual.begin(), cells.residual.end(), 0.0f);
     plate.show_cells(cells);
+    QVERIFY(!plate.said_instead().isEmpty() && plate.xAxis->label().isEmpty());
+    QVERIFY(!plate.findChild<QCPColorScale*>()->visible());  // nothing is left that a colour would stand for
     plate.show_cells({});
     QVERIFY(!plate.grab().isNull());
+  }
+
+  /// Of thousands of columns each is drawn on few pixels: one that is bright is seen wherever it stands.
+  void the_depth_plate_shows_every_short_event() {
+    constexpr int columns = 7000, bands = 4;
+    for (const int at : {150, 1201, 3333, 5002, 6850}) {
+      DepthCells cells;
+      cells.column_s = 0.01;
+      cells.band_edges_hz = {100, 200, 400, 800, 1600};
+      cells.master.assign(size_t(columns * bands), 1);
+      cells.residual.assign(size_t(columns * bands), 1e-9f);
+      for (int band = 0; band < bands; ++band) cells.residual[size_t(at * bands + band)] = 1;
+      DepthPlate plate;
+      plate.resize(300, 200);
+      plate.set_range(0, columns * cells.column_s);
+      plate.show_cells(cells);
+      plate.grab();  // lays it out
+      plate.set_range(0, columns * cells.column_s);
+      const QImage picture = plate.grab().toImage();
+      const QRect map = plate.axisRect()->rect();
+      const int x = int(plate.xAxis->coordToPixel((at + 0.5) * cells.column_s));
+      int most = 0, beside = 0;
+      for (int k = map.left() + 2; k < map.right() - 2; ++k) {
+        const int light = qGray(picture.pixel(k, map.center().y()));
+        (std::abs(k - x) < 3 ? most : beside) = std::max(std::abs(k - x) < 3 ? most : beside, light);
+      }
+      QVERIFY2(most > beside + 100, qPrintable(QString("%1: %2, %3").arg(at).arg(most).arg(beside)));
+    }
   }
 
   void lanes_stay_inside_their_length() {
