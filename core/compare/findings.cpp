@@ -19,6 +19,7 @@ constexpr double caution_relative_db = -60;  // a residual nearer to the program
 constexpr double least_apart_s = 0.0011;     // of two timelines: some count whole milliseconds
 constexpr double least_delay = 0.002;        // samples: the tolerance
 constexpr double least_gain_db = 0.01;       // beside anything else
+constexpr double least_level_db = 0.003;     // of what differs in level
 constexpr double least_gain_alone_db = 0.0005;
 constexpr double loudness_step_lu = 0.05;    // less is no change of loudness
 constexpr double channel_delay_step = 0.02;  // samples between channels worth a word
@@ -109,20 +110,27 @@ struct Teller {
                        r.residual_relative_db() ? "apart from that " + depth : "every sample is there, unchanged");
   }
 
-  /// What a return of kind `level` differs in.
+  /// What a return of kind `level` differs in, all of it and nothing else.
   std::string level_words() const {
-    const bool level = std::abs(r.fit.gain_db) >= 0.003, polarity = std::string(r.fit.polarity()) != "normal",
-               moved = r.fit.delay_samples != 0;
-    if (r.fit.swapped())
-      return level || polarity ? "Only level, polarity or the channels' places differ"
-                               : "Only the channels are not in place";
-    if (level && polarity) return "Only level and polarity differ";
-    if (polarity) return moved ? "Only polarity and timing differ" : "Only polarity differs";
     const bool cut = std::any_of(r.causes.begin(), r.causes.end(), [&](const Cause& c) {
       return c.code == "word_length" && c.values["bits"].get<int>() < r.master_levels.bits_used.value_or(64);
     });
-    if (cut) return moved ? "Only level, timing and word length differ" : "Only level and word length differ";
-    return moved ? "Only level and timing differ" : "Only the level differs";
+    std::vector<std::string> all;
+    const auto add = [&](bool differs, const char* what) {
+      if (differs) all.emplace_back(what);
+    };
+    add(std::abs(r.fit.gain_db) >= least_level_db, "level");
+    add(std::string(r.fit.polarity()) != "normal", "polarity");
+    add(r.fit.swapped(), "the channels' places");
+    add(r.fit.delay_samples != 0 || r.fit.drift_ppm != 0, "timing");
+    add(cut, "word length");
+    if (all.empty()) return "Only the level differs";
+    if (all.size() == 1)
+      return r.fit.swapped() ? "Only the channels are not in place"
+                             : fmt::format("Only {}{} differs", all[0] == "level" ? "the " : "", all[0]);
+    std::string text = "Only " + all[0];
+    for (size_t n = 1; n < all.size(); ++n) text += (n + 1 == all.size() ? " and " : ", ") + all[n];
+    return text + " differ";
   }
 
   void verdict() {

@@ -211,6 +211,20 @@ class TestToldRight : public StageTest {
     }
   }
 
+  void what_alone_differs_is_listed_to_its_end() {
+    const Planar sound = programme("wide", 48000, 6, 3);
+    Planar swapped = sound;
+    for (int c = 0; c < 2; ++c) std::copy_n(sound.channel(1 - c).begin(), sound.frames(), swapped.channel(c).begin());
+    const auto headline = [&](const Planar& ret) { return told_of(sound, ret, 48000).findings.front().text; };
+    QVERIFY(headline(swapped).starts_with("Only the channels are not in place"));
+    QVERIFY(headline(scaled(swapped, 0.5)).starts_with("Only level and the channels' places differ"));
+    QVERIFY(headline(scaled(swapped, -0.5)).starts_with("Only level, polarity and the channels' places differ"));
+    QVERIFY(headline(scaled(sound, -1)).starts_with("Only polarity differs"));
+    QVERIFY(headline(scaled(sound, 0.5)).starts_with("Only the level differs"));
+    const auto late = laid_by(sound, sound.frames() + 500, [](int64_t n) { return n - 500; });
+    QVERIFY(headline(scaled(late, -1)).starts_with("Only polarity and timing differ"));
+  }
+
   /// Where a curve bends the peaks, what is not known better of it stands there: nobody added that.
   void what_a_curve_leaves_on_peaks_is_no_click() {
     for (const char* name : {"piano", "loop"}) {
