@@ -38,6 +38,27 @@ class TestReturnsTold : public QObject {
     }
   }
 
+  /// Laid a little later here and sooner there, drums that an all-pass turned fit a little better: they do not jump.
+  /// What is cut out of a rise from silence does, though little of all there is lies before it.
+  void only_what_jumps_is_laid_anew() {
+    const Planar drums = programme("drums", 44100, 8, 11);
+    for (const double hz : {250, 400, 620}) {
+      const auto r = told_of(drums, filtered(drums, 44100, "all pass", hz, 0.7), 44100);
+      for (const char* wrong : {"insert", "splice", "repeat"}) QVERIFY2(!tells(r, wrong), qPrintable(told(r)));
+    }
+    const Planar rise = programme("from_silence", 44100, 8, 100);
+    const Planar turned = filtered(rise, 44100, "high shelf", 4200, 0.7, -3.9);
+    constexpr int64_t at = 131000, gone = 20289;
+    Planar cut(2, turned.frames() - gone);
+    for (int c = 0; c < 2; ++c) {
+      std::copy_n(turned.channel(c).begin(), at, cut.channel(c).begin());
+      std::copy(turned.channel(c).begin() + at + gone, turned.channel(c).end(), cut.channel(c).begin() + at);
+    }
+    const auto r = told_of(rise, cut, 44100);
+    QVERIFY2(is_near(number(cause(r, "splice"), "jump_samples"), -gone, 1) && tells(r, "eq"), qPrintable(told(r)));
+    QVERIFY2(!tells(r, "fade") && !tells(r, "other_programme"), qPrintable(told(r)));
+  }
+
   /// The least-squares gain is pulled far by bells where most of the programme is; the flat part is none.
   void bells_where_the_programme_is_pull_no_gain() {
     for (const char* name : {"piano", "bass", "choir"}) {

@@ -47,12 +47,12 @@ Json told_as_mid_and_side(Json values, const std::vector<int>& changed) {
 
 std::optional<Found> estimate_mid_side(const Excerpt& e, const Planar& model) {
   if (e.pairs() != 2) return {};
-  const Planar sent = mid_and_side(model);
-  if (!has_both(sent)) return {};
+  const auto sent = std::make_shared<const Planar>(mid_and_side(model));
+  if (!has_both(*sent)) return {};
   Excerpt there = e;
   to_mid_and_side(there.ret, 0.5);
-  there.master = std::make_shared<const Planar>(mid_and_side(*e.master));
-  auto found = estimate_filter(there, sent);
+  there.master = sent;  // of which only the shape is asked
+  auto found = estimate_filter(there, *sent);
   if (!found || found->cause.code != "eq" || !found->cause.values.contains("by_channel")) return {};
   Cause c{.code = "eq", .channels = {0, 1}};
   c.values = told_as_mid_and_side(std::move(found->cause.values), found->cause.channels);

@@ -16,7 +16,8 @@ constexpr int64_t most_samples = 3 << 20;      // frames by pairs that are held 
 constexpr double channel_delay_least = 0.004;  // samples
 constexpr double by_a_filter = 0.3;            // samples
 constexpr double channel_delay_db = 0.5;       // what it must take out
-constexpr double jumps_take_db = 3;            // what undoing them must take out
+constexpr double jumps_take_db = 3;            // what undoing them must take out,
+constexpr double jumps_take_there_db = 12;     // ... or where that moves the return
 constexpr double least_gain_db = 0.003;        // that is told
 constexpr double least_delay = 0.002;          // samples; likewise
 constexpr int64_t level_frames = 1 << 18;      // of a stretch that the fit's own causes are weighed on
@@ -338,7 +339,8 @@ PairBudget causes_of_pair(const Comparable& pair, const NullReport& report, cons
     turn_down(laid, more_db);
     const auto before = relative_db(power_left(plain, *plain.master), plain.master_power),
                after = relative_db(power_left(laid, *laid.master), laid.master_power);
-    jumps = takes_out_db(laid, plain) > jumps_take_db;
+    const double there = takes_out_db(laid, plain), of_all = before.value_or(-200) - after.value_or(-200);
+    jumps = there > jumps_take_there_db || std::min(there, of_all) > jumps_take_db;
     for (const Break& b : breaks.breaks) {
       if (b.kind == BreakKind::dropout || !jumps) continue;
       told.push_back(cause_of(b, report));
