@@ -230,6 +230,9 @@ void BudgetPlate::draw_step(int n) {
     size->setPadding(QMargins(0, 3, 0, 2));
     size->setPositionAlignment(Qt::AlignHCenter | (inside ? Qt::AlignTop : Qt::AlignBottom));
     size->setText(s.cause ? tr("%1 dB").arg(number(s.to_db - s.from_db, 0)) : number(s.from_db, 1));
+    const double room = xAxis->coordToPixel(n + half_width) - xAxis->coordToPixel(n - half_width);
+    if (s.cause && QFontMetrics(size->font()).horizontalAdvance(size->text()) > room)
+      size->setText(number(s.to_db - s.from_db, 0));  // the axis says what it counts
     items_.push_back(size);
   } else {
     auto* none = new QCPItemText(this);

@@ -3,6 +3,7 @@
 #include <QAbstractButton>
 #include <QComboBox>
 #include <QLabel>
+#include <QLineEdit>
 #include <QScrollBar>
 #include <QStyleOption>
 #include <QTableView>
@@ -33,12 +34,22 @@ QString words_of(const QWidget& w, const QString& text) {
 QString text_of(const QWidget& w) {
   if (const auto* button = qobject_cast<const QAbstractButton*>(&w)) return button->text().remove('&');
   if (const auto* box = qobject_cast<const QComboBox*>(&w)) return box->currentText();
+  if (const auto* edit = qobject_cast<const QLineEdit*>(&w); edit && edit->property("flat").toBool())
+    return edit->text();  // a value that stands among others
   if (const auto* label = qobject_cast<const QLabel*>(&w))
     return label->wordWrap() || Qt::mightBeRichText(label->text()) ? QString() : label->text();
   return {};
 }
 
 int room_for_text(const QWidget& w) {
+  if (const auto* edit = qobject_cast<const QLineEdit*>(&w)) {
+    constexpr int beside = 4;  // that a line edit keeps free by itself
+    QStyleOptionFrame option;
+    option.initFrom(edit);
+    const QMargins margins = edit->textMargins();
+    return edit->style()->subElementRect(QStyle::SE_LineEditContents, &option, edit).width() - beside - margins.left() -
+           margins.right();
+  }
   const auto* box = qobject_cast<const QComboBox*>(&w);
   if (!box) return w.width();
   QStyleOptionComboBox option;

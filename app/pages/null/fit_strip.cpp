@@ -53,7 +53,7 @@ FitCell::FitCell(const QString& name, const QString& unit, double step, int deci
                         .arg(name, unit));
   edit_->setTextMargins(-3, 0, 0, 0);
   edit_->installEventFilter(this);
-  edit_->setMinimumWidth(44);
+  edit_->setMinimumWidth(38);
   line->addWidget(edit_, 1);
   less_ = small_button(QString(QChar(0x2212)), tr("%1: less").arg(name), this);
   more_ = small_button("+", tr("%1: more").arg(name), this);
@@ -81,6 +81,21 @@ void FitCell::show_value(double value, bool is_held) {
   edit_->setText(number(value, decimals_));
   edit_->setCursorPosition(0);
   reset_->setVisible(is_held);
+  fit_value();
+}
+
+/// In a narrow window the value is smaller, and whole.
+void FitCell::fit_value() {
+  constexpr int around = 8;  // what the field keeps free
+  const QFont large = face(Type::value, true);
+  const bool fits = QFontMetrics(large).horizontalAdvance(number(value_, decimals_)) + around <= edit_->width();
+  edit_->setFont(fits ? large : face(Type::small, true));
+}
+
+void FitCell::resizeEvent(QResizeEvent* event) {
+  QFrame::resizeEvent(event);
+  layout()->activate();
+  fit_value();
 }
 
 void FitCell::nudge(double direction, Qt::KeyboardModifiers modifiers) {
@@ -209,7 +224,8 @@ void FitStrip::dress() {
   setStyleSheet(
       QString(
           "#strip { background: %1; border-top: 1px solid %1; border-bottom: 1px solid %1; } #cell { background: %2; }"
-          " #result { background: %3; } #level { color: %4; } #cell QToolButton { padding: 0px 4px; min-height: 26px; }")
+          " #result { background: %3; } #level { color: %4; } #cell QToolButton { padding: 0px 4px; min-height: 26px; "
+          "}")
           .arg(colour(Role::rule).name(), colour(Role::ground).name(), colour(Role::sheet).name(),
                colour(Role::residual).name()));
 }

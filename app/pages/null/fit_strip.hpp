@@ -26,10 +26,12 @@ class FitCell : public QFrame {
 
  protected:
   void wheelEvent(QWheelEvent* event) override;
+  void resizeEvent(QResizeEvent* event) override;
   bool eventFilter(QObject* watched, QEvent* event) override;
 
  private:
   void nudge(double direction, Qt::KeyboardModifiers modifiers);
+  void fit_value();
   double value_ = 0, step_;
   int decimals_;
   QLineEdit* edit_;
