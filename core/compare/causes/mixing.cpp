@@ -160,12 +160,14 @@ std::optional<Found> estimate_mixing(const Excerpt& e, const Planar& model) {
     m = moments(e, model, &most);
   }
   const double full = m.left(best_of(m, forms.back().basis)), chance = 1e-13 * (m.yy[0] + m.yy[1]);
-  if (m.left(best_of(m, {{{{1, 0}, {0, 1}}}})) <= as_good * full + chance) return {};  // one gain does as well
+  const double by_one_gain = m.left(best_of(m, {{{{1, 0}, {0, 1}}}}));
+  if (by_one_gain <= as_good * full + chance) return {};
   for (const Form& form : forms) {
     const Matrix a = best_of(m, form.basis);
     if (m.left(a) > as_good * full + chance) continue;
     Cause c = described(form.code, a);
     if (c.code == "channel_gain") {
+      if (by_one_gain <= as_good * m.left(a) + chance) return {};
       if (std::abs(c.values["gain_db"].get<double>()) < least_gain_db) return {};
       if (a[0][0] * a[1][1] <= 0 || std::min(a[0][0], a[1][1]) < 1e-3) return {};  // silence is another cause
     }
