@@ -132,24 +132,27 @@ void DepthPlate::show_values() {
   replot(rpQueuedReplot);
 }
 
-/// Where more columns than pixels are seen, the brightest of those that share one stands for them: else what is drawn
-/// of short events would be chance.
+/// How many columns share a pixel where more are seen than pixels.
+int DepthPlate::columns_together() const {
+  const double seen = std::min(double(columns_count()), xAxis->range().size() / std::max(column_s_, 1e-9));
+  return std::max(1, int(std::ceil(seen / std::max(1, axisRect()->width()))));
+}
+
+/// The brightest of the columns that share a pixel stands for them: else what is drawn of short events would be chance.
 void DepthPlate::draw_columns() {
-  const int columns = columns_count(), bands = bands_count();
-  const double seen = std::min(double(columns), xAxis->range().size() / std::max(column_s_, 1e-9));
-  const int together = std::max(1, int(std::ceil(seen / std::max(1, axisRect()->width()))));
-  const int drawn = std::max(1, (columns + together - 1) / together);
-  map_->data()->setSize(drawn, std::max(bands, 1));
-  const double first = first_s_ + column_s_ * together / 2,
-               last = first + column_s_ * together * std::max(drawn - 1, 1);
-  map_->data()->setRange(QCPRange(first, last), QCPRange(0, std::max(bands - 1, 1)));
-  for (int c = 0; c < drawn; ++c)
-    for (int b = 0; b < bands; ++b) {
-      double most = qQNaN();
-      for (int k = c * together; k < std::min(columns, (c + 1) * together); ++k)
-        if (const double db = double(db_[size_t(k * bands + b)]); std::isnan(most) || db > most) most = db;
-      map_->data()->setCell(c, b, most);
-    }
+  const int bands = std::max(bands_count(), 1);
+  together_ = columns_together();
+  const auto db = greatest_of(db_, bands, together_);
+  const int drawn = std::max(1, int(db.size()) / bands);
+  const double first = first_s_ + column_s_ * together_ / 2, step = column_s_ * together_;
+  map_->data()->setSize(drawn, bands);
+  map_->data()->setRange(QCPRange(first, first + step * std::max(drawn - 1, 1)), QCPRange(0, std::max(bands - 1, 1)));
+  for (size_t n = 0; n < db.size(); ++n) map_->data()->setCell(int(n) / bands, int(n) % bands, double(db[n]));
+}
+
+/// While it is only moved about the same columns stand.
+void DepthPlate::redraw_columns() {
+  if (!db_.empty() && columns_together() != together_) draw_columns();
 }
 
 double DepthPlate::row_of(double hz) const {
@@ -170,7 +173,7 @@ void DepthPlate::set_frame(std::optional<std::pair<double, double>> seconds,
 
 void DepthPlate::set_range(double from_s, double to_s) {
   xAxis->setRange(from_s, to_s);
-  if (!db_.empty()) draw_columns();
+  redraw_columns();
   replot(rpQueuedReplot);
 }
 
@@ -210,7 +213,7 @@ void DepthPlate::mousePressEvent(QMouseEvent* event) {
 void DepthPlate::resizeEvent(QResizeEvent* event) {
   clock_->most = std::max(2, (event->size().width() - 90) / 52);
   Plate::resizeEvent(event);
-  if (!db_.empty()) draw_columns();
+  redraw_columns();
 }
 
 void DepthPlate::leaveEvent(QEvent*) {

@@ -32,7 +32,9 @@ class DepthPlate : public Plate {
  private:
   void show_values();
   void show_scale(bool shown);
+  int columns_together() const;
   void draw_columns();
+  void redraw_columns();
   double row_of(double hz) const;
   QCPColorMap* map_;
   QCPColorScale* scale_;
@@ -43,6 +45,7 @@ class DepthPlate : public Plate {
   QCPItemRect* frame_;
   bool mask_ = false;  ///< values are residual over mask, not residual against master
   double first_s_ = 0, column_s_ = 0;
+  int together_ = 1;  ///< columns that are drawn as one
   std::vector<double> edges_hz_;
   std::vector<float> db_;
   int bands_count() const { return std::max(0, int(edges_hz_.size()) - 1); }

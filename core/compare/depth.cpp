@@ -2,6 +2,7 @@
 
 #include <algorithm>
 #include <cmath>
+#include <limits>
 
 #include "core/dsp/fft.hpp"
 #include "core/measure/masking.hpp"
@@ -18,6 +19,19 @@ constexpr int64_t most_columns = 2000, segment_blocks = 256;
 constexpr int64_t run_blocks = 16;  // that are read at once: between samples every read costs a transform's length
 
 }  // namespace
+
+std::vector<float> greatest_of(const std::vector<float>& db, int bands, int together) {
+  std::vector<float> most;
+  const size_t group = size_t(bands) * size_t(together);
+  for (size_t at = 0; group > 0 && at < db.size(); at += group)
+    for (size_t band = 0; band < size_t(bands); ++band) {
+      float value = std::numeric_limits<float>::quiet_NaN();
+      for (size_t k = at + band; k < std::min(db.size(), at + group); k += size_t(bands))
+        value = std::fmax(value, db[k]);
+      most.push_back(value);
+    }
+  return most;
+}
 
 std::vector<DepthBand> third_octave_depth(const ResidualSums& sums) {
   std::vector<DepthBand> bands;

@@ -20,6 +20,10 @@ struct CloseMoment {
 /// Up to `most` moments, closest first, at least `apart_s` from each other; cells under -96 dBFS are left out.
 std::vector<CloseMoment> closest_moments(const DepthCells& cells, size_t most = 10, double apart_s = 1);
 
+/// columns x bands of dB: of so many columns together the greatest by band, for a picture with fewer pixels than
+/// columns. What is no number counts only where there is nothing else.
+std::vector<float> greatest_of(const std::vector<float>& db, int bands, int together);
+
 /// Residual against the masking threshold of the master, in critical bands over time.
 struct MaskMap {
   double first_s = 0, column_s = 0;

@@ -108,6 +108,17 @@ class TestParts : public QObject {
     QVERIFY(!plate.grab().isNull());
   }
 
+  void of_columns_together_the_greatest_counts() {
+    const float none = std::numeric_limits<float>::quiet_NaN();
+    const std::vector<float> db{-10, none, -30, -5, -20, none, none, none, -7, -8};  // five columns of two bands
+    const auto most = greatest_of(db, 2, 2);
+    QCOMPARE(most.size(), size_t(6));
+    QVERIFY(most[0] == -10 && most[1] == -5 && most[2] == -20 && std::isnan(most[3]) && most[4] == -7 && most[5] == -8);
+    const auto each = greatest_of(db, 2, 1);
+    for (size_t n = 0; n < db.size(); ++n) QVERIFY(each[n] == db[n] || (std::isnan(each[n]) && std::isnan(db[n])));
+    QVERIFY(greatest_of({}, 0, 3).empty());
+  }
+
   /// Of thousands of columns each is drawn on few pixels: one that is bright is seen wherever it stands.
   void the_depth_plate_shows_every_short_event() {
     constexpr int columns = 7000, bands = 4;

@@ -224,8 +224,8 @@ void FitStrip::dress() {
   setStyleSheet(
       QString(
           "#strip { background: %1; border-top: 1px solid %1; border-bottom: 1px solid %1; } #cell { background: %2; }"
-          " #result { background: %3; } #level { color: %4; } #cell QToolButton { padding: 0px 4px; min-height: 26px; "
-          "}")
+          " #result { background: %3; } #level { color: %4; }"
+          " #cell QToolButton { padding: 0px 4px; min-height: 26px; }")
           .arg(colour(Role::rule).name(), colour(Role::ground).name(), colour(Role::sheet).name(),
                colour(Role::residual).name()));
 }

@@ -34,6 +34,8 @@ namespace causes {
 
 /// What the rest is, where evidence says so.
 std::optional<Cause> cause_of_rest(const Excerpt& excerpt, const Planar& model, const BudgetFacts& facts);
+/// Whether it is the error of the word length that the return's samples keep to.
+bool is_error_of_word_length(const Excerpt& excerpt, const Planar& model, const BudgetFacts& facts);
 
 /// Level against the master, or nothing where that is under -200 dB.
 std::optional<double> relative_db(double power, double master_power);

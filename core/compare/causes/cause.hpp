@@ -8,6 +8,9 @@
 
 namespace heathmist {
 
+/// Of a rate: above it a band ends as converters end it, and nothing else need have happened.
+constexpr double converters_edge = 0.45;
+
 /// What of the residual a cause is, as far as it can be heard by itself (audition.hpp).
 struct CausePart {
   enum What { none, jumps, own_delays, layer, rest } what = none;

@@ -138,14 +138,13 @@ bool is_flat_below(const std::vector<std::vector<ShapePoint>>& points, const std
 /// where it does nothing but fall in the top tenth of the band.
 std::optional<double> top_edge(const std::vector<std::vector<ShapePoint>>& points, const std::vector<EqShape>& shapes,
                                double rate) {
-  constexpr double top_tenth = 0.45;
   std::optional<double> edge;
   for (size_t p = 0; p < shapes.size(); ++p) {
     for (const EqSection& s : shapes[p].sections)
-      if (s.hz < top_tenth * rate || (s.gain_db > 0 && s.kind != EqSection::Kind::low_pass)) return {};
+      if (s.hz < converters_edge * rate || (s.gain_db > 0 && s.kind != EqSection::Kind::low_pass)) return {};
     if (shapes[p].sections.empty() || points[p].empty()) continue;
     const auto down = std::find_if(points[p].begin(), points[p].end(), [&](const ShapePoint& at) {
-      return at.hz > top_tenth * rate && at.db < shapes[p].flat_db - 3;
+      return at.hz > converters_edge * rate && at.db < shapes[p].flat_db - 3;
     });
     const double hz = down == points[p].end() ? points[p].back().hz : down->hz;
     edge = std::min(hz, edge.value_or(hz));

@@ -52,9 +52,8 @@ bool is_of_the_coder(const Cause& c) {
 
 /// The edge of whatever put the return between the master's samples, or at another speed.
 bool is_of_the_move(const Cause& c, const NullReport& r) {
-  constexpr double top_tenth = 0.45;
   const bool moves = r.fit.drift_ppm != 0 || r.fit.delay_samples != std::round(r.fit.delay_samples);
-  return moves && c.code == "band_limit" && c.values["hz"].get<double>() > top_tenth * r.master.sample_rate_hz;
+  return moves && c.code == "band_limit" && c.values["hz"].get<double>() > converters_edge * r.master.sample_rate_hz;
 }
 
 double power_of(std::optional<double> db) { return db ? std::pow(10, *db / 10) : 0; }

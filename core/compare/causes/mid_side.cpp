@@ -5,12 +5,12 @@
 #include <memory>
 #include <numeric>
 #include <optional>
-#include <span>
 #include <vector>
 
 #include "core/compare/causes/estimates.hpp"
-#include "core/dsp/fft.hpp"
+#include "core/compare/causes/response.hpp"
 #include "core/dsp/median.hpp"
+#include "core/dsp/simd.hpp"
 
 namespace heathmist::causes {
 
@@ -29,58 +29,37 @@ Planar mid_and_side(Planar m) {
   return m;
 }
 
-double power(std::span<const double> x) {
-  double sum = 0;
-  for (const double v : x) sum += v * v;
-  return sum;
-}
 /// Both are there to be told of.
 bool has_both(const Planar& mid_side) {
   constexpr double least = 1e-5;
-  const double mid = power(mid_side.channel(0)), side = power(mid_side.channel(1));
+  const double mid = dsp::simd::mean_square(mid_side.channel(0)), side = dsp::simd::mean_square(mid_side.channel(1));
   return side > least * mid && mid > least * side;
 }
 
-/// Mid or side as it went out against as it came back, of a few blocks: cross-spectrum and power by bin.
-struct Way {
-  std::vector<std::complex<double>> cross;
-  std::vector<double> power;
+/// Of one of the two over bins [from, to); nothing where next to nothing of it lies there.
+std::optional<double> gain_db(const Response& r, size_t part, size_t from, size_t to) {
+  constexpr double least = 1e-9;  // of all its power
+  const auto& power = r.power[part];
+  std::complex<double> across = 0;
+  double there = 0;
+  for (size_t k = from; k < to; ++k) across += r.h[part][k] * power[k], there += power[k];
+  if (!(there > least * std::reduce(power.begin(), power.end())) || !(std::abs(across) > 0)) return {};
+  return 20 * std::log10(std::abs(across) / there);
+}
 
-  Way(std::span<const double> sent, std::span<const double> came) {
-    constexpr size_t size = 4096, blocks = 64;
-    dsp::RealFft<double> x(size), y(size);
-    const auto window = dsp::hann(size);
-    cross.resize(x.bins()), power.resize(x.bins());
-    for (size_t at = 0; at + size <= sent.size(); at += std::max(size, sent.size() / blocks)) {
-      for (size_t n = 0; n < size; ++n) x.time()[n] = window[n] * sent[at + n], y.time()[n] = window[n] * came[at + n];
-      x.forward(), y.forward();
-      for (size_t k = 0; k < x.bins(); ++k)
-        cross[k] += y.spectrum()[k] * std::conj(x.spectrum()[k]), power[k] += std::norm(x.spectrum()[k]);
-    }
-  }
-  /// Over bins [from, to); nothing where next to nothing of it lies there.
-  std::optional<double> gain_db(size_t from, size_t to) const {
-    constexpr double least = 1e-9;  // of all its power
-    const auto sum = std::accumulate(cross.begin() + long(from), cross.begin() + long(to), std::complex<double>());
-    const double there = std::reduce(power.begin() + long(from), power.begin() + long(to)),
-                 all = std::reduce(power.begin(), power.end());
-    if (!(there > least * all) || !(std::abs(sum) > 0)) return {};
-    return 20 * std::log10(std::abs(sum) / there);
-  }
-};
-
-/// By how much mid comes back louder than side, by third octaves in dB: the most against the median. Enough to see that
-/// both were treated alike.
-double apart_db(const Planar& sent, const Planar& came) {
-  const Way mid(sent.channel(0), came.channel(0)), side(sent.channel(1), came.channel(1));
+/// By how much mid comes back louder than side, by third octaves in dB: the most against the median. By a coarse
+/// response, which is enough to see that both were treated alike.
+double apart_db(const Excerpt& there, const Planar& sent) {
+  constexpr size_t coarse = 4096;
+  if (there.frames() < int64_t(4 * coarse)) return 1e9;  // too short to see that
+  const Response r = estimate_response(there, sent, coarse, 1);
   const double third = std::cbrt(2.0);
   std::vector<double> louder;
-  for (double low = 2; low * third < double(mid.power.size()); low *= third) {
+  for (double low = 2; low * third < double(r.h[0].size()); low *= third) {
     const auto from = size_t(low), to = size_t(std::max(low + 1, low * third));
-    const auto of_mid = mid.gain_db(from, to), of_side = side.gain_db(from, to);
-    if (of_mid && of_side) louder.push_back(*of_mid - *of_side);
+    const auto mid = gain_db(r, 0, from, to), side = gain_db(r, 1, from, to);
+    if (mid && side) louder.push_back(*mid - *side);
   }
-  if (louder.empty()) return 0;
   const double usual = dsp::median(louder);
   double most = 0;
   for (const double db : louder) most = std::max(most, std::abs(db - usual));
@@ -107,7 +86,7 @@ std::optional<Found> estimate_mid_side(const Excerpt& e, const Planar& model) {
   to_mid_and_side(there.ret, 0.5);
   there.master = sent;  // of which only the shape is asked
   constexpr double least_apart_db = 0.08;
-  if (apart_db(*sent, there.ret) < least_apart_db) return {};
+  if (apart_db(there, *sent) < least_apart_db) return {};
   auto found = estimate_filter(there, *sent);
   if (!found || found->cause.code != "eq" || !found->cause.values.contains("by_channel")) return {};
   Cause c{.code = "eq", .channels = {0, 1}};

@@ -161,7 +161,6 @@ std::optional<Found> estimate_mixing(const Excerpt& e, const Planar& model) {
   }
   const double full = m.left(best_of(m, forms.back().basis)), chance = 1e-13 * (m.yy[0] + m.yy[1]);
   const double by_one_gain = m.left(best_of(m, {{{{1, 0}, {0, 1}}}}));
-  if (by_one_gain <= as_good * full + chance) return {};
   for (const Form& form : forms) {
     const Matrix a = best_of(m, form.basis);
     if (m.left(a) > as_good * full + chance) continue;

@@ -179,15 +179,16 @@ double turned_to_held_gain(Excerpt& e) {
   return 0;
 }
 
-/// A gain is told with what other causes found of it, and not where it comes to nothing, or is little and takes nothing
-/// out.
+/// A gain is told with what other causes found of it, and not where it comes to nothing, is little and takes nothing
+/// out, or leaves more than all of the programme.
 void tell_gain(std::vector<Cause>& told, double more_db) {
   constexpr double little_db = 0.1, within_another_db = 0.03;
   const auto gain = std::find_if(told.begin(), told.end(), [](const Cause& c) { return c.code == "gain"; });
   if (gain == told.end()) return;
   const double db = gain->values["gain_db"].get<double>() + more_db;
   const bool takes = gain->after_db.value_or(-999) < gain->before_db.value_or(-999);
-  if (std::abs(db) < (more_db == 0 ? least_gain_db : within_another_db) || (std::abs(db) < little_db && !takes))
+  if (std::abs(db) < (more_db == 0 ? least_gain_db : within_another_db) ||
+      (!takes && (std::abs(db) < little_db || gain->after_db.value_or(-999) > 0)))
     told.erase(gain);
   else
     gain->values["gain_db"] = db;
@@ -231,14 +232,39 @@ void tell_where_it_starts(std::vector<Cause>& told, double head_samples) {
     delay->values["at_start_samples"] = delay->values["delay_samples"].get<double>() + head_samples;
 }
 
-/// The excerpt with every channel laid by its own delay, where that takes out something. Where that is little, what was
-/// is kept in `before_that`.
-bool lay_by_channel(const Comparable& pair, const NullReport& report, const Continuity& breaks, bool jumps,
-                    double more_db, Excerpt& e, std::optional<Excerpt>& before_that, std::vector<Cause>& told,
-                    const Job& job) {
-  const auto& pairs = report.fit.pairs;
+/// The excerpt with its jumps undone, where that takes out something.
+bool lay_without_jumps(const Comparable& pair, const NullReport& report, const Continuity& breaks, double more_db,
+                       Excerpt& e, std::vector<Cause>& told, const Job& job) {
+  Excerpt laid =
+      take_excerpt(*pair.master, *pair.ret, report.fit, report.sums, breaks, {false, true}, most_samples, job);
+  turn_down(laid, more_db);
+  const auto before = relative_db(power_left(e, *e.master), e.master_power),
+             after = relative_db(power_left(laid, *laid.master), laid.master_power);
+  const double there = takes_out_db(laid, e), of_all = before.value_or(-200) - after.value_or(-200);
+  if (there <= jumps_take_there_db && std::min(there, of_all) <= jumps_take_db) return false;
+  for (const Break& b : breaks.breaks) {
+    if (b.kind == BreakKind::dropout) continue;
+    told.push_back(cause_of(b, report));
+    told.back().part = {CausePart::jumps};
+    told.back().before_db = before, told.back().after_db = after;
+  }
+  tell_where_it_starts(told, breaks.head_samples);
+  e = std::move(laid);
+  return true;
+}
+
+/// By how many samples the channels lie apart at most.
+double apart_samples(const Fit& fit) {
   double apart = 0;
-  for (const auto& p : pairs) apart = std::max(apart, std::abs(p.delay_samples - pairs[0].delay_samples));
+  for (const auto& p : fit.pairs) apart = std::max(apart, std::abs(p.delay_samples - fit.pairs[0].delay_samples));
+  return apart;
+}
+
+/// The excerpt with every channel laid by its own delay, where that takes out something.
+bool lay_by_channel(const Comparable& pair, const NullReport& report, const Continuity& breaks, bool jumps,
+                    double more_db, Excerpt& e, std::vector<Cause>& told, const Job& job) {
+  const auto& pairs = report.fit.pairs;
+  const double apart = apart_samples(report.fit);
   if (pairs.size() < 2 || apart < channel_delay_least || apart > 2000 || return_is_one(e)) return false;
   double together = 0;  // what all are late by: where that is more, and little, it is a filter's phase
   for (const auto& p : pairs) together += (p.delay_samples - report.fit.delay_samples) / double(pairs.size());
@@ -263,8 +289,7 @@ bool lay_by_channel(const Comparable& pair, const NullReport& report, const Cont
   c.values = {
       {"delay_samples", late}, {"delay_ms", 1000 * late / report.master.sample_rate_hz}, {"delays_samples", delays}};
   told.push_back(std::move(c));
-  std::swap(e, own);
-  if (apart < by_a_filter) before_that = std::move(own);
+  e = std::move(own);
   return true;
 }
 
@@ -274,22 +299,22 @@ double left_beneath(const Budget& budget) {
   return (named ? budget.causes.back().before_db : budget.remainder_db).value_or(-200);
 }
 
-/// What is left is the programme itself: what the causes took out tells nothing.
-bool explains_nothing(const Budget& budget) {
+/// Where what is left is next to all of the programme, what the layers took out tells nothing; what the samples
+/// themselves say stays.
+void drop_what_explains_nothing(Budget& budget, std::optional<double> residual_db) {
   constexpr double next_to_all_db = -5;
-  return budget.remainder_db.value_or(-200) > next_to_all_db;
+  if (budget.remainder_db.value_or(-200) <= next_to_all_db) return;
+  std::erase_if(budget.causes, [](const Cause& c) { return c.part.what == CausePart::layer; });
+  budget.layers.clear();
+  for (Cause& c : budget.causes) c.before_db = c.after_db = residual_db;
 }
 
-/// Channels that lie so little apart may have been turned by a filter of the sides: that explains more where all of
-/// them are laid alike. A filter of each channel takes a delay of its own with it and explains as much either way.
-std::optional<Budget> by_filters_alone(const Excerpt& laid_alike, const Budget& by_own_delays, const BudgetFacts& facts,
-                                       const Job& job) {
-  if (!tells(by_own_delays, "eq")) return {};
-  Budget alone = explain_away(laid_alike, facts, job);
-  const bool of_the_sides =
-      std::any_of(alone.causes.begin(), alone.causes.end(), [](const Cause& c) { return c.values.contains("of"); });
-  if (!of_the_sides || left_beneath(alone) > left_beneath(by_own_delays)) return {};
-  return alone;
+/// Channels that lie so little apart may have been turned by a filter of the sides, which then leaves no more where all
+/// of them are laid alike. A filter of each channel takes a delay of its own with it and tells nothing of that.
+bool are_turned_as_sides(const Budget& laid_alike, const Budget& by_own_delays) {
+  const bool of_the_sides = std::any_of(laid_alike.causes.begin(), laid_alike.causes.end(),
+                                        [](const Cause& c) { return c.values.contains("of"); });
+  return of_the_sides && left_beneath(laid_alike) <= left_beneath(by_own_delays);
 }
 
 }  // namespace
@@ -333,37 +358,23 @@ PairBudget causes_of_pair(const Comparable& pair, const NullReport& report, cons
     in_one_piece = explain_away(plain, at_that_gain, job.part(0, 0.5));
     jumps = !tells(*in_one_piece, "wow");
   }
-  if (jumps) {
-    Excerpt laid =
-        take_excerpt(*pair.master, *pair.ret, report.fit, report.sums, breaks, {false, true}, most_samples, job);
-    turn_down(laid, more_db);
-    const auto before = relative_db(power_left(plain, *plain.master), plain.master_power),
-               after = relative_db(power_left(laid, *laid.master), laid.master_power);
-    const double there = takes_out_db(laid, plain), of_all = before.value_or(-200) - after.value_or(-200);
-    jumps = there > jumps_take_there_db || std::min(there, of_all) > jumps_take_db;
-    for (const Break& b : breaks.breaks) {
-      if (b.kind == BreakKind::dropout || !jumps) continue;
-      told.push_back(cause_of(b, report));
-      told.back().part = {CausePart::jumps};
-      told.back().before_db = before, told.back().after_db = after;
-    }
-    if (jumps) {
-      plain = std::move(laid), whole.layers.jumps = breaks;
-      tell_where_it_starts(told, breaks.head_samples);
-    }
-  }
+  if (jumps) jumps = lay_without_jumps(pair, report, breaks, more_db, plain, told, job);
+  if (jumps) whole.layers.jumps = breaks;
   whole.layers.gain_db = more_db;
-  std::optional<Excerpt> laid_alike;
-  whole.layers.own_delays = lay_by_channel(pair, report, breaks, jumps, more_db, plain, laid_alike, told, job);
+  whole.layers.own_delays = lay_by_channel(pair, report, breaks, jumps, more_db, plain, told, job);
   auto budget = in_one_piece && !jumps && !whole.layers.own_delays
                     ? std::move(*in_one_piece)
                     : explain_away(plain, at_that_gain, job.part(in_one_piece ? 0.5 : 0, 1));
-  if (laid_alike)
-    if (auto alone = by_filters_alone(*laid_alike, budget, at_that_gain, Job{job.stop, {}, job.threads})) {
-      budget = std::move(*alone), whole.layers.own_delays = false;
+  if (whole.layers.own_delays && apart_samples(report.fit) < by_a_filter && tells(budget, "eq")) {
+    plain = take_excerpt(*pair.master, *pair.ret, report.fit, report.sums, breaks, {false, jumps}, most_samples, job);
+    turn_down(plain, more_db);
+    auto alike = explain_away(plain, at_that_gain, Job{job.stop, {}, job.threads});
+    if (are_turned_as_sides(alike, budget)) {
+      budget = std::move(alike), whole.layers.own_delays = false;
       std::erase_if(told, [](const Cause& c) { return c.code == "channel_delay"; });
     }
-  if (explains_nothing(budget)) budget = {};
+  }
+  drop_what_explains_nothing(budget, report.residual_relative_db());
   tell_gain(told, level_within_db(budget.causes));
   for (auto& c : budget.causes) told.push_back(std::move(c));
   whole.layers.layers = std::move(budget.layers);

@@ -285,6 +285,12 @@ LoudRest loud_rest(const Excerpt& e, const Planar& model, const Cells& cells, co
 
 }  // namespace
 
+bool is_error_of_word_length(const Excerpt& e, const Planar& model, const BudgetFacts& facts) {
+  if (facts.lossy || !facts.bits || !relative_db(power_left(e, model), e.master_power)) return false;
+  const Cells cells = cells_of(e, model);
+  return word_length(e, model, facts, cells, behaviour_of(cells)).has_value();
+}
+
 std::optional<Cause> cause_of_rest(const Excerpt& e, const Planar& model, const BudgetFacts& facts) {
   const double rest = power_left(e, model);
   const auto rest_db = relative_db(rest, e.master_power);

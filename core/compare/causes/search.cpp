@@ -270,7 +270,7 @@ struct Search {
       if (so_far.left().first <= master_share(nothing_left)) break;
       // The error of a word length is no offset and no noise, though it may look like both.
       if (facts.bits && *facts.bits < 24)
-        if (const auto rest = cause_of_rest(excerpt, so_far.model(), facts); rest && rest->code == "word_length") break;
+        if (is_error_of_word_length(excerpt, so_far.model(), facts)) break;
       auto found = best(so_far);
       if (!found.kept) break;
       kept.push_back(std::move(*found.kept));
