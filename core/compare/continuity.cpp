@@ -224,6 +224,15 @@ double better_ratio(const Walker& w) {
   return *quarter;
 }
 
+/// One that goes on where the last one ends is the same: it was looked at a few seconds at a time.
+void add_dropout(std::vector<Break>& breaks, double at_s, double length_s) {
+  if (!breaks.empty() && breaks.back().kind == BreakKind::dropout &&
+      breaks.back().at_s + breaks.back().length_s >= at_s)
+    breaks.back().length_s = at_s + length_s - breaks.back().at_s;
+  else
+    breaks.push_back({BreakKind::dropout, at_s, length_s, 0});
+}
+
 void walk(Walker& w, Continuity& found) {
   double delay = w.fit.delay_samples;
   int64_t bad = 0;
@@ -265,8 +274,7 @@ void walk(Walker& w, Continuity& found) {
         continue;
       }
     if (dropped)
-      found.breaks.push_back(
-          {BreakKind::dropout, double(silent.first) / w.rate(), double(silent.second - silent.first) / w.rate(), 0});
+      add_dropout(found.breaks, double(silent.first) / w.rate(), double(silent.second - silent.first) / w.rate());
     for (int64_t k = n + 1; k < end; ++k) bad += w.is_bad(w.usual(k));
     n = end - 1;
   }

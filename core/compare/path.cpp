@@ -22,7 +22,7 @@ constexpr double chance_margin = 4;      // times what chance alone explains: le
 constexpr double crossing_margin = 9;    // the same for what comes across from the other channel
 constexpr double least_apart = 0.03;  // 1 - coherence of the master's channels, under which they cannot be told apart
 constexpr double least_told = 0.05;   // of the master's power that must lie where crosstalk can be told
-constexpr int64_t segment_blocks = 24, most_segments = 12;  // of a long one, some two minutes in all
+constexpr int64_t segment_blocks = 24, most_segments = 9;  // of a long one, some one and a half minutes in all
 constexpr double overlapped = 0.947;  // averages in a Hann window's block that half overlaps the next
 
 /// Cross-spectra of the master's channels (inputs) and what is left of the residual (outputs).

@@ -66,7 +66,11 @@ std::vector<double> critical_band_edges(double top_hz) {
 }
 
 std::vector<Masker> find_maskers(std::span<const double> level_db, double bin_hz) {
-  std::vector<Masker> maskers;
+  struct Place {
+    Masker masker;
+    double hz;
+  };
+  std::vector<Place> found;
   const auto edges = critical_band_edges(bin_hz * double(level_db.size() - 1));
   std::vector<bool> taken(level_db.size(), false);
   for (size_t k = 3; k + 13 < level_db.size() && double(k) * bin_hz < 20000; ++k) {
@@ -74,7 +78,7 @@ std::vector<Masker> find_maskers(std::span<const double> level_db, double bin_hz
     if (int(k) <= reach || !is_tonal(level_db, k, reach)) continue;
     const double level = decibel(power(level_db[k - 1]) + power(level_db[k]) + power(level_db[k + 1]));
     for (size_t n = k - size_t(reach); n <= k + size_t(reach); ++n) taken[n] = true;
-    maskers.push_back({bark_of(double(k) * bin_hz), level, true});
+    found.push_back({{bark_of(double(k) * bin_hz), level, true}, double(k) * bin_hz});
   }
   for (size_t b = 0; b + 1 < edges.size(); ++b) {
     double sum = 0, weighted = 0;
@@ -84,17 +88,15 @@ std::vector<Masker> find_maskers(std::span<const double> level_db, double bin_hz
       sum += p;
       weighted += p * std::log(double(k));
     }
-    if (sum > 0) maskers.push_back({bark_of(std::exp(weighted / sum) * bin_hz), decibel(sum), false});
+    if (!(sum > 0)) continue;
+    const double hz = std::exp(weighted / sum) * bin_hz;
+    found.push_back({{bark_of(hz), decibel(sum), false}, hz});
   }
-  auto hz_threshold = [](const Masker& m) {  // by the middle of the table: bark is monotonic in frequency
-    double low = 20, high = 20000;
-    for (int n = 0; n < 24; ++n) (bark_of((low + high) / 2) < m.bark ? low : high) = (low + high) / 2;
-    return threshold_in_quiet_db(low);
-  };
-  std::erase_if(maskers, [&](const Masker& m) { return m.level_db < hz_threshold(m); });
+  std::erase_if(
+      found, [](const auto& f) { return f.masker.level_db < threshold_in_quiet_db(std::clamp(f.hz, 20.0, 20000.0)); });
   // Of tonal maskers less than half a Bark apart only the strongest stays (step 5b).
   std::vector<Masker> kept;
-  for (const Masker& m : maskers) {
+  for (const auto& [m, hz] : found) {
     if (m.tonal && !kept.empty() && kept.back().tonal && m.bark - kept.back().bark < 0.5) {
       if (m.level_db > kept.back().level_db) kept.back() = m;
       continue;

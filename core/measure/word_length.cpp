@@ -3,6 +3,10 @@
 #include <algorithm>
 #include <bit>
 #include <cmath>
+#include <functional>
+#include <numeric>
+
+#include "core/dsp/simd.hpp"
 
 namespace heathmist {
 
@@ -12,11 +16,11 @@ constexpr int64_t segment_frames = 1 << 18;
 constexpr int64_t most_columns = 1200;
 constexpr int64_t seen_enough = 40;  // times a code should have come up before its absence says anything
 
-/// How often each pattern of changed bits came up, byte by byte: four counts a sample instead of one for every bit.
-using Flips = std::array<std::array<int32_t, 256>, 4>;
+/// How often each bit changed, the sign first.
+using Flips = std::array<int32_t, 32>;
 
 struct Part {
-  std::vector<std::array<int32_t, 32>> flips;  // of every bit, the sign first
+  std::vector<Flips> flips;  // by channel
   std::vector<std::array<int32_t, 256>> codes;
   std::vector<uint32_t> bits;
   int64_t quiet = 0, zero = 0;
@@ -24,24 +28,29 @@ struct Part {
 
 uint8_t length_of(uint32_t bits) { return bits == 0 ? 0 : uint8_t(32 - std::countr_zero(bits)); }
 
-/// Patterns of change over one channel's block; `last` is the sample before it and is moved on.
-void count_flips(std::span<const double> x, uint32_t& last, Flips& flips) {
-  for (const double v : x) {
-    const auto word = uint32_t(int32_t(v * 2147483648.0));
-    const uint32_t changed = word ^ last;
-    for (size_t byte = 0; byte < 4; ++byte) ++flips[byte][(changed >> (24 - 8 * byte)) & 255];
-    last = word;
+/// The bits of a byte as eight bytes of 0 or 1, the upper one in the lowest place.
+constexpr uint64_t spread(uint32_t byte) { return (byte * 0x8040201008040201ULL >> 7) & 0x0101010101010101ULL; }
+
+/// Counts the changes of one channel's words, of their upper `bytes`, eight bits at a time in counters of a byte each;
+/// `last` is the word before them and is moved on.
+template <size_t bytes>
+void count_flips(std::span<const uint32_t> words, uint32_t& last, Flips& flips) {
+  constexpr size_t until_full = 255;
+  while (!words.empty()) {
+    const auto some = words.first(std::min(until_full, words.size()));
+    std::array<uint64_t, bytes> counts{};
+    for (const uint32_t word : some) {
+      const uint32_t changed = word ^ last;
+      for (size_t byte = 0; byte < bytes; ++byte) counts[byte] += spread((changed >> (24 - 8 * byte)) & 255);
+      last = word;
+    }
+    for (size_t byte = 0; byte < bytes; ++byte)
+      for (size_t n = 0; n < 8; ++n) flips[8 * byte + n] += int32_t((counts[byte] >> (8 * n)) & 255);
+    words = words.subspan(some.size());
   }
 }
 
-/// The same bit by bit, the sign first.
-std::array<int32_t, 32> by_bit(const Flips& flips) {
-  std::array<int32_t, 32> sums{};
-  for (size_t n = 0; n < 32; ++n)
-    for (size_t pattern = 0; pattern < 256; ++pattern)
-      if (pattern >> (7 - n % 8) & 1) sums[n] += flips[n / 8][pattern];
-  return sums;
-}
+uint32_t word_of(double x) { return uint32_t(int32_t(x * 2147483648.0)); }
 
 /// Codes that should occur: a smooth histogram holds at least `seen_enough` in both neighbourhoods of an empty one.
 double empty_share_of(const std::array<int64_t, 256>& codes) {
@@ -70,6 +79,9 @@ std::optional<WordStudy> study_words(const Clip& clip, int bits_used, const Job&
   std::vector<uint32_t> columns(size_t((f.frames + column - 1) / column), 0);
   std::vector<Part> parts(size_t((f.frames + segment - 1) / segment));
   const double steps = std::ldexp(1.0, bits_used - 1);
+  const auto count = study.container_bits <= 16   ? count_flips<2>
+                     : study.container_bits <= 24 ? count_flips<3>
+                                                  : count_flips<4>;
   for_each_segment(
       int64_t(parts.size()), job,
       [&] {
@@ -78,32 +90,34 @@ std::optional<WordStudy> study_words(const Clip& clip, int bits_used, const Job&
       [&](auto& state, int64_t s) {
         auto& [reader, block] = state;
         Part& part = parts[size_t(s)];
-        std::vector<Flips> flips(size_t(f.channels), Flips{});
+        std::vector<uint32_t> words;
+        part.flips.assign(size_t(f.channels), Flips{});
         part.codes.resize(size_t(f.channels));
         part.bits.assign(size_t(f.channels), 0);
         std::vector<uint32_t> last(size_t(f.channels), 0);
         reader->read(s * segment - 1, 1, block);
-        for (int c = 0; c < f.channels; ++c) last[size_t(c)] = uint32_t(int32_t(block.channel(c)[0] * 2147483648.0));
+        for (int c = 0; c < f.channels; ++c) last[size_t(c)] = word_of(block.channel(c)[0]);
         for (int64_t at = s * segment; at < std::min(f.frames, (s + 1) * segment); at += piece) {
           const int64_t frames = std::min(piece, f.frames - at);
           reader->read(at, frames, block);
           double peak = 0;
           for (int c = 0; c < f.channels; ++c) {
-            uint32_t bits = 0;
-            for (const double v : block.channel(c)) {
-              bits |= uint32_t(int32_t(v * 2147483648.0));
-              peak = std::max(peak, std::abs(v));
-              if (const double code = v * steps; code >= -128 && code < 128)
-                ++part.codes[size_t(c)][size_t(int(code) + 128)];
-            }
+            const auto x = block.channel(c);
+            words.resize(x.size());
+            std::transform(x.begin(), x.end(), words.begin(), word_of);
+            const uint32_t bits = std::accumulate(words.begin(), words.end(), uint32_t(0), std::bit_or<>());
+            const auto range = dsp::simd::summarize(x.data(), frames);
+            peak = std::max({peak, range.high, -range.low});
+            for (const uint32_t word : words)
+              if (const auto code = uint32_t((int32_t(word) >> (32 - bits_used)) + 128); code < 256)
+                ++part.codes[size_t(c)][code];
             part.bits[size_t(c)] |= bits;
             columns[size_t(at / column)] |= bits;
-            count_flips(block.channel(c), last[size_t(c)], flips[size_t(c)]);
+            count(words, last[size_t(c)], part.flips[size_t(c)]);
           }
           part.quiet += peak * steps <= 1;
           part.zero += peak == 0;
         }
-        for (const Flips& channel : flips) part.flips.push_back(by_bit(channel));
       });
   for (size_t c = 0; c < study.channels.size(); ++c) {
     ChannelWords& words = study.channels[c];

@@ -126,6 +126,28 @@ class TestClipstudy : public QObject {
     QVERIFY(!study_words(*clip(sound, rate), 24));  // floating point has no word length
   }
 
+  /// Against the words themselves, bit by bit.
+  void how_often_a_bit_changes_is_counted_to_the_sample() {
+    dsp::Noise chance(31);
+    for (const auto& [bits, format] : {std::pair{16, WordFormat::pcm16}, {24, WordFormat::pcm24}}) {
+      const int64_t frames = 3000 + int64_t(chance.between(0, 400000));
+      Planar sound(2, frames);
+      for (int c = 0; c < 2; ++c)
+        for (double& x : sound.channel(c))
+          x = std::ldexp(std::round(std::ldexp(chance.between(-1, 0.999), bits - 1)), 1 - bits);
+      const auto study = study_words(*clip(sound, 44100, format), bits).value();
+      for (size_t bit = 0; bit < size_t(bits); ++bit) {
+        int64_t changes = 0;
+        uint32_t last = 0;
+        for (const double x : sound.channel(1)) {
+          const auto word = uint32_t(int32_t(std::ldexp(x, 31)));
+          changes += ((word ^ last) >> (31 - bit)) & 1, last = word;
+        }
+        QVERIFY(is_near(study.channels[1].activity[bit], double(changes) / double(frames), 1e-9));
+      }
+    }
+  }
+
   void idle_silence_and_empty_codes_are_seen() {
     const int rate = 44100;
     auto sound = requantised(scaled(Programme(4, 5).render(rate), 0.02), 16, false);

@@ -1,7 +1,8 @@
 // The confusion table: what happened to a programme against what is told of it. Programmes are not the demo's; causes
 // stand alone, in pairs, and as programs from elsewhere make them. A tenth, drawn by seed, runs always; all of it where
-// HEATHMIST_FULL is set. HEATHMIST_SEED draws others, HEATHMIST_SHOW prints every line; HEATHMIST_ALONE runs the single
-// causes whose "name on programme" holds it, HEATHMIST_CASE one pair, whose files HEATHMIST_KEEP puts into a folder.
+// HEATHMIST_FULL is set. HEATHMIST_SEED draws others, HEATHMIST_SHOW prints every line; HEATHMIST_SECONDS makes
+// programmes longer than 8 s; HEATHMIST_ALONE runs the single causes whose "name on programme" holds it, HEATHMIST_CASE
+// one pair; HEATHMIST_KEEP puts the files of the last case into a folder.
 #include <QProcess>
 #include <QStandardPaths>
 #include <QtTest>
@@ -20,6 +21,10 @@ namespace {
 
 bool full() { return qEnvironmentVariableIsSet("HEATHMIST_FULL"); }
 bool shown() { return qEnvironmentVariableIsSet("HEATHMIST_SHOW"); }
+/// Of a programme.
+double seconds() {
+  return qEnvironmentVariableIsSet("HEATHMIST_SECONDS") ? qEnvironmentVariableIntValue("HEATHMIST_SECONDS") : 8;
+}
 int seed_of_day() { return qEnvironmentVariableIntValue("HEATHMIST_SEED"); }
 
 /// Rows are truths, columns the kinds that were told.
@@ -75,11 +80,12 @@ class TestConfusion : public QObject {
                            : !QString("%1 on %2").arg(name.c_str(), names[n].c_str()).contains(only))
           continue;
         const int rate = n % 2 ? 48000 : 44100;
-        const Planar sound = programme(names[n], rate, 8, n + 1);
+        const Planar sound = programme(names[n], rate, seconds(), n + 1);
         dsp::Noise chance(row * 31 + n + 1000 * uint64_t(seed_of_day()));
         const auto master = save(folder_ / "m.wav", sound, rate, WordFormat::pcm24);
         const auto report =
             explained_null_of(master, save(folder_ / "r.wav", t.run(sound, rate, chance), rate, t.word));
+        keep();
         table.enter(name, report, {t.kind}, {t.code},
                     QString("%1 on %2: %3").arg(name.c_str(), names[n].c_str(), told(report)));
       }
@@ -112,7 +118,7 @@ class TestConfusion : public QObject {
       const int rate = k % 2 ? 48000 : 44100;
       if (qEnvironmentVariableIsSet("HEATHMIST_CASE") && k != qEnvironmentVariableIntValue("HEATHMIST_CASE")) continue;
       dsp::Noise chance(seed * 1000 + uint64_t(k));
-      const Planar sound = programme(on, rate, 8, uint64_t(k) + 100);
+      const Planar sound = programme(on, rate, seconds(), uint64_t(k) + 100);
       const auto master = save(folder_ / "m.wav", sound, rate, WordFormat::pcm24);
       const auto report = explained_null_of(
           master, save(folder_ / "r.wav", two.run(one.run(sound, rate, chance), rate, chance), rate, two.word));
@@ -163,7 +169,8 @@ class TestConfusion : public QObject {
       for (size_t n = 0; n < names.size(); ++n) {
         if (!full() && draw.uniform() > 0.06) continue;
         const int rate = n % 2 ? 48000 : 44100;
-        const auto master = save(folder_ / "m.wav", programme(names[n], rate, 8, n + 40), rate, WordFormat::pcm24);
+        const auto master =
+            save(folder_ / "m.wav", programme(names[n], rate, seconds(), n + 40), rate, WordFormat::pcm24);
         const auto ret = folder_ / ("r" + std::string(way.suffix));
         std::filesystem::remove(ret);
         for (const QString& command : way.commands) {

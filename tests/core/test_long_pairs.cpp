@@ -88,6 +88,73 @@ class TestLongPairs : public QObject {
     }
   }
 
+  /// However long it is: what is read of it begins and ends with the pair, in order and nowhere twice.
+  void stretches_begin_and_end_with_the_pair() {
+    constexpr int rate = 8000;
+    const auto sound = programme("dense", rate, 61, 4);
+    dsp::Noise chance(12);
+    for (int round = 0; round < 12; ++round) {
+      const auto frames = int64_t(chance.between(3, 60) * rate);
+      Planar part(sound.channels(), frames);
+      for (int c = 0; c < part.channels(); ++c) std::copy_n(sound.channel(c).begin(), frames, part.channel(c).begin());
+      const auto m = Clip::open(save(folder_ / "m.wav", part, rate)),
+                 r = Clip::open(save(folder_ / "r.wav", scaled(part, 0.5), rate));
+      const auto report = null_test(m, r);
+      const int64_t most = 3 * rate * part.channels();
+      Continuity breaks;
+      breaks.breaks.push_back({BreakKind::dropout, chance.between(0, 1) * double(frames) / rate, 0.01});
+      const auto e = causes::take_excerpt(*m, *r, report.fit, report.sums, breaks, {}, most);
+      QVERIFY(e.frames() * e.pairs() <= most);
+      QCOMPARE(e.stretches.front().first, report.fit.first);
+      QCOMPARE(e.stretches.back().first + e.stretches.back().frames, report.fit.last);
+      for (size_t n = 1; n < e.stretches.size(); ++n)
+        QVERIFY(e.stretches[n].first >= e.stretches[n - 1].first + e.stretches[n - 1].frames);
+      for (const auto& s : e.stretches)
+        for (int64_t n = 0; n < s.frames; n += 101)
+          QCOMPARE(e.master->channel(0)[size_t(s.at + n)], part.channel(0)[size_t(s.first + n)]);
+    }
+  }
+
+  /// The end of a song is where it fades.
+  void a_fade_is_told_at_the_end_of_any_length_data() {
+    QTest::addColumn<double>("seconds");
+    for (const double seconds : {37.3, 44.0, 59.9}) QTest::addRow("%.1f s", seconds) << seconds;
+  }
+  void a_fade_is_told_at_the_end_of_any_length() {
+    QFETCH(double, seconds);
+    const Planar sound = programme("dense", 44100, seconds, 8);
+    const double start = seconds - 2.5;
+    const Planar faded =
+        gained(sound, [&](size_t n) { return std::clamp((seconds - double(n) / 44100) / 2.5, 0.0, 1.0); });
+    const auto report = told_of(folder_, sound, faded, 44100, WordFormat::pcm24);
+    QVERIFY2(tells(report, "fade") && is_near(number(cause(report, "fade"), "start_s"), start, 0.05),
+             qPrintable(told(report)));
+  }
+
+  /// However long: its ends are read, and that nothing came back between them.
+  void a_mute_is_told_from_end_to_end_data() {
+    QTest::addColumn<double>("from");
+    QTest::addColumn<double>("length");
+    for (const auto& [from, length] : {std::pair{20.1234, 0.7}, {13.3333, 3.1}, {9.777, 21.5}, {37.2, 12.25}})
+      QTest::addRow("%.1f s", length) << from << length;
+  }
+  void a_mute_is_told_from_end_to_end() {
+    QFETCH(double, from);
+    QFETCH(double, length);
+    const Planar sound = programme("wide", 44100, 60, 8);
+    const auto report = told_of(folder_, sound,
+                                gained(sound,
+                                       [&](size_t n) {
+                                         const double at = double(n) / 44100;
+                                         return at >= from && at < from + length ? 0.0 : 1.0;
+                                       }),
+                                44100, WordFormat::pcm24);
+    const Cause* mute = cause(report, "mute");
+    QVERIFY2(mute && is_near(number(mute, "at_s"), from, 0.002) && is_near(number(mute, "length_s"), length, 0.003) &&
+                 number(mute, "count") == 1,
+             qPrintable(told(report)));
+  }
+
   void two_causes_are_told_as_of_short_ones_data() {
     QTest::addColumn<QString>("first");
     QTest::addColumn<QString>("second");

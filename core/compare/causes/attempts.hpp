@@ -1,6 +1,8 @@
 // What was tried before is not tried again: what estimates came to, by what had been taken out before them. A search
 // asks for the same things in many ways, and a second search for much of what the first one did.
 #pragma once
+#include <algorithm>
+#include <list>
 #include <map>
 #include <memory>
 #include <mutex>
@@ -37,6 +39,17 @@ class Attempts {
   std::pair<double, double> left(const Before& before, Make make) {
     return kept_or_made(left_, before, make);
   }
+  /// A model: `from` with `steps` done to it one by one, by put(step, model). Goes on from the longest beginning that
+  /// is remembered; some of the last are.
+  template <class Put>
+  Planar model(const Planar& from, const Before& steps, Put put) {
+    auto [model, known] = longest_beginning(from, steps);
+    for (size_t n = known; n < steps.size(); ++n) {
+      put(*steps[n], model);
+      remember({steps.begin(), steps.begin() + long(n) + 1}, model);
+    }
+    return std::move(model);
+  }
 
  private:
   using Key = std::pair<const Estimate*, Before>;
@@ -51,10 +64,29 @@ class Attempts {
     return map.try_emplace(key, std::move(made)).first->second;
   }
 
+  std::pair<Planar, size_t> longest_beginning(const Planar& from, const Before& steps) {
+    std::scoped_lock held(lock_);
+    auto best = models_.end();
+    for (auto m = models_.begin(); m != models_.end(); ++m)
+      if (m->first.size() <= steps.size() && std::equal(m->first.begin(), m->first.end(), steps.begin()) &&
+          (best == models_.end() || m->first.size() > best->first.size()))
+        best = m;
+    if (best == models_.end()) return {from, 0};
+    models_.splice(models_.begin(), models_, best);
+    return {best->second, best->first.size()};
+  }
+  void remember(Before steps, const Planar& model) {
+    constexpr size_t most = 6;
+    std::scoped_lock held(lock_);
+    models_.emplace_front(std::move(steps), model);
+    if (models_.size() > most) models_.pop_back();
+  }
+
   std::mutex lock_;
   std::map<Key, FoundPtr> found_;
   std::map<Key, Weight> weights_;
   std::map<Before, std::pair<double, double>> left_;
+  std::list<std::pair<Before, Planar>> models_;  // the last one asked for first
 };
 
 }  // namespace heathmist::causes

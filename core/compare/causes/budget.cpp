@@ -114,7 +114,7 @@ Budget explained(const causes::Excerpt& excerpt, const BudgetFacts& facts, cause
     const Kept& kept = found[n];
     if (kept.of->stands == Stands::in_programme && !of_the_rest.taken_db)
       of_the_rest.taken_db = relative_db(before, excerpt.master_power);
-    model = model_of(excerpt, {found.begin(), found.begin() + long(n) + 1});
+    model = model_of(excerpt, {found.begin(), found.begin() + long(n) + 1}, tries.whole);
     enter(kept.found->cause, power_left(excerpt, model));
     budget.layers.push_back({kept.of->stands, kept.found->take_out, kept.found->reach_s});
   }

@@ -10,7 +10,8 @@ namespace heathmist::causes {
 
 namespace {
 
-constexpr double click_over = 12;  // times the median of what is left around
+constexpr double click_over = 12;     // times the median of what is left around
+constexpr double least_usual = 3e-7;  // that what is left around it counts as
 constexpr double click_s = 0.002;
 constexpr double ringing = 0.05;  // of its peak, that a click which was read between samples rings with
 constexpr size_t most_clicks = 2000;
@@ -31,6 +32,16 @@ double around(const std::vector<double>& left, int64_t n, int64_t reach) {
   for (int64_t k = std::max<int64_t>(0, n - reach); k < std::min(std::ssize(left), n + reach); ++k)
     sizes.push_back(std::abs(left[size_t(k)]));
   return dsp::median(sizes);
+}
+
+/// Whether something in [from, to) is so much over the median of what lies from `first` to `last` that it is worth to
+/// find that: where more than half is over the share of the peak, nothing is.
+bool may_hold_clicks(const std::vector<double>& left, int64_t from, int64_t to, int64_t first, int64_t last) {
+  double peak = 0;
+  for (int64_t n = from; n < to; ++n) peak = std::max(peak, std::abs(left[size_t(n)]));
+  int64_t over = 0;
+  for (int64_t n = first; n < last; ++n) over += std::abs(left[size_t(n)]) * click_over > peak;
+  return peak >= click_over * least_usual && 2 * over <= last - first;
 }
 
 /// What is left is the programme itself, louder or quieter for a moment: a gain that moves, nothing that was added.
@@ -96,10 +107,11 @@ std::optional<Found> estimate_clicks(const Excerpt& e, const Planar& model) {
     const auto left = left_of(e, model, p);
     for (int64_t at = 0; at < e.frames(); at += block) {
       const int64_t end = std::min(e.frames(), at + block);
+      const int64_t first = std::max<int64_t>(0, at - block), until = std::min(e.frames(), end + block);
+      if (!may_hold_clicks(left, at, end, first, until)) continue;
       std::vector<double> sizes;
-      for (int64_t n = std::max<int64_t>(0, at - block); n < std::min(e.frames(), end + block); ++n)
-        sizes.push_back(std::abs(left[size_t(n)]));
-      const double usual = std::max(dsp::median(sizes), 3e-7);
+      for (int64_t n = first; n < until; ++n) sizes.push_back(std::abs(left[size_t(n)]));
+      const double usual = std::max(dsp::median(sizes), least_usual);
       for (int64_t n = at; n < end; ++n) {
         const double size = std::abs(left[size_t(n)]);
         if (n < edge || n >= e.frames() - edge) continue;

@@ -1,5 +1,6 @@
 // A curve without memory from sample to sample: clipping, soft clipping, saturation.
 #include <algorithm>
+#include <array>
 #include <cmath>
 #include <numbers>
 
@@ -20,54 +21,66 @@ constexpr double least_bend = 3e-5;  // of the peak: a straighter curve is a gai
 struct Curve {
   std::vector<double> x, y;
   double at(double v) const {
-    const auto above = std::upper_bound(x.begin(), x.end(), v);
-    const size_t k = std::clamp<size_t>(size_t(above - x.begin()), 1, x.size() - 1);
+    const double place = std::clamp((v - x.front()) / (x.back() - x.front()), 0.0, 1.0) * double(x.size() - 1);
+    auto k = std::clamp<size_t>(size_t(place) + 1, 1, x.size() - 1);  // where they lie evenly
+    while (k + 1 < x.size() && x[k] <= v) ++k;
+    while (k > 1 && x[k - 1] > v) --k;
     return y[k - 1] + (v - x[k - 1]) / (x[k] - x[k - 1]) * (y[k] - y[k - 1]);
   }
 };
 
-struct Sample {
-  double x, y;
-};
+double peak_of(const Planar& model) {
+  double peak = 0;
+  for (int p = 0; p < model.channels(); ++p)
+    for (const double x : model.channel(p)) peak = std::max(peak, std::abs(x));
+  return peak;
+}
 
-/// Knots at quantiles of the model's samples, the more the farther out, each at the mean of what came back there. Even
-/// pieces only.
+/// Knots evenly over the model's range, each at the mean of what came back there. Even pieces only.
 std::optional<Curve> curve_of(const Excerpt& e, const Planar& model) {
-  std::vector<Sample> samples;
   const int64_t piece = 5 * piece_frames(e.rate_hz);
   const int64_t stride = std::max<int64_t>(1, e.frames() * e.pairs() / 2 / 1500000);
-  double peak = 0;
-  for (int p = 0; p < e.pairs(); ++p)
-    for (const double x : model.channel(p)) peak = std::max(peak, std::abs(x));
-  for (int p = 0; p < e.pairs(); ++p)
-    for (int64_t n = 0; n < e.frames(); ++n) {
-      if (n / piece % 2 || !e.told[size_t(n)]) continue;
-      const double x = model.channel(p)[size_t(n)];
-      if (n % stride && std::abs(x) < 0.5 * peak) continue;
-      samples.push_back({x, e.ret.channel(p)[size_t(n)]});
+  const double peak = peak_of(model);
+  const auto each = [&](auto visit) {
+    for (int p = 0; p < e.pairs(); ++p) {
+      const auto x = model.channel(p), y = e.ret.channel(p);
+      for (int64_t from = 0; from < e.frames(); from += 2 * piece)
+        for (auto n = size_t(from); n < size_t(std::min(e.frames(), from + piece)); ++n)
+          if (e.told[n] && (int64_t(n) % stride == 0 || std::abs(x[n]) >= 0.5 * peak)) visit(x[n], y[n]);
     }
-  if (samples.size() < 4000 || !(peak > 0)) return {};
-  std::sort(samples.begin(), samples.end(), [](const Sample& a, const Sample& b) { return a.x < b.x; });
+  };
+  double low = 1e300, high = -1e300;
+  int64_t samples = 0;
+  each([&](double x, double) { low = std::min(low, x), high = std::max(high, x), ++samples; });
+  if (samples < 4000 || !(high > low)) return {};
+  struct Sum {
+    double x = 0, y = 0;
+    int64_t count = 0;
+  };
+  std::array<Sum, most_knots> sums{};
+  const double knots_each = double(most_knots) / (high - low);
+  each([&](double x, double y) {
+    Sum& s = sums[std::min(most_knots - 1, size_t((x - low) * knots_each))];
+    s.x += x, s.y += y, ++s.count;
+  });
   Curve c;
   // evenly spaced over the range, but never fewer than 40 samples between two knots
-  const double low = samples.front().x, high = samples.back().x;
-  size_t from = 0;
-  for (size_t k = 1; k <= most_knots; ++k) {
-    const double until = low + (high - low) * double(k) / double(most_knots);
-    size_t to = from;
-    while (to < samples.size() && samples[to].x <= until) ++to;
-    if (to - from < 40 && k < most_knots) continue;
-    if (to <= from) continue;
-    double sx = 0, sy = 0;
-    for (size_t n = from; n < to; ++n) sx += samples[n].x, sy += samples[n].y;
-    const double count = double(to - from);
-    if (!c.x.empty() && sx / count <= c.x.back() + 1e-9) continue;
-    c.x.push_back(sx / count), c.y.push_back(sy / count);
-    from = to;
+  Sum open;
+  for (size_t k = 0; k < most_knots; ++k) {
+    open.x += sums[k].x, open.y += sums[k].y, open.count += sums[k].count;
+    if (open.count == 0 || (open.count < 40 && k + 1 < most_knots)) continue;
+    const double x = open.x / double(open.count), y = open.y / double(open.count);
+    if (!c.x.empty() && x <= c.x.back() + 1e-9) continue;
+    c.x.push_back(x), c.y.push_back(y);
+    open = {};
   }
   if (c.x.size() < 8) return {};
   return c;
 }
+
+struct Sample {
+  double x, y;
+};
 
 /// Levels of the return, and the gain of what lies between them: the fit's is pulled by what was cut off.
 struct Clip2 {
@@ -171,13 +184,6 @@ Harmonics harmonics_of(double peak, Function f) {
   }
   h.thd_percent = 100 * std::sqrt(sum);
   return h;
-}
-
-double peak_of(const Planar& model) {
-  double peak = 0;
-  for (int p = 0; p < model.channels(); ++p)
-    for (const double x : model.channel(p)) peak = std::max(peak, std::abs(x));
-  return peak;
 }
 
 void tell(Cause& c, double peak, const Harmonics& h) {

@@ -38,41 +38,77 @@ Running running(const ResidualSums& sums, const Fit& fit, int rate_hz) {
   return r;
 }
 
+/// Places for stretches of one length, none over another.
+class Chosen {
+ public:
+  Chosen(int64_t all, int64_t frames) : all_(all), frames_(frames), starts_{0, all - frames} {}
+  size_t count() const { return starts_.size(); }
+  bool is_free(int64_t start) const {
+    return start >= 0 && start + frames_ <= all_ &&
+           std::all_of(starts_.begin(), starts_.end(), [&](int64_t s) { return std::abs(s - start) >= frames_; });
+  }
+  void take(int64_t start) { starts_.push_back(start); }
+
+  /// One that holds a place well within itself, or goes on from one that holds it near its end; without a hole to one
+  /// beside it, if it can.
+  void hold(int64_t at) {
+    const int64_t margin = frames_ / 8, farthest = frames_ + frames_ / 2 - margin;
+    int64_t start = std::clamp<int64_t>(at - frames_ / 2, 0, all_ - frames_);
+    for (const int64_t s : starts_) {
+      if (at >= (s == 0 ? 0 : s + margin) && at < (s + frames_ == all_ ? all_ : s + frames_ - margin)) return;
+      if (std::abs(start - s) < farthest) start = start < s ? s - frames_ : s + frames_;
+    }
+    if (is_free(start)) take(start);
+  }
+
+  /// In order; those that meet are one.
+  std::vector<Stretch> stretches(int64_t first) {
+    std::sort(starts_.begin(), starts_.end());
+    std::vector<Stretch> all;
+    int64_t at = 0;
+    for (const int64_t start : starts_) {
+      if (!all.empty() && all.back().first + all.back().frames == first + start)
+        all.back().frames += frames_;
+      else
+        all.push_back({first + start, at, frames_});
+      at += frames_;
+    }
+    return all;
+  }
+
+ private:
+  int64_t all_, frames_;
+  std::vector<int64_t> starts_;
+};
+
 /// The stretches of a long one; `events`: master frames that must be among them, as far as there is room.
 std::vector<Stretch> choose(const ResidualSums& sums, const Fit& fit, int rate_hz, int64_t most_frames,
                             const std::vector<int64_t>& events) {
   const int64_t all = fit.last - fit.first;
   if (all <= most_frames) return {{fit.first, 0, all}};
-  const int64_t frames = most_frames / stretches_of_a_long_one, places = all / frames;
+  const int64_t frames = most_frames / 2 / stretches_of_a_long_one;
   const auto r = running(sums, fit, rate_hz);
-  std::vector<int64_t> chosen{0, places - 1};
+  Chosen chosen(all, frames);
+  for (const int64_t event : events)
+    if (chosen.count() < 2 + most_events) chosen.hold(event - fit.first);
   const auto take_best = [&](auto worth) {
     int64_t best = -1;
     double most = -1e300;
-    for (int64_t n = 0; n < places; ++n)
-      if (const double w = worth(n); w > most && std::find(chosen.begin(), chosen.end(), n) == chosen.end())
-        most = w, best = n;
-    if (best >= 0) chosen.push_back(best);
+    for (int64_t start = 0; start + frames <= all; start += frames / 2)
+      if (const double w = worth(start); w > most && chosen.is_free(start)) most = w, best = start;
+    if (best >= 0) chosen.take(best);
   };
-  for (const int64_t event : events) {
-    const int64_t place = std::clamp<int64_t>((event - fit.first) / frames, 0, places - 1);
-    if (chosen.size() < 2 + most_events && std::find(chosen.begin(), chosen.end(), place) == chosen.end())
-      chosen.push_back(place);
-  }
-  const auto master = [&](int64_t n) { return r.of(r.master, n * frames, frames); };
-  const auto residual = [&](int64_t n) { return r.of(r.residual, n * frames, frames); };
+  const auto master = [&](int64_t start) { return r.of(r.master, start, frames); };
+  const auto residual = [&](int64_t start) { return r.of(r.residual, start, frames); };
+  const auto take_room = [&](auto worth) {
+    if (int(chosen.count()) < stretches_of_a_long_one) take_best(worth);
+  };
   take_best(master);
-  take_best([&](int64_t n) { return -master(n); });
+  take_best([&](int64_t start) { return -master(start); });
   take_best(residual);
-  for (int n = 1; int(chosen.size()) < stretches_of_a_long_one && n < 64; ++n) {
-    const int64_t place = places * n / 4 % places;  // quarters first, then whatever is free
-    take_best([&](int64_t k) { return -double(std::abs(k - place)); });
-  }
-  std::sort(chosen.begin(), chosen.end());
-  std::vector<Stretch> stretches;
-  for (const int64_t n : chosen)
-    stretches.push_back({fit.first + n * frames, int64_t(stretches.size()) * frames, frames});
-  return stretches;
+  for (int n = 1; n < 64; ++n)  // quarters first, then whatever is free
+    take_room([&](int64_t start) { return -double(std::abs(start - all * n / 4 % all)); });
+  return chosen.stretches(fit.first);
 }
 
 void keep_course(Excerpt& e, const ResidualSums& sums, const Fit& fit) {

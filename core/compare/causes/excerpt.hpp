@@ -74,8 +74,8 @@ struct Laying {
   bool jumps = false;       ///< with its jumps undone
 };
 
-/// All of the overlap where it has at most `most_samples` (frames by pairs), else stretches of it: the two ends, the
-/// loudest, the quietest, the one where the residual is greatest, and some evenly spread; where the return breaks is
+/// All of the overlap where it has at most `most_samples` (frames by pairs), else stretches with half as many: the two
+/// ends, the loudest, the quietest, the one where the residual is greatest, and some evenly spread; where the return breaks is
 /// among them. What is skipped may not be read where its jump is undone.
 Excerpt take_excerpt(const Clip& master, const Clip& ret, const Fit& fit, const ResidualSums& sums,
                      const Continuity& breaks, const Laying& laying, int64_t most_samples, const Job& job = {});

@@ -1,15 +1,14 @@
 // EQ of the middle or of the sides alone: the filters between the channels' sum and difference, where they are not the
 // same two.
+#include <algorithm>
 #include <cmath>
 #include <complex>
 #include <memory>
-#include <numeric>
 #include <optional>
 #include <vector>
 
 #include "core/compare/causes/estimates.hpp"
 #include "core/compare/causes/response.hpp"
-#include "core/dsp/median.hpp"
 #include "core/dsp/simd.hpp"
 
 namespace heathmist::causes {
@@ -36,34 +35,41 @@ bool has_both(const Planar& mid_side) {
   return side > least * mid && mid > least * side;
 }
 
-/// Of one of the two over bins [from, to); nothing where next to nothing of it lies there.
-std::optional<double> gain_db(const Response& r, size_t part, size_t from, size_t to) {
-  constexpr double least = 1e-9;  // of all its power
-  const auto& power = r.power[part];
-  std::complex<double> across = 0;
-  double there = 0;
-  for (size_t k = from; k < to; ++k) across += r.h[part][k] * power[k], there += power[k];
-  if (!(there > least * std::reduce(power.begin(), power.end())) || !(std::abs(across) > 0)) return {};
-  return 20 * std::log10(std::abs(across) / there);
+/// Power that was left in a bin before the response was known.
+double left_by(const Response& r, size_t part, size_t k) {
+  const double tells = r.power[part][k] * std::norm(r.h[part][k]), certain = r.certainty[part][k];
+  return certain > 0 ? tells * std::max(0.0, r.averages[part] / certain - 1) : 0;
 }
 
-/// By how much mid comes back louder than side, by third octaves in dB: the most against the median. By a coarse
-/// response, which is enough to see that both were treated alike.
-double apart_db(const Excerpt& there, const Planar& sent) {
+/// The share that responses of their own take out of what one for both leaves, beyond a gain between them: by a coarse
+/// response, in third octaves.
+double share_of_their_own(const Excerpt& there, const Planar& sent) {
   constexpr size_t coarse = 4096;
-  if (there.frames() < int64_t(4 * coarse)) return 1e9;  // too short to see that
+  if (there.frames() < int64_t(4 * coarse)) return 1;  // too short to see that
   const Response r = estimate_response(there, sent, coarse, 1);
+  const auto &mid = r.power[0], &side = r.power[1];
+  struct Third {
+    std::complex<double> apart;
+    double weight = 0;
+  };
+  std::vector<Third> thirds;
+  double left = 0;
   const double third = std::cbrt(2.0);
-  std::vector<double> louder;
-  for (double low = 2; low * third < double(r.h[0].size()); low *= third) {
-    const auto from = size_t(low), to = size_t(std::max(low + 1, low * third));
-    const auto mid = gain_db(r, 0, from, to), side = gain_db(r, 1, from, to);
-    if (mid && side) louder.push_back(*mid - *side);
+  for (double low = 1; low < double(mid.size()); low *= third) {
+    Third t;
+    for (auto k = size_t(std::ceil(low)); k < std::min(mid.size(), size_t(std::ceil(low * third))); ++k) {
+      const double both = mid[k] + side[k], weight = both > 0 ? mid[k] * side[k] / both : 0;
+      t.apart += weight * (r.h[0][k] - r.h[1][k]), t.weight += weight;
+      left += left_by(r, 0, k) + left_by(r, 1, k);
+      if (both > 0) left -= std::norm((r.h[0][k] - 1.0) * mid[k] + (r.h[1][k] - 1.0) * side[k]) / both;
+    }
+    if (t.weight > 0) thirds.push_back({t.apart / t.weight, t.weight});
   }
-  const double usual = dsp::median(louder);
-  double most = 0;
-  for (const double db : louder) most = std::max(most, std::abs(db - usual));
-  return most;
+  Third all;
+  for (const Third& t : thirds) all.apart += t.weight * t.apart, all.weight += t.weight;
+  double taken = 0;
+  for (const Third& t : thirds) taken += t.weight * std::norm(t.apart - all.apart / all.weight);
+  return taken / std::max(taken, left);
 }
 
 /// The EQ of two channels, told as one of mid and side.
@@ -85,8 +91,8 @@ std::optional<Found> estimate_mid_side(const Excerpt& e, const Planar& model) {
   Excerpt there = e;
   to_mid_and_side(there.ret, 0.5);
   there.master = sent;  // of which only the shape is asked
-  constexpr double least_apart_db = 0.08;
-  if (apart_db(there, *sent) < least_apart_db) return {};
+  constexpr double least_share = 0.05;
+  if (share_of_their_own(there, *sent) < least_share) return {};
   auto found = estimate_filter(there, *sent);
   if (!found || found->cause.code != "eq" || !found->cause.values.contains("by_channel")) return {};
   Cause c{.code = "eq", .channels = {0, 1}};

@@ -79,7 +79,16 @@ std::vector<Gap> gaps_of(const Excerpt& e, const Planar& model, int pair, double
   return gaps;
 }
 
-/// The same in times; stretches that lie side by side part no gap.
+/// Nothing comes back of the whole between two times, by its course.
+bool is_silent_between(const Excerpt& e, int64_t from, int64_t to) {
+  if (e.course.empty()) return false;
+  const int64_t last = std::min(std::ssize(e.course), to / e.course_piece);
+  for (int64_t n = from / e.course_piece + 1; n < last; ++n)
+    if (e.course[size_t(n)].rr > silent_share * e.course[size_t(n)].mm) return false;
+  return true;
+}
+
+/// The same in times; stretches that lie side by side part no gap, nor do two with silence between them.
 std::vector<Gap> in_time(const Excerpt& e, std::vector<Gap> gaps) {
   const auto near = int64_t(2 * border_s * e.rate_hz);
   std::vector<Gap> joined;
@@ -88,7 +97,9 @@ std::vector<Gap> in_time(const Excerpt& e, std::vector<Gap> gaps) {
     const bool at_border = std::any_of(e.stretches.begin() + 1, e.stretches.end(), [&](const Stretch& s) {
       return !joined.empty() && s.first - e.start >= joined.back().to && s.first - e.start <= g.from;
     });
-    if (!joined.empty() && joined.back().pair == g.pair && g.from - joined.back().to < (at_border ? near : 1))
+    if (!joined.empty() && joined.back().pair == g.pair &&
+        (g.from - joined.back().to < (at_border ? near : 1) ||
+         (at_border && is_silent_between(e, joined.back().to, g.from))))
       joined.back().to = g.to;
     else
       joined.push_back(g);

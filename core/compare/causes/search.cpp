@@ -22,7 +22,7 @@ constexpr int most_rounds = 8;          // two causes that hide one another come
 constexpr double most_let_go_db = 0.5;  // that a cause may have taken out and be let go
 constexpr double simpler_db = 3;        // by which another set of causes must beat one that holds a gain free to move
 constexpr double odd_share = 0.4, worse_share = 1e-3;  // of what is left, that odd pieces must hold to be asked
-constexpr int64_t outline_samples = 3 << 18;           // frames by pairs; with twice as many all is searched at once
+constexpr int64_t outline_samples = 3 << 18;           // frames by pairs; up to twice as many are searched at once
 constexpr int most_workers = 4;                        // each holds a model of its own
 
 const Estimate& named(std::string_view code) {
@@ -57,13 +57,13 @@ class View {
 
  private:
   void make() const {
-    model_ = model_of(excerpt_, causes_);
+    model_ = model_of(excerpt_, causes_, attempts_);
     std::vector<Kept> others;
     for (const Kept& k : causes_)
       if (k.of->stands != Stands::beside_it) others.push_back(k);
     if (others.size() == causes_.size()) return;
     dry_ = excerpt_;
-    dry_model_ = model_of(excerpt_, others);
+    dry_model_ = model_of(excerpt_, others, attempts_);
     for (int p = 0; p < excerpt_.pairs(); ++p) {  // what they add where nothing is muted
       const auto with = model_.channel(p), without = dry_model_.channel(p), ret = dry_->ret.channel(p);
       for (size_t n = 0; n < ret.size(); ++n) ret[n] -= with[n] - without[n];
@@ -322,17 +322,18 @@ Search searched(const Excerpt& excerpt, const BudgetFacts& facts, Attempts& atte
 
 }  // namespace
 
-Planar model_of(const Excerpt& excerpt, const std::vector<Kept>& causes) {
-  Planar model = *excerpt.master;
+Planar model_of(const Excerpt& excerpt, const std::vector<Kept>& causes, Attempts& attempts) {
+  Attempts::Before steps;
   in_order(
       causes.size(), [&](size_t n) { return causes[n].of->stands; },
-      [&](size_t n) { causes[n].found->take_out(excerpt, model); });
-  return model;
+      [&](size_t n) { steps.push_back(causes[n].found); });
+  return attempts.model(*excerpt.master, steps,
+                        [&](const Found& found, Planar& model) { found.take_out(excerpt, model); });
 }
 
 /// A long excerpt is searched in an outline of it first.
 std::vector<Kept> search_causes(const Excerpt& excerpt, const BudgetFacts& facts, Tries& tries, const Job& job) {
-  if (excerpt.frames() * excerpt.pairs() < 2 * outline_samples) return searched(excerpt, facts, tries.whole, job).kept;
+  if (excerpt.frames() * excerpt.pairs() <= 2 * outline_samples) return searched(excerpt, facts, tries.whole, job).kept;
   if (!tries.outline) tries.outline = outline_of(excerpt, outline_samples);
   const Search first = searched(*tries.outline, facts, tries.of_outline, job.part(0, 0.5));
   Search search{excerpt, facts, tries.whole, Job{job.stop, job.part(0.5, 1).progress, first.job.threads}};

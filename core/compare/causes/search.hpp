@@ -24,7 +24,7 @@ struct Tries {
 /// length. `tries` belongs to the excerpt.
 std::vector<Kept> search_causes(const Excerpt& excerpt, const BudgetFacts& facts, Tries& tries, const Job& job);
 
-/// The master with these causes put in, in the order in which they happen.
-Planar model_of(const Excerpt& excerpt, const std::vector<Kept>& causes);
+/// The master with these causes put in, in the order in which they happen. `attempts` belongs to the excerpt.
+Planar model_of(const Excerpt& excerpt, const std::vector<Kept>& causes, Attempts& attempts);
 
 }  // namespace heathmist::causes

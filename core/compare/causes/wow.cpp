@@ -196,10 +196,31 @@ class BestWay {
   std::vector<std::vector<int16_t>> steps_;
 };
 
-/// The delay of every window, for courses that leave the samples' neighbourhood.
+/// Whether the place of most correlation moves at all, by some windows of many.
+bool may_move(Lags& lags, int64_t frames, int64_t hop) {
+  constexpr int64_t every = 6;
+  constexpr size_t least = 20;
+  constexpr double moved = 0.05;  // of all correlation, that lies farther than next to where most of it does
+  std::vector<double> at_lag(size_t(2 * lags.reach() + 1));
+  size_t count = 0;
+  for (int64_t at = hop; at + hop < frames; at += every * hop, ++count) {
+    const auto gain = lags.around(at);
+    const auto best = std::max_element(gain.begin(), gain.end());
+    at_lag[size_t(best - gain.begin())] += std::max(0.0, *best);
+  }
+  const double all = std::reduce(at_lag.begin(), at_lag.end());
+  const auto place = std::max_element(at_lag.begin(), at_lag.end()) - at_lag.begin();
+  double there = 0;
+  for (auto k = std::max<int64_t>(0, place - 1); k <= std::min(std::ssize(at_lag) - 1, place + 1); ++k)
+    there += at_lag[size_t(k)];
+  return count < least || all - there > moved * all;
+}
+
+/// The delay of every window, for courses that leave the samples' neighbourhood; nothing where it stays.
 std::vector<double> coarse(const Excerpt& e, const Planar& model, int64_t hop) {
   constexpr double most_speed = 0.015;
   Lags lags(e, model, hop);
+  if (!may_move(lags, e.frames(), hop)) return {};
   BestWay best(std::max<int64_t>(4, std::llround(most_speed * double(hop))));
   for (int64_t at = hop; at + hop < e.frames(); at += hop) best.add(lags.around(at));
   return best.way();
@@ -305,9 +326,11 @@ std::optional<Found> estimate_wow(const Excerpt& e, const Planar& model) {
   if (first.explained > worth_a_look * first.left) best = followed(e, model, {hop, smoothed(first)}, first.left);
   if (best.left > well_followed * first.left && power_left(e, model) > wide_open * e.master_power) {
     Course far{hop, coarse(e, model, hop)};  // so far off that no slope shows it
-    far.late.resize(first.slope.size(), 0);
-    if (Followed other = followed(e, model, std::move(far), first.left); other.left < best.left)
-      best = std::move(other);
+    if (!far.late.empty()) {
+      far.late.resize(first.slope.size(), 0);
+      if (Followed other = followed(e, model, std::move(far), first.left); other.left < best.left)
+        best = std::move(other);
+    }
   }
   if (best.left > first.left) return {};
   const Course& course = best.course;
