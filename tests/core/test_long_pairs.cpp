@@ -1,6 +1,7 @@
 // Pairs too long to be read whole by every estimate: what is read of them, and that they are told as short ones are.
 #include <QtTest>
 #include <cmath>
+#include <numbers>
 #include <numeric>
 
 #include "core/compare/causes/outline.hpp"
@@ -113,6 +114,28 @@ class TestLongPairs : public QObject {
         for (int64_t n = 0; n < s.frames; n += 101)
           QCOMPARE(e.master->channel(0)[size_t(s.at + n)], part.channel(0)[size_t(s.first + n)]);
     }
+  }
+
+  /// A bass plays one note at a time, and each comes later or earlier by its own phase.
+  void notes_that_a_filter_turns_are_no_jumps() {
+    const Planar sound = programme("bass", 48000, 50, 8);
+    const auto report = told_of(folder_, sound, filtered(sound, 48000, "all pass", 640, 0.7), 48000, WordFormat::pcm24);
+    QVERIFY2(tells(report, "phase") && !tells(report, "insert") && !tells(report, "wow"), qPrintable(told(report)));
+  }
+
+  void what_is_added_in_part_has_a_name() {
+    const Planar sound = programme("choir", 44100, 60, 9);
+    dsp::Noise chance(3);
+    Planar hum = sound, noise = sound;
+    for (size_t n = 40 * 44100; n < size_t(sound.frames()); ++n)
+      for (int c = 0; c < 2; ++c) {
+        hum.channel(c)[n] += std::sqrt(2e-6) * std::sin(2 * std::numbers::pi * 60 * double(n) / 44100);
+        noise.channel(c)[n] += 1e-3 * chance.gaussian();
+      }
+    const auto hummed = told_of(folder_, sound, hum, 44100, WordFormat::pcm24),
+               noisy = told_of(folder_, sound, noise, 44100, WordFormat::pcm24);
+    QVERIFY2(is_near(number(cause(hummed, "hum"), "level_dbfs"), -60, 0.3), qPrintable(told(hummed)));
+    QVERIFY2(is_near(number(cause(noisy, "noise"), "level_dbfs"), -60, 0.3), qPrintable(told(noisy)));
   }
 
   /// The end of a song is where it fades.

@@ -15,6 +15,7 @@ struct Stretch {
   int64_t first = 0;  ///< master frame
   int64_t at = 0;     ///< place in the excerpt
   int64_t frames = 0;
+  bool operator==(const Stretch&) const = default;
 };
 
 /// Where samples stand in the overlap, as stretches of it. Places count the samples; times count frames from where the
@@ -75,8 +76,8 @@ struct Laying {
 };
 
 /// All of the overlap where it has at most `most_samples` (frames by pairs), else stretches with half as many: the two
-/// ends, the loudest, the quietest, the one where the residual is greatest, and some evenly spread; where the return breaks is
-/// among them. What is skipped may not be read where its jump is undone.
+/// ends, the loudest, the quietest, the one where the residual is greatest, and some evenly spread; where the return
+/// breaks is among them. What is skipped may not be read where its jump is undone.
 Excerpt take_excerpt(const Clip& master, const Clip& ret, const Fit& fit, const ResidualSums& sums,
                      const Continuity& breaks, const Laying& laying, int64_t most_samples, const Job& job = {});
 
@@ -90,6 +91,8 @@ void weigh_master(Excerpt& excerpt);
 /// The gain in dB that a quarter of the loud samples come back at within 2e-5 (4e-4, 4e-3 where noise lies on them),
 /// beyond the one that the excerpt was laid by; 0 where none holds.
 double held_gain_db(const Excerpt& excerpt);
+/// Whether a quarter of the loud samples come back as they were sent, within 2e-4.
+bool comes_back_as_sent(const Excerpt& excerpt);
 /// Turns the excerpt's return down.
 void turn_down(Excerpt& excerpt, double db);
 

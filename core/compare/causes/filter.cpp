@@ -134,15 +134,28 @@ bool is_flat_below(const std::vector<std::vector<ShapePoint>>& points, const std
   return true;
 }
 
+/// Flat, but for a fall above a frequency that is too short for a section of an EQ.
+bool falls_at_the_top(const std::vector<ShapePoint>& points, double flat_db, double from_hz) {
+  constexpr double clear = 0.05;  // weight
+  bool falls = false;
+  for (const ShapePoint& at : points) {
+    const double db = at.db - flat_db;
+    if (at.weight > clear && (at.hz < from_hz ? std::abs(db) : db) > flat_magnitude_db) return false;
+    falls = falls || (at.hz >= from_hz && db < -flat_magnitude_db);
+  }
+  return falls;
+}
+
 /// Where a converter ends the band: the place where the response comes down by 3 dB, or the last that is seen of it,
 /// where it does nothing but fall in the top tenth of the band.
 std::optional<double> top_edge(const std::vector<std::vector<ShapePoint>>& points, const std::vector<EqShape>& shapes,
                                double rate) {
   std::optional<double> edge;
   for (size_t p = 0; p < shapes.size(); ++p) {
+    if (shapes[p].sections.empty() && !falls_at_the_top(points[p], shapes[p].flat_db, converters_edge * rate)) continue;
     for (const EqSection& s : shapes[p].sections)
       if (s.hz < converters_edge * rate || (s.gain_db > 0 && s.kind != EqSection::Kind::low_pass)) return {};
-    if (shapes[p].sections.empty() || points[p].empty()) continue;
+    if (points[p].empty()) continue;
     const auto down = std::find_if(points[p].begin(), points[p].end(), [&](const ShapePoint& at) {
       return at.hz > converters_edge * rate && at.db < shapes[p].flat_db - 3;
     });

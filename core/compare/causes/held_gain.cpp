@@ -1,21 +1,37 @@
 // The gain at which most samples come back, to the last digit: what bends, fades or mutes others leaves these alone.
+#include <algorithm>
 #include <cmath>
+#include <vector>
 
 #include "core/compare/causes/excerpt.hpp"
 #include "core/compare/cells.hpp"
 
 namespace heathmist::causes {
 
-double held_gain_db(const Excerpt& e) {
-  constexpr size_t most_read = 400'000;
+namespace {
+
+/// Of the loud samples, at most `most` in all: return over master.
+std::vector<double> loud_ratios(const Excerpt& e, size_t most) {
   std::vector<double> ratios;
   const double loud = std::sqrt(e.master_power);
-  const int64_t stride = std::max<int64_t>(1, e.frames() * e.pairs() / int64_t(most_read));
+  const int64_t stride = std::max<int64_t>(1, e.frames() * e.pairs() / int64_t(most));
   for (int p = 0; p < e.pairs(); ++p)
     for (int64_t n = p; n < e.frames(); n += stride)
       if (const double x = e.master->channel(p)[size_t(n)]; e.told[size_t(n)] && std::abs(x) > loud)
         ratios.push_back(e.ret.channel(p)[size_t(n)] / x);
-  return 20 * std::log10(held_ratio(std::move(ratios), 1).value_or(1));
+  return ratios;
+}
+
+}  // namespace
+
+double held_gain_db(const Excerpt& e) { return 20 * std::log10(held_ratio(loud_ratios(e, 400'000), 1).value_or(1)); }
+
+bool comes_back_as_sent(const Excerpt& e) {
+  constexpr double within = 2e-4, least_share = 0.25;
+  const auto ratios = loud_ratios(e, 50'000);
+  const auto as_sent =
+      std::count_if(ratios.begin(), ratios.end(), [](double ratio) { return std::abs(ratio - 1) < within; });
+  return double(as_sent) > least_share * double(ratios.size());
 }
 
 void turn_down(Excerpt& e, double db) {

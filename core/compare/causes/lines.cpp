@@ -26,11 +26,47 @@ struct Line {
   double power = 0;  ///< mean square over pairs
 };
 
+/// The parts of each stretch in which something is left, half a second and more: what was added may set in, or end. All
+/// of a stretch where that is next to all.
+std::vector<Stretch> parts_with_something(const Excerpt& e, const std::vector<std::vector<double>>& left) {
+  constexpr double next_to_nothing = 1e-6;  // of the power of the piece that holds most
+  constexpr double longest_gap_s = 0.2, least_s = 0.5, next_to_all = 0.98;
+  const int64_t piece = e.rate_hz / 50;
+  const auto power = [&](int64_t at) {
+    double sum = 0;
+    for (const auto& l : left)
+      for (int64_t n = at; n < std::min(e.frames(), at + piece); ++n) sum += l[size_t(n)] * l[size_t(n)];
+    return sum;
+  };
+  double most = 0;
+  for (int64_t at = 0; at < e.frames(); at += piece) most = std::max(most, power(at));
+  std::vector<Stretch> parts;
+  for (const Stretch& s : e.stretches) {
+    std::vector<Stretch> own;
+    int64_t held = 0;
+    for (int64_t at = s.at; at < s.at + s.frames; at += piece) {
+      if (power(at) <= next_to_nothing * most) continue;
+      const int64_t frames = std::min(piece, s.at + s.frames - at);
+      held += frames;
+      if (own.empty() || double(at - own.back().at - own.back().frames) > longest_gap_s * e.rate_hz)
+        own.push_back({s.first + at - s.at, at, frames});
+      else
+        own.back().frames = at + frames - own.back().at;
+    }
+    std::erase_if(own, [&](const Stretch& part) { return double(part.frames) < least_s * e.rate_hz; });
+    if (double(held) > next_to_all * double(s.frames)) own = {s};
+    parts.insert(parts.end(), own.begin(), own.end());
+  }
+  return parts;
+}
+
 /// Steady lines of what is left: bins that stand out and hold still over blocks of about 1.4 s.
-std::vector<Line> steady_lines(const Excerpt& e, const Planar& model) {
+std::vector<Line> steady_lines(const Excerpt& e, const std::vector<std::vector<double>>& left,
+                               const std::vector<Stretch>& parts) {
   size_t size = 4096;
   while (double(size) < 1.3 * e.rate_hz) size *= 2;
-  const int64_t longest = e.stretches.front().frames;
+  int64_t longest = 0;
+  for (const Stretch& s : parts) longest = std::max(longest, s.frames);
   while (size > 4096 && int64_t(size) * (e.whole ? 3 : 1) > longest) size /= 2;
   if (int64_t(size) > longest) return {};
   const size_t bins = size / 2 + 1;
@@ -39,9 +75,7 @@ std::vector<Line> steady_lines(const Excerpt& e, const Planar& model) {
   for (const double w : window) window_power += w * w;
   std::vector<std::vector<float>> blocks;
   dsp::RealFft<double> fft(size);
-  std::vector<std::vector<double>> left;
-  for (int p = 0; p < e.pairs(); ++p) left.push_back(left_of(e, model, p));
-  for (const Stretch& s : e.stretches)
+  for (const Stretch& s : parts)
     for (auto at = size_t(s.at); at + size <= size_t(s.at + s.frames) && blocks.size() < most_blocks; at += size / 2) {
       blocks.emplace_back(bins, 0.0f);
       for (const auto& l : left) {
@@ -79,14 +113,14 @@ std::vector<Line> steady_lines(const Excerpt& e, const Planar& model) {
   return lines;
 }
 
-/// The phasor of each line in each pair and stretch, at the stretch's start.
+/// The phasor of each line in each pair and part, at the part's start.
 struct Fitted {
   double hz;
-  std::vector<std::vector<std::complex<double>>> phasors;  // [stretch][pair]
-  double power() const {                                   // mean over stretches and pairs
+  std::vector<std::vector<std::complex<double>>> phasors;  // [part][pair]
+  double power() const {                                   // mean over parts and pairs
     double sum = 0, count = 0;
-    for (const auto& stretch : phasors)
-      for (const auto& p : stretch) sum += std::norm(p) / 2, count += 1;
+    for (const auto& part : phasors)
+      for (const auto& p : part) sum += std::norm(p) / 2, count += 1;
     return count > 0 ? sum / count : 0;
   }
 };
@@ -156,12 +190,11 @@ Turned turn_between(std::span<const double> left, double turn, size_t pieces) {
 
 /// By projection on what is left, one line after the other, several times over; the frequency is made finer by how the
 /// phase turns between pieces of a stretch, first short ones, then its halves.
-std::vector<Fitted> fit_lines(const Excerpt& e, const Planar& model, const std::vector<Line>& lines) {
-  std::vector<std::vector<double>> left;
-  for (int p = 0; p < e.pairs(); ++p) left.push_back(left_of(e, model, p));
+std::vector<Fitted> fit_lines(const Excerpt& e, std::vector<std::vector<double>> left,
+                              const std::vector<Stretch>& parts, const std::vector<Line>& lines) {
   std::vector<Fitted> fitted;
   for (const Line& l : lines)
-    fitted.push_back({l.hz, {e.stretches.size(), std::vector<std::complex<double>>(left.size(), 0.0)}});
+    fitted.push_back({l.hz, {parts.size(), std::vector<std::complex<double>>(left.size(), 0.0)}});
   const auto part = [&](size_t pair, const Stretch& s) {
     return std::span(left[pair]).subspan(size_t(s.at), size_t(s.frames));
   };
@@ -170,18 +203,18 @@ std::vector<Fitted> fit_lines(const Excerpt& e, const Planar& model, const std::
     for (Fitted& f : fitted) {
       const double was = 2 * std::numbers::pi * f.hz / e.rate_hz;
       double off = 0, weight = 0;
-      for (size_t n = 0; n < e.stretches.size(); ++n)
+      for (size_t n = 0; n < parts.size(); ++n)
         for (size_t p = 0; p < left.size(); ++p) {
-          const auto l = part(p, e.stretches[n]);
+          const auto l = part(p, parts[n]);
           add(l, was, f.phasors[n][p]);
           const Turned t = turn_between(l, was, pieces);
           off += std::abs(t.across) * std::arg(t.across) / t.hop, weight += std::abs(t.across);
         }
       if (weight > 0) f.hz += off / weight * e.rate_hz / (2 * std::numbers::pi);
       const double turn = 2 * std::numbers::pi * f.hz / e.rate_hz;
-      for (size_t n = 0; n < e.stretches.size(); ++n)
+      for (size_t n = 0; n < parts.size(); ++n)
         for (size_t p = 0; p < left.size(); ++p) {
-          const auto l = part(p, e.stretches[n]);
+          const auto l = part(p, parts[n]);
           f.phasors[n][p] = project(l, turn, 0, l.size());
           add(l, turn, -f.phasors[n][p]);
         }
@@ -191,14 +224,14 @@ std::vector<Fitted> fit_lines(const Excerpt& e, const Planar& model, const std::
 
 /// The programme holds a line there itself, no weaker, and what is left keeps its phase to it from piece to piece:
 /// something was done to that line, nothing was added.
-bool is_of_the_programme(const Excerpt& e, const Planar& model, const Fitted& f) {
+bool is_of_the_programme(const Excerpt& e, const Planar& model, const std::vector<Stretch>& parts, const Fitted& f) {
   constexpr double piece_s = 0.23;  // shorter than the beats of a loop, in which whatever is steady keeps time with all
   const double turn = 2 * std::numbers::pi * f.hz / e.rate_hz;
   std::complex<double> across = 0;
   double own = 0, added = 0;
-  for (size_t n = 0; n < e.stretches.size(); ++n)
+  for (size_t n = 0; n < parts.size(); ++n)
     for (int p = 0; p < e.pairs(); ++p) {
-      const Stretch& s = e.stretches[n];
+      const Stretch& s = parts[n];
       const auto part = model.channel(p).subspan(size_t(s.at), size_t(s.frames));
       const auto pieces = std::max<size_t>(12, size_t(double(s.frames) / e.rate_hz / piece_s));
       for (size_t k = 0; k < pieces; ++k) {
@@ -230,10 +263,13 @@ std::optional<double> mains_of(const std::vector<Fitted>& lines) {
 }  // namespace
 
 std::optional<Found> estimate_lines(const Excerpt& e, const Planar& model) {
-  const auto lines = steady_lines(e, model);
+  std::vector<std::vector<double>> left;
+  for (int p = 0; p < e.pairs(); ++p) left.push_back(left_of(e, model, p));
+  const auto parts = parts_with_something(e, left);
+  const auto lines = steady_lines(e, left, parts);
   if (lines.empty()) return {};
-  auto fitted = fit_lines(e, model, lines);
-  std::erase_if(fitted, [&](const Fitted& f) { return is_of_the_programme(e, model, f); });
+  auto fitted = fit_lines(e, std::move(left), parts, lines);
+  std::erase_if(fitted, [&](const Fitted& f) { return is_of_the_programme(e, model, parts, f); });
   if (fitted.empty()) return {};
   double strongest = 0;
   for (const Fitted& f : fitted) strongest = std::max(strongest, f.power());
@@ -253,10 +289,14 @@ std::optional<Found> estimate_lines(const Excerpt& e, const Planar& model) {
   c.values = {{"hz", mains ? *mains : fitted.front().hz},
               {"level_dbfs", 10 * std::log10(std::max(1e-20, power))},
               {"lines", all}};
-  return Found{c, [fitted, stretches = e.stretches, rate = e.rate_hz](const Places& where, Planar& m) {
-                 for (size_t n = 0; n < stretches.size(); ++n) {
-                   const int64_t from = stretches[n].first - where.start;
-                   where.each_of(from, from + stretches[n].frames, [&](int64_t at, int64_t time, int64_t frames) {
+  if (e.whole && parts != e.stretches) {
+    c.from_s = e.seconds_at(parts.front().at);
+    c.until_s = e.seconds_at(parts.back().at + parts.back().frames - 1);
+  }
+  return Found{c, [fitted, parts, rate = e.rate_hz](const Places& where, Planar& m) {
+                 for (size_t n = 0; n < parts.size(); ++n) {
+                   const int64_t from = parts[n].first - where.start;
+                   where.each_of(from, from + parts[n].frames, [&](int64_t at, int64_t time, int64_t frames) {
                      for (const Fitted& f : fitted) {
                        const double turn = 2 * std::numbers::pi * f.hz / rate;
                        for (int p = 0; p < m.channels(); ++p)

@@ -119,6 +119,13 @@ bool may_be_wow(const Continuity& breaks, double rate_hz) {
   return count >= least_jumps && most < most_jump_s * rate_hz && std::abs(sum) < comes_to_nothing * all;
 }
 
+/// So little that notes which a filter turns, each by its own phase, look like it.
+bool may_be_phase(const Continuity& breaks, double rate_hz) {
+  constexpr double most_jump_s = 0.003;
+  return std::all_of(breaks.breaks.begin(), breaks.breaks.end(),
+                     [&](const Break& b) { return std::abs(b.jump_samples) < most_jump_s * rate_hz; });
+}
+
 /// By how much the one leaves less than the other of the same stretches, in dB, where they are not the same and both
 /// may be read: what is skipped takes nothing out by being gone.
 double takes_out_db(const Excerpt& one, const Excerpt& other) {
@@ -168,13 +175,16 @@ double level_within_db(const std::vector<Cause>& causes) {
   return sum;
 }
 
-/// The gain that holds beyond the fit's, with the excerpt turned down by it. So little that leaves more is none: a tone
-/// that was added leans on it.
+/// The gain that holds beyond the fit's, with the excerpt turned down by it. So little that leaves more is none, and so
+/// little that no sample keeps to it and next to nothing is taken out: a tone that was added leans on it.
 double turned_to_held_gain(Excerpt& e) {
-  constexpr double little_db = 0.01;
+  constexpr double least_db = 0.01, leaning_db = 0.025, must_leave = 0.9;
   const double db = held_gain_db(e), before = power_left(e, *e.master);
+  if (db == 0) return 0;
   turn_down(e, db);
-  if (db == 0 || std::abs(db) > little_db || power_left(e, *e.master) < before) return db;
+  const bool firm = comes_back_as_sent(e);
+  if (std::abs(db) > (firm ? least_db : leaning_db) || power_left(e, *e.master) < (firm ? 1 : must_leave) * before)
+    return db;
   turn_down(e, -db);
   return 0;
 }
@@ -354,9 +364,9 @@ PairBudget causes_of_pair(const Comparable& pair, const NullReport& report, cons
   BudgetFacts at_that_gain = facts;
   at_that_gain.gain_db += more_db;
   std::optional<Budget> in_one_piece;
-  if (jumps && may_be_wow(breaks, plain.rate_hz)) {
+  if (jumps && (may_be_wow(breaks, plain.rate_hz) || may_be_phase(breaks, plain.rate_hz))) {
     in_one_piece = explain_away(plain, at_that_gain, job.part(0, 0.5));
-    jumps = !tells(*in_one_piece, "wow");
+    jumps = !tells(*in_one_piece, "wow") || !may_be_wow(breaks, plain.rate_hz);
   }
   if (jumps) jumps = lay_without_jumps(pair, report, breaks, more_db, plain, told, job);
   if (jumps) whole.layers.jumps = breaks;
@@ -365,6 +375,11 @@ PairBudget causes_of_pair(const Comparable& pair, const NullReport& report, cons
   auto budget = in_one_piece && !jumps && !whole.layers.own_delays
                     ? std::move(*in_one_piece)
                     : explain_away(plain, at_that_gain, job.part(in_one_piece ? 0.5 : 0, 1));
+  if (jumps && in_one_piece && left_beneath(*in_one_piece) <= left_beneath(budget)) {
+    budget = std::move(*in_one_piece), whole.layers.jumps = {}, whole.layers.own_delays = false;
+    std::erase_if(told, [](const Cause& c) { return c.part.what == CausePart::jumps || c.code == "channel_delay"; });
+    for (Cause& c : told) c.values.erase("at_start_samples");
+  }
   if (whole.layers.own_delays && apart_samples(report.fit) < by_a_filter && tells(budget, "eq")) {
     plain = take_excerpt(*pair.master, *pair.ret, report.fit, report.sums, breaks, {false, jumps}, most_samples, job);
     turn_down(plain, more_db);

@@ -41,6 +41,7 @@ struct Cells {
   std::vector<double> model, rest;  // columns x bands, dB
   std::vector<double> spectrum;     // of the rest, mean power per bin
   std::vector<double> columns;      // of the rest, power in all bins
+  std::vector<int64_t> at;          // place of each column
   double coherent = 0;              // share of the rest that a gain free to move over time and band makes of the model
   double bin_hz = 1, column_s = 1;
 };
@@ -89,7 +90,7 @@ Cells cells_of(const Excerpt& e, const Planar& model) {
         if (to - from >= several) coherent += coherent_power(a, b, from, to), of += power;
       }
     }
-    c.columns.push_back(all);
+    c.columns.push_back(all), c.at.push_back(at);
     for (int band = 0; band < c.bands; ++band) {
       c.model.push_back(10 * std::log10(m[size_t(band)] + 1e-18));
       c.rest.push_back(10 * std::log10(r[size_t(band)] + 1e-18));
@@ -97,6 +98,27 @@ Cells cells_of(const Excerpt& e, const Planar& model) {
   }
   c.coherent = of > 0 ? coherent / of : 0;
   return c;
+}
+
+/// The columns in which there is a rest at all, where it sets in and ends but few times; all, where it is there
+/// throughout, or comes and goes.
+Cells where_it_is(const Cells& c) {
+  constexpr double next_to_nothing = 1e-5;  // of the most
+  constexpr size_t most_runs = 3, least_columns = 12;
+  if (c.columns.empty()) return c;
+  const double least = next_to_nothing * *std::max_element(c.columns.begin(), c.columns.end());
+  Cells there = c;
+  there.model.clear(), there.rest.clear(), there.columns.clear(), there.at.clear();
+  size_t runs = 0;
+  for (size_t k = 0; k < c.columns.size(); ++k) {
+    if (c.columns[k] <= least) continue;
+    runs += k == 0 || c.columns[k - 1] <= least;
+    const auto from = long(k) * c.bands;
+    there.model.insert(there.model.end(), c.model.begin() + from, c.model.begin() + from + c.bands);
+    there.rest.insert(there.rest.end(), c.rest.begin() + from, c.rest.begin() + from + c.bands);
+    there.columns.push_back(c.columns[k]), there.at.push_back(c.at[k]);
+  }
+  return runs <= most_runs && there.columns.size() >= least_columns ? there : c;
 }
 
 struct Behaviour {
@@ -295,7 +317,7 @@ std::optional<Cause> cause_of_rest(const Excerpt& e, const Planar& model, const 
   const double rest = power_left(e, model);
   const auto rest_db = relative_db(rest, e.master_power);
   if (!rest_db) return {};
-  const Cells cells = cells_of(e, model);
+  const Cells all = cells_of(e, model), cells = where_it_is(all);
   const Behaviour behaviour = behaviour_of(cells);
   Cause c;
   for (int p = 0; p < e.pairs(); ++p) c.channels.push_back(p);
@@ -303,7 +325,7 @@ std::optional<Cause> cause_of_rest(const Excerpt& e, const Planar& model, const 
     c.code = "lossy", c.values = facts.lossy_values;
     return c;
   }
-  if (auto word = word_length(e, model, facts, cells, behaviour)) {
+  if (auto word = word_length(e, model, facts, all, behaviour_of(all))) {
     if (*facts.bits >= 24) return {};  // as everything is written that was worked out
     return word;
   }
@@ -323,7 +345,10 @@ std::optional<Cause> cause_of_rest(const Excerpt& e, const Planar& model, const 
   const bool steady = behaviour.moves_db < 3;
   if (facts.taken_db && !steady) return {};
   const double usual = usual_power(cells, e.pairs());
-  if (steady && usual < most_in_few_moments * rest) {
+  const bool in_part = cells.columns.size() < all.columns.size();
+  if (in_part && e.whole)
+    c.from_s = e.seconds_at(cells.at.front()), c.until_s = e.seconds_at(cells.at.back() + int64_t(fft_size));
+  if (steady && (in_part || usual < most_in_few_moments * rest)) {
     level_dbfs = 10 * std::log10(usual + 1e-30) + facts.gain_db;
     if (relative_db(usual, e.master_power).value_or(-999) < least_noise_db) return {};
   }

@@ -95,6 +95,11 @@ std::string channel_list(const Cause& c) {
   return (c.channels.size() == 1 ? "channel " : "channels ") + list;
 }
 
+/// Where it is not there throughout.
+std::string in_part(const Cause& c) {
+  return c.from_s && c.until_s ? fmt::format(", from {} to {}", clock_text(*c.from_s), clock_text(*c.until_s)) : "";
+}
+
 std::string level_text(const Json& v) { return number_text(number(v, "level_dbfs"), 1) + " dBFS"; }
 
 using Writer = std::string (*)(const Cause&, const Json&);
@@ -262,15 +267,16 @@ const std::map<std::string, Writer>& writers() {
        }},
       {"dc", [](const Cause&, const Json& v) { return "A DC offset of " + level_text(v); }},
       {"hum",
-       [](const Cause&, const Json& v) {
-         return fmt::format("{} Hz hum at {}", number_text(number(v, "hz"), 0), level_text(v));
+       [](const Cause& c, const Json& v) {
+         return fmt::format("{} Hz hum at {}{}", number_text(number(v, "hz"), 0), level_text(v), in_part(c));
        }},
       {"tone",
-       [](const Cause&, const Json& v) {
+       [](const Cause& c, const Json& v) {
          const size_t count = v.contains("lines") ? v["lines"].size() : 1;
-         return count > 1 ? fmt::format("{} steady tones, the strongest at {}, {} in all", count,
-                                        hertz_text(number(v, "hz")), level_text(v))
-                          : fmt::format("A steady tone at {}, {}", hertz_text(number(v, "hz")), level_text(v));
+         return (count > 1 ? fmt::format("{} steady tones, the strongest at {}, {} in all", count,
+                                         hertz_text(number(v, "hz")), level_text(v))
+                           : fmt::format("A steady tone at {}, {}", hertz_text(number(v, "hz")), level_text(v))) +
+                in_part(c);
        }},
       {"clicks",
        [](const Cause&, const Json& v) {
@@ -281,7 +287,7 @@ const std::map<std::string, Writer>& writers() {
       {"noise",
        [](const Cause& c, const Json& v) {
          const std::string where = c.channels.size() == 1 ? " to " + channel_list(c) : "";
-         return fmt::format("Noise was added{}, at {}", where, level_text(v));
+         return fmt::format("Noise was added{}, at {}{}", where, level_text(v), in_part(c));
        }},
       {"other_programme",
        [](const Cause&, const Json& v) {
