@@ -172,7 +172,8 @@ std::optional<Json> traces_of(const Clip& master, const Clip& ret, const Job& jo
   return coding_json(*trace);
 }
 
-BudgetFacts facts_of(const Clip& master, const Clip& ret, const NullReport& report, const Job& job) {
+BudgetFacts facts_of(const Clip& master, const Clip& ret, const NullReport& report, const Split& split,
+                     const Job& job) {
   BudgetFacts facts;
   if (!report.ret.lossy) facts.find_traces = [&master, &ret, job] { return traces_of(master, ret, job); };
   facts.lossy = report.ret.lossy;
@@ -186,6 +187,7 @@ BudgetFacts facts_of(const Clip& master, const Clip& ret, const NullReport& repo
     (report.master.sample_rate_hz == report.ret.sample_rate_hz ? facts.bits : facts.bits_elsewhere) =
         word_length_of(ret, report.return_levels);
   facts.rate_elsewhere_hz = report.ret.sample_rate_hz;
+  if (!split.empty()) facts.path = std::make_shared<const LinearPath>(split.path);
   facts.linear_left_db = report.sums.remainder_relative_db();
   return facts;
 }
@@ -232,7 +234,7 @@ void tell_conversion(NullReport& report) {
 
 void tell_causes(Explanation& why, const Comparable& pair, const Clip& master, const Clip& ret, NullReport& report,
                  const Job& job) {
-  auto budget = causes_of_pair(pair, report, why.continuity, facts_of(master, ret, report, job), job);
+  auto budget = causes_of_pair(pair, report, why.continuity, facts_of(master, ret, report, why.split, job), job);
   report.causes = std::move(budget.causes), why.layers = std::move(budget.layers);
   tell_conversion(report);
   report.explained = true;

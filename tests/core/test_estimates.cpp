@@ -4,6 +4,7 @@
 #include <numbers>
 #include <set>
 
+#include "core/compare/causes/attempts.hpp"
 #include "core/compare/causes/budget.hpp"
 #include "core/compare/causes/estimates.hpp"
 #include "core/compare/causes/excerpt.hpp"
@@ -229,6 +230,44 @@ class TestEstimates : public QObject {
                found->cause.values.dump().c_str());
       QVERIFY(taken_by(e, *found) > 10);
     }
+  }
+
+  /// In whatever order models are asked for, and however few are remembered.
+  void a_model_goes_on_from_what_is_remembered() {
+    dsp::Noise chance(77);
+    const Planar from = with_noise(Planar(2, 500), 0.3, 5);
+    const auto step = [](double gain, double offset) {
+      return std::make_shared<const Found>(Found{Cause{}, [=](const Places&, Planar& m) {
+                                                   for (int c = 0; c < m.channels(); ++c)
+                                                     for (double& x : m.channel(c)) x = gain * x + offset * (c + 1);
+                                                 }});
+    };
+    std::vector<FoundPtr> pool;
+    for (int k = 0; k < 5; ++k) pool.push_back(step(chance.between(-2, 2), chance.between(-1, 1)));
+    Attempts attempts;
+    size_t done = 0, all = 0;
+    for (int round = 0; round < 300; ++round) {
+      Attempts::Before steps;
+      for (size_t n = chance.bits() % 5; n-- > 0;) steps.push_back(pool[chance.bits() % pool.size()]);
+      all += steps.size();
+      Planar expected = from;
+      for (const auto& s : steps) s->take_out({}, expected);
+      const Planar made = attempts.model(from, steps, [&](const Found& f, Planar& m) { f.take_out({}, m), ++done; });
+      for (int c = 0; c < 2; ++c) QVERIFY(std::ranges::equal(made.channel(c), expected.channel(c)));
+      const Planar again = attempts.model(from, steps, [&](const Found&, Planar&) { QFAIL("it was just made"); });
+      for (int c = 0; c < 2; ++c) QVERIFY(std::ranges::equal(again.channel(c), expected.channel(c)));
+    }
+    QVERIFY(done < all);
+  }
+
+  /// A fortieth of a dB that nothing keeps to is not taken for the gain; the same gain of a return that is whole is.
+  void what_only_leans_on_a_gain_holds_none() {
+    const Planar s = programme("dense", rate, 6, 3);
+    QVERIFY(comes_back_as_sent(excerpt_of(s, s)));
+    const Planar hummed = changed(
+        s, [](double x, int, int64_t n) { return x + 0.01 * std::sin(2 * std::numbers::pi * 50 * double(n) / rate); });
+    QVERIFY(!comes_back_as_sent(excerpt_of(s, hummed)));
+    QVERIFY(!comes_back_as_sent(excerpt_of(s, scaled(s, 1.001))));
   }
 };
 

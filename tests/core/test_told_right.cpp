@@ -160,36 +160,6 @@ class TestToldRight : public StageTest {
     QVERIFY2(tells(r, "other_programme"), qPrintable(told(r)));
   }
 
-  /// What was added sets in and ends: where, and how strong it is there.
-  void what_is_added_in_part_is_told_where_it_is_data() {
-    QTest::addColumn<QString>("code");
-    QTest::addColumn<double>("from");
-    QTest::addColumn<double>("until");
-    for (const char* code : {"hum", "tone", "noise"})
-      for (const auto& [from, until] : {std::pair{3.3, 7.1}, {0.0, 5.0}, {6.2, 10.0}})
-        QTest::addRow("%s from %.1f", code, from) << code << from << until;
-  }
-  void what_is_added_in_part_is_told_where_it_is() {
-    QFETCH(QString, code);
-    QFETCH(double, from);
-    QFETCH(double, until);
-    const Planar sound = programme("dense", 44100, 10, 21);
-    dsp::Noise chance(4);
-    const double hz = code == "hum" ? 50 : 1234.5;
-    Planar ret = sound;
-    for (size_t n = size_t(from * 44100); n < size_t(until * 44100); ++n)
-      for (int c = 0; c < 2; ++c)
-        ret.channel(c)[n] += code == "noise"
-                                 ? 1e-3 * chance.gaussian()
-                                 : std::sqrt(2e-6) * std::sin(2 * std::numbers::pi * hz * double(n) / 44100);
-    const auto r = told_of(sound, ret, 44100);
-    const Cause* added = cause(r, code.toUtf8().constData());
-    QVERIFY2(added && is_near(number(added, "level_dbfs"), -60, 0.3) && r.kind == Kind::noise, qPrintable(told(r)));
-    QVERIFY2(added->from_s && is_near(*added->from_s, from, 0.06) && is_near(*added->until_s, until, 0.06),
-             qPrintable(told(r)));
-    if (code != "noise") QVERIFY2(added->after_db.value_or(-999) < -75, qPrintable(told(r)));
-  }
-
   /// Louder than any dither of that length, and not shaped: it was added.
   void noise_behind_a_conversion_is_no_word_length() {
     const auto r =

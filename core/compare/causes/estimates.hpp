@@ -43,6 +43,7 @@ std::optional<Found> estimate_gain_ride(const Excerpt& excerpt, const Planar& mo
 std::optional<Found> estimate_mixing(const Excerpt& excerpt, const Planar& model);
 std::optional<Found> estimate_filter(const Excerpt& excerpt, const Planar& model);
 std::optional<Found> estimate_mid_side(const Excerpt& excerpt, const Planar& model);
+std::optional<Found> estimate_room(const Excerpt& excerpt, const Planar& model);
 std::optional<Found> estimate_echo(const Excerpt& excerpt, const Planar& model);
 std::optional<Found> estimate_clip(const Excerpt& excerpt, const Planar& model);
 std::optional<Found> estimate_curve(const Excerpt& excerpt, const Planar& model);

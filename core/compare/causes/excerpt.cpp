@@ -155,6 +155,12 @@ std::vector<double> left_of(const Excerpt& e, const Planar& model, int pair) {
   return left;
 }
 
+bool is_master(const Excerpt& e, const Planar& model) {
+  for (int p = 0; p < e.pairs(); ++p)
+    if (!std::equal(model.channel(p).begin(), model.channel(p).end(), e.master->channel(p).begin())) return false;
+  return true;
+}
+
 double power_left(const Excerpt& e, const Planar& model, bool odd) {
   const int64_t piece = 5 * piece_frames(e.rate_hz);
   double sum = 0, count = 0;

@@ -8,6 +8,10 @@
 #include "core/compare/continuity.hpp"
 #include "core/compare/sums.hpp"
 
+namespace heathmist {
+struct LinearPath;  // core/compare/path.hpp
+}
+
 namespace heathmist::causes {
 
 /// A stretch of the overlap, and where it stands in the excerpt.
@@ -62,6 +66,8 @@ struct Excerpt : Places {
   double gain_db = 0;                    ///< that was taken off the return to bring it to the master's level
   std::vector<GainPiece> course;         ///< of a long one: master and return over the whole overlap, in pieces of
   int64_t course_piece = 0;              ///< so many frames
+  std::shared_ptr<const LinearPath>
+      path{};  ///< from every channel to every other, over the whole pair; none: not known
 
   int pairs() const { return master->channels(); }
   int64_t frames() const { return master->frames(); }
@@ -102,6 +108,9 @@ inline int64_t piece_frames(int rate_hz) { return std::max<int64_t>(16, rate_hz 
 
 /// Return - model of one pair; zero where nothing may be read.
 std::vector<double> left_of(const Excerpt& excerpt, const Planar& model, int pair);
+
+/// The model is the master as it went out.
+bool is_master(const Excerpt& excerpt, const Planar& model);
 
 /// Mean square of return - model over what may be read; `odd`: over the odd pieces only.
 double power_left(const Excerpt& excerpt, const Planar& model, bool odd = false);

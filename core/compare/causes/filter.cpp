@@ -6,6 +6,7 @@
 #include "core/compare/causes/eq_shape.hpp"
 #include "core/compare/causes/estimates.hpp"
 #include "core/compare/causes/response.hpp"
+#include "core/compare/causes/tail.hpp"
 #include "core/dsp/median.hpp"
 
 namespace heathmist::causes {
@@ -20,8 +21,6 @@ constexpr double least_phase_deg = 0.5;
 constexpr double least_alike = 0.5;             // of the bins of a point, in phase
 constexpr double several = 8, least_known = 4;  // bins; by their certainty, which is 1 by chance
 constexpr double half_known = 0.7;              // coherence
-constexpr double tail_from_s = 0.004;           // later than that an EQ's response has gone, but for its lowest bass
-constexpr double tail_share = 3e-4;             // of the response's energy that makes a tail
 constexpr double edge_db = 25;                  // a fall by that within a third of an octave is a band's limit
 
 /// Where a bin holds no more than a Hann window lets in from its neighbours (side lobes fall as 1 / (pi d^3)), it tells
@@ -163,40 +162,6 @@ std::optional<double> top_edge(const std::vector<std::vector<ShapePoint>>& point
     edge = std::min(hz, edge.value_or(hz));
   }
   return edge;
-}
-
-/// A tail that dies away evenly: when it falls by 60 dB, and how strong it is.
-struct Tail {
-  double t60_s = 0, direct_to_tail_db = 0, from_s = 0;
-};
-std::optional<Tail> tail_of(const Response& r, size_t pair, double rate) {
-  const auto h = r.impulse(pair);
-  const size_t reach = r.size / 4 * 3 / 4, start = size_t(tail_from_s * rate);
-  const size_t step = size_t(0.005 * rate);
-  std::vector<double> energy, before;
-  double direct = 0, tail = 0;
-  for (size_t n = 0; n < start; ++n) direct += h[n] * h[n] + (n ? h[r.size - n] * h[r.size - n] : 0);
-  for (size_t at = start; at + step < reach; at += step) {
-    double sum = 0, ahead = 0;
-    for (size_t n = at; n < at + step; ++n) sum += h[n] * h[n], ahead += h[r.size - n] * h[r.size - n];
-    energy.push_back(sum), before.push_back(ahead), tail += sum;
-  }
-  const double ahead = std::reduce(before.begin(), before.end());
-  if (tail < tail_share * direct || tail < 10 * ahead || energy.size() < 6) return {};
-  // dense: no few pieces hold it; straight in dB
-  auto sorted = energy;
-  std::sort(sorted.rbegin(), sorted.rend());
-  if (sorted[0] + sorted[1] > 0.6 * tail) return {};
-  double sx = 0, sy = 0, sxx = 0, sxy = 0, count = 0;
-  for (size_t n = 0; n < energy.size(); ++n) {
-    if (energy[n] <= 4 * ahead / double(energy.size())) continue;
-    const double x = double(n) * 0.005, y = 10 * std::log10(energy[n]);
-    sx += x, sy += y, sxx += x * x, sxy += x * y, count += 1;
-  }
-  if (count < 4) return {};
-  const double slope = (count * sxy - sx * sy) / (count * sxx - sx * sx);
-  if (slope > -10) return Tail{6, 10 * std::log10(direct / tail), tail_from_s};
-  return Tail{-60 / slope, 10 * std::log10(direct / tail), tail_from_s};
 }
 
 /// Levels that the return never passes and often stands at.
@@ -363,7 +328,7 @@ std::optional<Found> estimate_filter(const Excerpt& e, const Planar& model) {
     points.push_back(points_of(r, size_t(p)));
     shapes.push_back(shape_of(points.back(), e.rate_hz, -e.gain_db));
     range = std::max(range, shapes.back().range_db), phase = std::max(phase, shapes.back().phase_deg);
-    if (const auto own = tail_of(r, size_t(p), e.rate_hz);
+    if (const auto own = tail_of({r.impulse(size_t(p))}, e.rate_hz);
         own && shapes.back().error_db > ragged_db && (!tail || own->direct_to_tail_db < tail->direct_to_tail_db))
       tail = own;
     if (const auto own = band_limit(r, size_t(p), shapes.back().flat_db); own && (!limit || *own < *limit)) limit = own;

@@ -38,12 +38,7 @@ GainCurve gain_curve(const Excerpt& e, const Planar& model, int64_t piece) {
 }
 
 GainCurve gain_course(const Excerpt& e, const Planar& model) {
-  const auto is_master = [&] {
-    for (int p = 0; p < e.pairs(); ++p)
-      if (!std::equal(model.channel(p).begin(), model.channel(p).end(), e.master->channel(p).begin())) return false;
-    return true;
-  };
-  if (e.whole || e.course.empty() || !is_master()) {
+  if (e.whole || e.course.empty() || !is_master(e, model)) {
     GainCurve curve = gain_curve(e, model, piece_frames(e.rate_hz));
     for (double& place : curve.middle)  // a piece that two stretches share says nothing of either
       place = e.time_of(std::min(e.frames() - 1, int64_t(place))) + (place - std::floor(place));

@@ -354,6 +354,7 @@ PairBudget causes_of_pair(const Comparable& pair, const NullReport& report, cons
   bool jumps = std::any_of(breaks.breaks.begin(), breaks.breaks.end(),
                            [](const Break& b) { return b.kind != BreakKind::dropout; });
   Excerpt plain = take_excerpt(*pair.master, *pair.ret, report.fit, report.sums, breaks, {}, most_samples, job);
+  plain.path = facts.path;
   const double more_db = turned_to_held_gain(plain);
   told = causes_of_fit(pair, report, plain, more_db);
   if (auto copied = mono_in_all(report, plain)) told.push_back(std::move(*copied));

@@ -39,7 +39,7 @@ std::vector<Stretch> in_stretches(const Excerpt& e) {
 Excerpt outline_of(const Excerpt& e, int64_t most_samples) {
   Excerpt out;
   out.start = e.start, out.rate_hz = e.rate_hz, out.threads = e.threads, out.gain_db = e.gain_db, out.whole = false;
-  out.course = e.course, out.course_piece = e.course_piece;
+  out.path = e.path, out.course = e.course, out.course_piece = e.course_piece;
   if (e.whole) {
     out.course_piece = piece_frames(e.rate_hz);
     out.course = gain_curve(e, *e.master, out.course_piece).pieces;
