@@ -218,6 +218,8 @@ class TestParts : public QObject {
           QVERIFY(std::abs(report.fit.delay_samples - 2713.37) < 0.002);
           QVERIFY(std::abs(report.fit.gain_db + 2.3) < 0.002);
         }
+        if (t.id == "trial-spoken-tide-transformer")
+          for (const char* code : {"eq", "hum", "noise"}) QVERIFY2(test::tells(report, code), code);
         const auto alias = std::find_if(report.findings.begin(), report.findings.end(),
                                         [](const Finding& f) { return f.code == "alias" || f.code == "image"; });
         QVERIFY2((alias != report.findings.end()) == (t.id == "trial-weir-detour"),

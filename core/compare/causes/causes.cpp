@@ -17,7 +17,7 @@ const std::vector<Estimate>& all() {
       {"clip", 1, 0.5, Stands::in_programme, estimate_clip},
       {"distortion", 1, 2, Stands::in_programme, estimate_curve},
       {"dc", 0.02, 0, Stands::beside_it, estimate_dc},
-      {"lines", 0.02, 0.5, Stands::beside_it, estimate_lines},
+      {"lines", 0.02, 0.3, Stands::beside_it, estimate_lines},
       {"clicks", 0.1, 1, Stands::beside_it, estimate_clicks},
       {"echo", 1, 2, Stands::in_programme, estimate_echo},
       {"filter", 1, 3, Stands::in_programme, estimate_filter},
