@@ -76,10 +76,11 @@ class Attempts {
     return {best->second, best->first.size()};
   }
   void remember(Before steps, const Planar& model) {
-    constexpr size_t most = 6;
+    constexpr size_t most_bytes = size_t(32) << 20;
+    const size_t bytes = std::max<size_t>(1, size_t(model.channels()) * size_t(model.frames()) * sizeof(double));
     std::scoped_lock held(lock_);
+    while (!models_.empty() && (models_.size() + 1) * bytes > most_bytes) models_.pop_back();  // all are of one size
     models_.emplace_front(std::move(steps), model);
-    if (models_.size() > most) models_.pop_back();
   }
 
   std::mutex lock_;

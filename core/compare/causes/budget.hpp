@@ -16,7 +16,7 @@ struct BudgetFacts {
   int rate_elsewhere_hz = 0;                           ///< that return's
   int master_bits = 64;                                ///< and the master's
   double gain_db = 0;                                  ///< the fit's
-  std::shared_ptr<const LinearPath> path{};            ///< the split's
+  std::shared_ptr<const LinearPath> path{};            ///< the split's, of two channels
   std::optional<double> linear_left_db{};  ///< against the master: what one filter over all leaves (the split)
   std::optional<double> taken_db{};  ///< against the master, what causes that do something to the programme took out
 };

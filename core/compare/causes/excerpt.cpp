@@ -86,7 +86,7 @@ std::vector<Stretch> choose(const ResidualSums& sums, const Fit& fit, int rate_h
                             const std::vector<int64_t>& events) {
   const int64_t all = fit.last - fit.first;
   if (all <= most_frames) return {{fit.first, 0, all}};
-  const int64_t frames = most_frames / 2 / stretches_of_a_long_one;
+  const int64_t frames = most_frames / stretches_of_a_long_one;
   const auto r = running(sums, fit, rate_hz);
   Chosen chosen(all, frames);
   for (const int64_t event : events)
@@ -100,14 +100,11 @@ std::vector<Stretch> choose(const ResidualSums& sums, const Fit& fit, int rate_h
   };
   const auto master = [&](int64_t start) { return r.of(r.master, start, frames); };
   const auto residual = [&](int64_t start) { return r.of(r.residual, start, frames); };
-  const auto take_room = [&](auto worth) {
-    if (int(chosen.count()) < stretches_of_a_long_one) take_best(worth);
-  };
   take_best(master);
   take_best([&](int64_t start) { return -master(start); });
   take_best(residual);
-  for (int n = 1; n < 64; ++n)  // quarters first, then whatever is free
-    take_room([&](int64_t start) { return -double(std::abs(start - all * n / 4 % all)); });
+  for (int n = 1; int(chosen.count()) < stretches_of_a_long_one && n < 64; ++n)  // quarters first, then what is free
+    take_best([&](int64_t start) { return -double(std::abs(start - all * n / 4 % all)); });
   return chosen.stretches(fit.first);
 }
 

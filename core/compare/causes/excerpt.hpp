@@ -66,8 +66,7 @@ struct Excerpt : Places {
   double gain_db = 0;                    ///< that was taken off the return to bring it to the master's level
   std::vector<GainPiece> course;         ///< of a long one: master and return over the whole overlap, in pieces of
   int64_t course_piece = 0;              ///< so many frames
-  std::shared_ptr<const LinearPath>
-      path{};  ///< from every channel to every other, over the whole pair; none: not known
+  std::shared_ptr<const LinearPath> path{};  ///< of two channels, each to both, over the whole pair; none: not known
 
   int pairs() const { return master->channels(); }
   int64_t frames() const { return master->frames(); }
@@ -81,9 +80,9 @@ struct Laying {
   bool jumps = false;       ///< with its jumps undone
 };
 
-/// All of the overlap where it has at most `most_samples` (frames by pairs), else stretches with half as many: the two
-/// ends, the loudest, the quietest, the one where the residual is greatest, and some evenly spread; where the return
-/// breaks is among them. What is skipped may not be read where its jump is undone.
+/// All of the overlap where it has at most `most_samples` (frames by pairs), else five stretches of a fifth each, and
+/// up to three more: the two ends, where the return breaks, the loudest, the quietest, the one where the residual is
+/// greatest, and some evenly spread. What is skipped may not be read where its jump is undone.
 Excerpt take_excerpt(const Clip& master, const Clip& ret, const Fit& fit, const ResidualSums& sums,
                      const Continuity& breaks, const Laying& laying, int64_t most_samples, const Job& job = {});
 
