@@ -187,7 +187,7 @@ BudgetFacts facts_of(const Clip& master, const Clip& ret, const NullReport& repo
     (report.master.sample_rate_hz == report.ret.sample_rate_hz ? facts.bits : facts.bits_elsewhere) =
         word_length_of(ret, report.return_levels);
   facts.rate_elsewhere_hz = report.ret.sample_rate_hz;
-  if (!split.empty()) facts.path = std::make_shared<const LinearPath>(split.path);
+  if (split.path.difference.size() == 2) facts.path = std::make_shared<const LinearPath>(split.path);
   facts.linear_left_db = report.sums.remainder_relative_db();
   return facts;
 }

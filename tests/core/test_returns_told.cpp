@@ -211,13 +211,13 @@ class TestReturnsTold : public QObject {
 
   /// What a converter's filter takes off the very top, of which little is seen, is no EQ.
   void the_top_that_a_converter_takes_is_its_own() {
+    if (QStandardPaths::findExecutable("sox").isEmpty()) QSKIP("sox");
     const auto master = save(folder_ / "m.wav", programme("drums", 44100, 12, 6), 44100, WordFormat::pcm24);
     const auto ret = folder_ / "r.wav";
     for (const QStringList& way : {QStringList{"speed", "1.0005"}, QStringList{"rate", "48000", "rate", "44100"}}) {
       std::filesystem::remove(ret);
-      QProcess::execute(
-          "sox",
-          QStringList{"-D", QString::fromStdString(master.string()), QString::fromStdString(ret.string())} + way);
+      const QStringList files{"-D", QString::fromStdString(master.string()), QString::fromStdString(ret.string())};
+      QCOMPARE(QProcess::execute("sox", files + way), 0);
       const auto r = explained_null_of(master, ret);
       QVERIFY2(tells(r, "band_limit") && !tells(r, "eq"), qPrintable(told(r)));
     }

@@ -32,20 +32,22 @@ std::vector<Stretch> parts_with_something(const Excerpt& e, const std::vector<st
   constexpr double next_to_nothing = 1e-6;  // of the power of the piece that holds most
   constexpr double longest_gap_s = 0.2, least_s = 0.5, next_to_all = 0.98;
   const int64_t piece = e.rate_hz / 50;
-  const auto power = [&](int64_t at) {
-    double sum = 0;
-    for (const auto& l : left)
-      for (int64_t n = at; n < std::min(e.frames(), at + piece); ++n) sum += l[size_t(n)] * l[size_t(n)];
-    return sum;
-  };
-  double most = 0;
-  for (int64_t at = 0; at < e.frames(); at += piece) most = std::max(most, power(at));
+  std::vector<double> powers;  // of the pieces of one stretch after the other
+  for (const Stretch& s : e.stretches)
+    for (int64_t at = s.at; at < s.at + s.frames; at += piece) {
+      double sum = 0;
+      for (const auto& l : left)
+        for (auto n = size_t(at); n < size_t(std::min(s.at + s.frames, at + piece)); ++n) sum += l[n] * l[n];
+      powers.push_back(sum);
+    }
+  const double least = next_to_nothing * *std::max_element(powers.begin(), powers.end());
   std::vector<Stretch> parts;
+  auto power = powers.begin();
   for (const Stretch& s : e.stretches) {
     std::vector<Stretch> own;
     int64_t held = 0;
     for (int64_t at = s.at; at < s.at + s.frames; at += piece) {
-      if (power(at) <= next_to_nothing * most) continue;
+      if (*power++ <= least) continue;
       const int64_t frames = std::min(piece, s.at + s.frames - at);
       held += frames;
       if (own.empty() || double(at - own.back().at - own.back().frames) > longest_gap_s * e.rate_hz)

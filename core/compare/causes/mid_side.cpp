@@ -69,7 +69,7 @@ double share_of_their_own(const Excerpt& there, const Planar& sent) {
   for (const Third& t : thirds) all.apart += t.weight * t.apart, all.weight += t.weight;
   double taken = 0;
   for (const Third& t : thirds) taken += t.weight * std::norm(t.apart - all.apart / all.weight);
-  return taken / std::max(taken, left);
+  return taken > 0 ? taken / std::max(taken, left) : 0;
 }
 
 /// The EQ of two channels, told as one of mid and side.

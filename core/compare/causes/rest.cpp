@@ -317,8 +317,7 @@ std::optional<Cause> cause_of_rest(const Excerpt& e, const Planar& model, const 
   const double rest = power_left(e, model);
   const auto rest_db = relative_db(rest, e.master_power);
   if (!rest_db) return {};
-  const Cells all = cells_of(e, model), cells = where_it_is(all);
-  const Behaviour behaviour = behaviour_of(cells);
+  const Cells all = cells_of(e, model);
   Cause c;
   for (int p = 0; p < e.pairs(); ++p) c.channels.push_back(p);
   if (facts.lossy) {
@@ -329,6 +328,8 @@ std::optional<Cause> cause_of_rest(const Excerpt& e, const Planar& model, const 
     if (*facts.bits >= 24) return {};  // as everything is written that was worked out
     return word;
   }
+  const Cells cells = where_it_is(all);
+  const Behaviour behaviour = behaviour_of(cells);
   const bool is_loud = *rest_db > loud_db, moves = is_loud && behaviour.moves_db > programme_moves_db;
   if (facts.linear_left_db && !facts.taken_db && *rest_db > *facts.linear_left_db + coherent_db) return {};
   if (cells.coherent > most_coherent) return {};  // a gain that moves over time and band makes it of the programme

@@ -4,7 +4,6 @@
 #include <numeric>
 
 #include "core/compare/causes/estimates.hpp"
-#include "core/compare/causes/gain_curve.hpp"
 #include "core/compare/causes/response.hpp"
 #include "core/compare/causes/tail.hpp"
 #include "core/compare/path.hpp"
@@ -48,7 +47,7 @@ void put_in(const Room& room, Planar& m) {
 
 std::optional<Found> estimate_room(const Excerpt& e, const Planar& model) {
   constexpr double least_across = 0.02;  // of the tail's energy: else each channel's own filter says it
-  if (!e.path || e.path->difference.size() != 2 || !is_master(e, model)) return {};
+  if (!e.path || !is_master(e, model)) return {};
   const Room room = room_of(*e.path, e);
   std::optional<Tail> tail;
   double crosses = 0, tails = 0;
