@@ -8,7 +8,7 @@ namespace heathmist::cli {
 
 namespace {
 
-struct Call {
+struct AlignCall {
   Shared shared;
   std::string master, ret, out, video, bits;
 };
@@ -28,20 +28,20 @@ Json video_json(const std::string& name, const VideoWritten& v) {
 }
 
 /// FLAC has no floating point.
-WordFormat word_of(const Call& call) {
+WordFormat word_of(const AlignCall& call) {
   if (call.bits == "16") return WordFormat::pcm16;
   const bool is_flac = std::filesystem::path(call.out).extension() == ".flac";
   return call.bits == "24" || (call.bits.empty() && is_flac) ? WordFormat::pcm24 : WordFormat::float32;
 }
 
-void say_video(const Session& session, const Call& call, const VideoWritten& v) {
+void say_video(const Session& session, const AlignCall& call, const VideoWritten& v) {
   session.say(
       "{}: {} pictures copied as they are; the sound lies on them as the return's did, within {:.4f} pictures\n",
       printable(call.video), v.pictures, std::abs(v.off_pictures()));
   for (const auto& what : v.left_out) session.warn(call.video + ": without " + what + ", which it does not take");
 }
 
-void align(const Call& call) {
+void align(const AlignCall& call) {
   Session session(call.shared);
   const Source master = session.source(call.master), ret = session.source(call.ret);
   const Destination to = session.destination(call.out);
@@ -85,7 +85,7 @@ void align(const Call& call) {
 }  // namespace
 
 void add_align(CLI::App& app) {
-  auto call = std::make_shared<Call>();
+  auto call = std::make_shared<AlignCall>();
   auto* verb = app.add_subcommand("align", "write a master on the clock of its return: delay and drift put in");
   verb->add_option("MASTER", call->master, "the good sound")->required();
   verb->add_option("RETURN", call->ret, "what it is laid on: a file with sound, a video too")->required();

@@ -55,7 +55,7 @@ class StopBySignal {
   std::jthread thread_;
 };
 
-struct Call {
+struct CaptureCall {
   Shared shared;
   std::string out, play, device, output_device, bits = "24", loop;
   double seconds = 0;
@@ -67,7 +67,7 @@ WordFormat word_of(const std::string& bits) {
   return bits == "16" ? WordFormat::pcm16 : bits == "24" ? WordFormat::pcm24 : WordFormat::float32;
 }
 
-const Device& chosen_output(const std::vector<Device>& all, const Call& call, const Device& input) {
+const Device& chosen_output(const std::vector<Device>& all, const CaptureCall& call, const Device& input) {
   if (!call.output_device.empty()) return device_of(all, call.output_device);
   if (input.outputs > 0) return input;
   if (const Device* own = counterpart_of(all, input)) return *own;
@@ -86,7 +86,7 @@ Job job_of(const Session& session, const std::string& what, const StopBySignal& 
   return job;
 }
 
-CapturePlan plan_of(const Call& call, Session& session, const StopBySignal& by_signal) {
+CapturePlan plan_of(const CaptureCall& call, Session& session, const StopBySignal& by_signal) {
   const auto all = devices();
   const Device* input = call.device.empty() ? default_input(all) : &device_of(all, call.device);
   if (input->inputs == 0)
@@ -131,7 +131,7 @@ CapturePlan plan_of(const Call& call, Session& session, const StopBySignal& by_s
   return plan;
 }
 
-Json json_of(const Captured& c, const Call& call, const CapturePlan& plan) {
+Json json_of(const Captured& c, const CaptureCall& call, const CapturePlan& plan) {
   const auto levels = survey(*Clip::open(c.file)).levels;
   Json json{{"output", call.out},
             {"device", printable(plan.stream.input)},
@@ -150,7 +150,7 @@ Json json_of(const Captured& c, const Call& call, const CapturePlan& plan) {
 }
 
 /// The transit probe goes round; nothing is written.
-void check_loop_of(const Call& call, Session& session) {
+void check_loop_of(const CaptureCall& call, Session& session) {
   const StopBySignal by_signal;
   const CapturePlan plan = plan_of(call, session, by_signal);
   const auto check = check_loop(plan.stream, plan.word, job_of(session, "loop check", by_signal));
@@ -164,7 +164,7 @@ void check_loop_of(const Call& call, Session& session) {
   for (const Finding& f : engine_findings(check.reading)) session.say("{}\n", f.text);
 }
 
-void capture_call(const Call& call) {
+void capture_call(const CaptureCall& call) {
   Session session(call.shared);
   if (call.loop_check) return check_loop_of(call, session);
   if (call.out.empty()) throw std::invalid_argument("capture: -o OUT.wav is missing");
@@ -204,7 +204,7 @@ void add_devices(CLI::App& app) {
 }
 
 void add_capture(CLI::App& app) {
-  auto call = std::make_shared<Call>();
+  auto call = std::make_shared<CaptureCall>();
   auto* verb = app.add_subcommand("capture", "record from an audio device, and play a file to it meanwhile");
   verb->add_option("-o,--output", call->out, "the recording, .wav");
   verb->add_option("--seconds", call->seconds,

@@ -7,14 +7,14 @@ namespace heathmist::cli {
 
 namespace {
 
-struct Call {
+struct CheckCall {
   Shared shared;
   std::vector<std::string> files;
   std::string outlet, rules, csv, html;
   bool album = false;
 };
 
-Rules rules_for(Session& session, const Call& call) {
+Rules rules_for(Session& session, const CheckCall& call) {
   if (call.outlet.empty() == call.rules.empty())
     throw std::invalid_argument(
         "say what the files are checked against: --outlet KEY or --rules FILE.json, one of the two");
@@ -45,7 +45,7 @@ Json album_entry(const Session& session, const std::vector<Checked>& tracks, con
   return json;
 }
 
-void check_files(const Call& call) {
+void check_files(const CheckCall& call) {
   Session session(call.shared);
   const Rules rules = rules_for(session, call);
   const auto sources = session.sources(call.files);
@@ -80,7 +80,7 @@ void check_files(const Call& call) {
 }  // namespace
 
 void add_check(CLI::App& app) {
-  auto call = std::make_shared<Call>();
+  auto call = std::make_shared<CheckCall>();
   auto* verb = app.add_subcommand("check", "many files against an outlet or a file of rules: pass or fail");
   verb->add_option("FILE", call->files, "audio files (- for standard input)");
   verb->add_option("--outlet", call->outlet, "the outlet whose rules count");

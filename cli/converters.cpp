@@ -7,7 +7,7 @@ namespace heathmist::cli {
 
 namespace {
 
-struct Call {
+struct ConvertersCall {
   Shared shared;
   std::vector<std::string> files;
   int from_hz = 96000, to_hz = 44100;
@@ -15,7 +15,7 @@ struct Call {
 };
 
 /// The converters whose names hold what was asked for.
-std::vector<BoardRow> own_rows(const Session& session, const Call& call, bool alone) {
+std::vector<BoardRow> own_rows(const Session& session, const ConvertersCall& call, bool alone) {
   std::vector<BoardRow> rows;
   int asked = 0;
   for (const Chain& chain : board_converters(call.to_hz)) {
@@ -33,7 +33,7 @@ std::vector<BoardRow> own_rows(const Session& session, const Call& call, bool al
   return rows;
 }
 
-void converters(const Call& call) {
+void converters(const ConvertersCall& call) {
   if (call.from_hz == call.to_hz) throw std::invalid_argument("--to: it is the rate that comes in; name another");
   probe_score("sweep", call.from_hz);  // refuses a rate there is no probe for
   Session session(call.shared);
@@ -66,7 +66,7 @@ void converters(const Call& call) {
 }  // namespace
 
 void add_converters(CLI::App& app) {
-  auto call = std::make_shared<Call>();
+  auto call = std::make_shared<ConvertersCall>();
   auto* verb = app.add_subcommand("converters", "the converter board for a pair of rates");
   verb->add_option("RETURN", call->files, "sweep probes that came back from other programs");
   verb->add_option("--from", call->from_hz, "the rate that comes in, Hz")

@@ -9,7 +9,7 @@ namespace heathmist::cli {
 
 namespace {
 
-struct Call {
+struct DeliverablesCall {
   Shared shared;
   std::vector<std::string> masters, files, earlier;
   std::string plan, csv;
@@ -36,7 +36,7 @@ void print_line(const Session& session, const Json& d) {
   for (const Json& fault : d["faults"]) session.say("         {}\n", fault["text"].get<std::string>());
 }
 
-void deliverables(const Call& call) {
+void deliverables(const DeliverablesCall& call) {
   Session session(call.shared);
   session.also_reads(call.plan);
   const DeliveryPlan plan = load_plan(call.plan);
@@ -70,7 +70,7 @@ void deliverables(const Call& call) {
 }  // namespace
 
 void add_deliverables(CLI::App& app) {
-  auto call = std::make_shared<Call>();
+  auto call = std::make_shared<DeliverablesCall>();
   auto* verb = app.add_subcommand("deliverables", "for each master the files that should exist, and what is missing");
   verb->add_option("MASTER", call->masters, "masters (- for standard input)");
   verb->add_option("--with", call->files, "what there is");

@@ -9,7 +9,7 @@ namespace heathmist::cli {
 
 namespace {
 
-struct Call {
+struct FactsCall {
   Shared shared;
   std::vector<std::string> files;
 };
@@ -34,7 +34,7 @@ Json facts_of(const Session& session, const Source& source) {
   return json;
 }
 
-void facts(const Call& call) {
+void facts(const FactsCall& call) {
   Session session(call.shared);
   Answer answer(session, "files");
   answer.each(session.sources(call.files), [&](const Source& source) { return facts_of(session, source); });
@@ -44,7 +44,7 @@ void facts(const Call& call) {
 }  // namespace
 
 void add_facts(CLI::App& app) {
-  auto call = std::make_shared<Call>();
+  auto call = std::make_shared<FactsCall>();
   auto* verb = app.add_subcommand("facts", "what files say they are, and what their samples are");
   verb->add_option("FILE", call->files, "audio files (- for standard input)");
   add_common(*verb, call->shared);

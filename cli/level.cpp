@@ -7,7 +7,7 @@ namespace heathmist::cli {
 
 namespace {
 
-struct Call {
+struct LevelCall {
   Shared shared;
   std::vector<std::string> files;
   std::string folder, format = "wav", dither = "triangular", bits = "24";
@@ -15,7 +15,7 @@ struct Call {
   bool limiter = false, album = false;
 };
 
-LevelPlan plan_of(const Call& call) {
+LevelPlan plan_of(const LevelCall& call) {
   LevelPlan plan{call.target_lufs, call.limiter, call.ceiling_dbtp, 24, call.dither, call.format == "flac"};
   plan.bits = call.bits == "16" ? 16 : call.bits == "24" ? 24 : 32;
   if (plan.flac && plan.bits > 24)
@@ -36,7 +36,7 @@ Json copy_of(const Session& session, const Source& source, const Measured& measu
   return json;
 }
 
-void level(const Call& call) {
+void level(const LevelCall& call) {
   const LevelPlan plan = plan_of(call);
   Session session(call.shared);
   const auto sources = session.sources(call.files);
@@ -79,7 +79,7 @@ void level(const Call& call) {
 }  // namespace
 
 void add_level(CLI::App& app) {
-  auto call = std::make_shared<Call>();
+  auto call = std::make_shared<LevelCall>();
   auto* verb = app.add_subcommand("level", "write copies at a target of loudness, tagged, read back and checked");
   verb->add_option("FILE", call->files, "audio files (- for standard input)");
   verb->add_option("-o,--output", call->folder, "the folder for the copies")->required();

@@ -10,7 +10,7 @@ namespace heathmist::cli {
 
 namespace {
 
-struct Call {
+struct ListenersCall {
   Shared shared;
   std::string master, outlet, brought;
 };
@@ -29,7 +29,7 @@ Json heard(const Session& session, std::shared_ptr<const Clip> master, const Cha
           {"residual_relative_db", number_or_null(report.residual_relative_db())}};
 }
 
-void listeners(const Call& call) {
+void listeners(const ListenersCall& call) {
   Session session(call.shared);
   const Source master = session.source(call.master);
   std::optional<Source> brought;
@@ -59,7 +59,7 @@ void listeners(const Call& call) {
 }  // namespace
 
 void add_listeners(CLI::App& app) {
-  auto call = std::make_shared<Call>();
+  auto call = std::make_shared<ListenersCall>();
   auto* verb = app.add_subcommand("listeners", "what listeners get of a master: every quality, at the player's gain");
   verb->add_option("MASTER", call->master, "the audio that was delivered")->required();
   verb->add_option("--outlet", call->outlet, "where to")->required();

@@ -8,7 +8,7 @@ namespace heathmist::cli {
 
 namespace {
 
-struct Call {
+struct MeasureCall {
   Shared shared;
   std::vector<std::string> files;
   Range range;
@@ -17,7 +17,7 @@ struct Call {
   std::string csv;
 };
 
-Measured measured(const Session& session, const Source& source, const Call& call, Json& origin) {
+Measured measured(const Session& session, const Source& source, const MeasureCall& call, Json& origin) {
   const Job job = session.watched(source.name);
   const auto clip = Clip::open(source.file, job.part(0, 0.3));
   MeterOptions options = listening(call.range.listen);
@@ -37,7 +37,7 @@ void print_row(const Session& session, const std::string& name, const Loudness& 
               shown(l.momentary_max_lufs), shown(l.true_peak_dbtp, 2), shown(l.plr_db), printable(name));
 }
 
-void measure_files(const Call& call) {
+void measure_files(const MeasureCall& call) {
   check(call.range);
   Session session(call.shared);
   const auto sources = session.sources(call.files);
@@ -69,7 +69,7 @@ void measure_files(const Call& call) {
 }  // namespace
 
 void add_measure(CLI::App& app) {
-  auto call = std::make_shared<Call>();
+  auto call = std::make_shared<MeasureCall>();
   auto* verb = app.add_subcommand("measure", "loudness, true peak, range and levels of files");
   verb->add_option("FILE", call->files, "audio files (- for standard input)");
   verb->add_flag("--album", call->album, "all files as one programme, too");

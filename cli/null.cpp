@@ -11,7 +11,7 @@ namespace heathmist::cli {
 
 namespace {
 
-struct Call {
+struct NullCall {
   Shared shared;
   std::string master, ret, align = "auto", gain = "auto", drift = "auto", residual, floor;
 };
@@ -59,7 +59,7 @@ void print_null(const Session& session, const NullReport& r) {
     session.say("  {:<8} {} {}\n", name_of(r.findings[n].severity), r.findings[n].text, r.findings[n].detail);
 }
 
-FitOptions options_of(const Call& call) {
+FitOptions options_of(const NullCall& call) {
   FitOptions options;
   options.delay_samples = held("--align", call.align, "samples");
   options.gain_db = held("--gain", call.gain, "dB");
@@ -71,7 +71,7 @@ FitOptions options_of(const Call& call) {
   return options;
 }
 
-void null(const Call& call) {
+void null(const NullCall& call) {
   AnalysisInput input;
   input.fit = options_of(call);
   Session session(call.shared);
@@ -98,7 +98,7 @@ void null(const Call& call) {
 }  // namespace
 
 void add_null(CLI::App& app) {
-  auto call = std::make_shared<Call>();
+  auto call = std::make_shared<NullCall>();
   auto* verb = app.add_subcommand("null", "lay a return on its master and measure what is left");
   verb->add_option("MASTER", call->master, "the audio under test (- for standard input)")->required();
   verb->add_option("RETURN", call->ret, "what came back (- for standard input)")->required();

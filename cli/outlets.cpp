@@ -9,7 +9,7 @@ namespace heathmist::cli {
 
 namespace {
 
-struct Call {
+struct OutletsCall {
   Shared shared;
   std::vector<std::string> files, keys;
   bool album = false, encode = false, live = false;
@@ -61,7 +61,7 @@ struct File {
 };
 
 /// Loudness of the stretch that was named as dialogue.
-std::optional<double> dialogue_of(const Session& session, const Source& source, const Call& call) {
+std::optional<double> dialogue_of(const Session& session, const Source& source, const OutletsCall& call) {
   if (!call.dialogue_named()) return {};
   const auto clip = Clip::open(source.file);
   MeterOptions options;
@@ -71,8 +71,8 @@ std::optional<double> dialogue_of(const Session& session, const Source& source, 
   return lufs;
 }
 
-Json deliveries_of(const Session& session, const File& file, const std::vector<Outlet>& outlets, const Call& call,
-                   const AlbumLevels* album, std::vector<Json>& table) {
+Json deliveries_of(const Session& session, const File& file, const std::vector<Outlet>& outlets,
+                   const OutletsCall& call, const AlbumLevels* album, std::vector<Json>& table) {
   Json deliveries = Json::array();
   std::vector<std::pair<Outlet, Delivery>> all;
   const auto dialogue = dialogue_of(session, file.source, call);
@@ -100,7 +100,7 @@ Json deliveries_of(const Session& session, const File& file, const std::vector<O
   return {{"path", file.source.name}, {"outlets", deliveries}};
 }
 
-void outlets(const Call& call) {
+void outlets(const OutletsCall& call) {
   Session session(call.shared);
   const auto list = chosen(session, call.keys);
   if (call.files.empty() && call.shared.from_file.empty()) return list_outlets(session, list);
@@ -141,7 +141,7 @@ void outlets(const Call& call) {
 }  // namespace
 
 void add_outlets(CLI::App& app) {
-  auto call = std::make_shared<Call>();
+  auto call = std::make_shared<OutletsCall>();
   auto* verb = app.add_subcommand("outlets", "what each outlet makes of each file; without files, the outlets");
   verb->add_option("FILE", call->files, "audio files (- for standard input)");
   verb->add_option("--outlet", call->keys, "only this outlet, by key; more after commas, or again")

@@ -8,7 +8,7 @@ namespace heathmist::cli {
 
 namespace {
 
-struct Call {
+struct PairCall {
   Shared shared;
   std::vector<std::string> masters, returns;
   bool quick = false;
@@ -84,7 +84,7 @@ Json pair_json(const Session& session, const Pairing::Pair& p, double delay_samp
   return json;
 }
 
-void pair_files(const Call& call) {
+void pair_files(const PairCall& call) {
   Session session(call.shared);
   if (call.returns.empty()) throw std::invalid_argument("name the returns after --with");
   const auto master_sources = session.sources(call.masters);
@@ -111,7 +111,7 @@ void pair_files(const Call& call) {
 }  // namespace
 
 void add_pair(CLI::App& app) {
-  auto call = std::make_shared<Call>();
+  auto call = std::make_shared<PairCall>();
   auto* verb = app.add_subcommand("pair", "which return belongs to which master, by sound alone");
   verb->add_option("MASTER", call->masters, "masters (- for standard input)");
   verb->add_option("--with", call->returns, "what came back");

@@ -6,7 +6,7 @@ namespace heathmist::cli {
 
 namespace {
 
-struct Call {
+struct PassCall {
   Shared shared;
   std::string master, chain, out;
 };
@@ -24,7 +24,7 @@ Json stage_json(const StageReport& s) {
           {"note", s.note}};
 }
 
-void pass(const Call& call) {
+void pass(const PassCall& call) {
   if (call.out != "-" && !call.out.ends_with(".wav") && !call.out.ends_with(".flac"))
     throw std::invalid_argument(fmt::format("-o writes a .wav or .flac file, not '{}'", printable(call.out)));
   Session session(call.shared);
@@ -82,7 +82,7 @@ void stages(const Shared& shared) {
 }  // namespace
 
 void add_pass(CLI::App& app) {
-  auto call = std::make_shared<Call>();
+  auto call = std::make_shared<PassCall>();
   auto* verb = app.add_subcommand("pass", "send a master through a chain of stages and write the return");
   verb->add_option("MASTER", call->master, "the audio under test (- for standard input)")->required();
   verb->add_option("--chain", call->chain, "a chain as JSON: {\"stages\": [{\"type\": ...}]}")->required();

@@ -7,12 +7,12 @@ namespace heathmist::cli {
 
 namespace {
 
-struct Call {
+struct ReachCall {
   Shared shared;
   std::string master, outlet;
 };
 
-void reach(const Call& call) {
+void reach(const ReachCall& call) {
   Session session(call.shared);
   const Source master = session.source(call.master);
   const Outlet outlet = outlet_named(call.outlet);
@@ -36,7 +36,7 @@ void reach(const Call& call) {
 }  // namespace
 
 void add_reach(CLI::App& app) {
-  auto call = std::make_shared<Call>();
+  auto call = std::make_shared<ReachCall>();
   auto* verb = app.add_subcommand("reach", "ways to an outlet's loudness, and what each of them costs");
   verb->add_option("MASTER", call->master, "the audio that is to get there")->required();
   verb->add_option("--outlet", call->outlet, "where it is delivered to")->required();

@@ -9,7 +9,7 @@ namespace heathmist::cli {
 
 namespace {
 
-struct Call {
+struct SpectrumCall {
   Shared shared;
   std::vector<std::string> files;
   Range range;
@@ -25,7 +25,7 @@ dsp::Window window_named(const std::string& name) {
   throw std::invalid_argument("--window: there is no window '" + name + "'");
 }
 
-SpectraOptions options_of(const Call& call, const Source& source, const Clip& clip) {
+SpectraOptions options_of(const SpectrumCall& call, const Source& source, const Clip& clip) {
   SpectraOptions o;
   o.fft_size = size_t(call.fft_size);
   o.window = window_named(call.window);
@@ -38,7 +38,7 @@ SpectraOptions options_of(const Call& call, const Source& source, const Clip& cl
   return o;
 }
 
-Json curve_json(const Spectra& spectra, const Call& call) {
+Json curve_json(const Spectra& spectra, const SpectrumCall& call) {
   Showing showing;
   showing.unit = call.unit == "root_hz"        ? SpectrumUnit::per_root_hz
                  : call.unit == "third_octave" ? SpectrumUnit::third_octave
@@ -61,7 +61,7 @@ void print_lines(const Session& session, const std::string& name, const LineRead
     session.say("{:>14.2f} Hz {:>9.2f} dBFS  {}\n", lines.lines[n].hz, lines.lines[n].dbfs, lines.lines[n].name);
 }
 
-Json spectrum_of(const Session& session, const Source& source, const Call& call, std::vector<Json>& table) {
+Json spectrum_of(const Session& session, const Source& source, const SpectrumCall& call, std::vector<Json>& table) {
   const Job job = session.watched(source.name);
   const auto clip = Clip::open(source.file, job.part(0, 0.3));
   const auto wanted = options_of(call, source, *clip);
@@ -85,7 +85,7 @@ Json spectrum_of(const Session& session, const Source& source, const Call& call,
   return json;
 }
 
-void spectrum(const Call& call) {
+void spectrum(const SpectrumCall& call) {
   if (!std::has_single_bit(unsigned(call.fft_size)))
     throw std::invalid_argument(fmt::format("--fft takes a power of two from 512 to 1048576, not {}; {} is the next",
                                             call.fft_size, std::bit_ceil(unsigned(call.fft_size))));
@@ -103,7 +103,7 @@ void spectrum(const Call& call) {
 }  // namespace
 
 void add_spectrum(CLI::App& app) {
-  auto call = std::make_shared<Call>();
+  auto call = std::make_shared<SpectrumCall>();
   auto* verb = app.add_subcommand("spectrum", "the lines of a spectrum, each named, and the noise between them");
   verb->add_option("FILE", call->files, "audio files (- for standard input)");
   verb->add_option("--fft", call->fft_size, "points, a power of two from 512 to 1048576")

@@ -1,6 +1,6 @@
 #include "app/listen/feeder.hpp"
 
-#include <QCoreApplication>
+#include <QObject>
 #include <algorithm>
 #include <cmath>
 #include <filesystem>
@@ -8,8 +8,6 @@
 namespace heathmist::app {
 
 namespace {
-
-QString tr(const char* text) { return QCoreApplication::translate("Feeder", text); }
 
 /// The loop within what is there: a trial may be shorter than the one it was made on. Nothing to loop: both 0.
 std::pair<int64_t, int64_t> loop_frames(const Feeder::Order& order) {
@@ -95,7 +93,7 @@ std::string Feeder::read(const Piece& piece, Block& block) {
   } catch (const std::exception& error) {
     return error.what();
   } catch (...) {
-    return tr("Something went wrong while reading; choose the trial again.").toStdString();
+    return QObject::tr("Something went wrong while reading; choose the trial again.").toStdString();
   }
 }
 
@@ -111,7 +109,7 @@ std::string Feeder::lost_file() {
     if (!clip) continue;
     const auto& file = clip->path();
     if (!file.is_absolute() || std::filesystem::exists(file, trouble)) continue;
-    return tr("%1 is gone while it is heard; put it back, or point to it anew (Ctrl L).")
+    return QObject::tr("%1 is gone while it is heard; put it back, or point to it anew (Ctrl L).")
         .arg(QString::fromStdString(file.string()))
         .toStdString();
   }

@@ -9,9 +9,10 @@ namespace heathmist::app {
 
 namespace {
 
-using Mark = QCPScatterStyle;
-constexpr Mark::ScatterShape marks[] = {Mark::ssDisc, Mark::ssSquare,      Mark::ssTriangle, Mark::ssDiamond,
-                                        Mark::ssPlus, Mark::ssCrossSquare, Mark::ssCross,    Mark::ssStar};
+using Scatter = QCPScatterStyle;
+constexpr Scatter::ScatterShape marks[] = {Scatter::ssDisc,    Scatter::ssSquare, Scatter::ssTriangle,
+                                           Scatter::ssDiamond, Scatter::ssPlus,   Scatter::ssCrossSquare,
+                                           Scatter::ssCross,   Scatter::ssStar};
 
 }  // namespace
 

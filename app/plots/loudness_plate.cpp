@@ -13,7 +13,6 @@ namespace {
 constexpr double piece_s = 0.1, quietest = -60, least_selection_s = 0.1;
 constexpr double silent_lufs = -119;
 constexpr size_t momentary_skip = 3, short_term_skip = 29;  // windows that are not full yet
-constexpr Qt::PenStyle styles[] = {Qt::SolidLine, Qt::DashLine, Qt::DotLine, Qt::DashDotLine};
 
 QVector<QCPGraphData> points_of(const std::vector<float>& line, size_t skip) {
   QVector<QCPGraphData> points;
@@ -68,7 +67,7 @@ void LoudnessPlate::recolour() {
 
 void LoudnessPlate::show_lines(std::vector<LoudnessLine> lines) {
   lines_ = std::move(lines);
-  if (lines_.size() > std::size(styles)) lines_.resize(std::size(styles));
+  if (lines_.size() > line_style_count) lines_.resize(line_style_count);
   draw();
   fit();
 }
@@ -124,7 +123,7 @@ void LoudnessPlate::draw() {
         graph()->data()->set({{0, *l.relative_gate_lufs}, {l.duration_s, *l.relative_gate_lufs}}, true);
       }
     }
-    addGraph()->setPen(QPen(ink, 1.7, styles[k]));
+    addGraph()->setPen(QPen(ink, 1.7, line_style(k)));
     graph()->data()->set(points_of(lines_[k].short_term, short_term_skip), true);
     addGraph()->setLineStyle(QCPGraph::lsNone);
     graph()->setScatterStyle(QCPScatterStyle(QCPScatterStyle::ssTriangleInverted, QPen(colour(Role::rust), 1),

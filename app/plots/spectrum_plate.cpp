@@ -9,7 +9,7 @@
 namespace heathmist::app {
 
 namespace {
-constexpr double deepest_db = -200;
+constexpr double deepest_spectrum_db = -200;
 }
 
 SpectrumPlate::SpectrumPlate(QWidget* parent) : FrequencyPlate(parent) {
@@ -45,7 +45,7 @@ void SpectrumPlate::show_spectra(const SpectraShown& shown) {
   set_frequencies(shown.master.hz, shown.logarithmic);
   auto put = [&](QCPGraph* graph, const SpectrumLine& line) {
     QVector<QCPGraphData> points;
-    for (size_t n = 0; n < line.hz.size(); ++n) points.append({line.hz[n], std::max(line.db[n], deepest_db)});
+    for (size_t n = 0; n < line.hz.size(); ++n) points.append({line.hz[n], std::max(line.db[n], deepest_spectrum_db)});
     graph->data()->set(points, true);
   };
   put(master_, shown.master);
@@ -60,15 +60,15 @@ void SpectrumPlate::show_spectra(const SpectraShown& shown) {
 }
 
 void SpectrumPlate::fit_levels() {
-  double top = deepest_db, bottom = 0;
+  double top = deepest_spectrum_db, bottom = 0;
   auto look = [&](QCPGraph* graph) {
     for (const auto& point : *graph->data())
-      if (point.value > deepest_db) top = std::max(top, point.value), bottom = std::min(bottom, point.value);
+      if (point.value > deepest_spectrum_db) top = std::max(top, point.value), bottom = std::min(bottom, point.value);
   };
   if (!shown_.relative) look(master_);
   look(ret_), look(residual_);
-  top = top <= deepest_db ? 0 : std::ceil((top + 3) / 10) * 10;
-  bottom = std::max({deepest_db, std::floor((bottom - 3) / 10) * 10, top - 170});
+  top = top <= deepest_spectrum_db ? 0 : std::ceil((top + 3) / 10) * 10;
+  bottom = std::max({deepest_spectrum_db, std::floor((bottom - 3) / 10) * 10, top - 170});
   yAxis->setRange(std::min(bottom, top - 20), top);
   const auto& hz = shown_.master.hz;
   if (!hz.empty()) bottom_->data()->set({{hz.front(), bottom - 400}, {hz.back(), bottom - 400}}, true);
@@ -78,8 +78,8 @@ QString SpectrumPlate::read_out(double hz) const {
   if (shown_.master.hz.empty()) return {};
   const size_t n = nearest(hz);
   const double m = shown_.master.db[n], e = shown_.residual.db[n];
-  auto level = [](double db) { return db <= deepest_db ? QString("none") : number(db, 1); };
-  const QString under = e <= deepest_db
+  auto level = [](double db) { return db <= deepest_spectrum_db ? QString("none") : number(db, 1); };
+  const QString under = e <= deepest_spectrum_db
                             ? tr("nothing left")
                             : tr("%1 dB %2").arg(number(std::abs(m - e), 1), m >= e ? tr("under") : tr("over"));
   QString text = tr("%1\nmaster %2  return %3\nresidual %4, %5")

@@ -10,7 +10,7 @@ namespace heathmist::app {
 namespace {
 
 constexpr double beside = 44, behind = 10, above = 34, below = 34, plot_height = 132, bar_row = 30, small = 8.5;
-constexpr double gauge_floor_db = -144;
+constexpr double gauge_end_db = -144;
 
 std::string number_words(double value) {
   if (value == 0) value = 0;  // no negative zero
@@ -188,12 +188,12 @@ void draw_chart(const Chart& chart, double width, Canvas& canvas) {
 
 void draw_gauge(std::optional<double> depth_db, double width, Canvas& canvas) {
   const PrintInks& inks = print_inks();
-  const double share = depth_db ? std::clamp(*depth_db / gauge_floor_db, 0.0, 1.0) : 1, long_x = width - 62;
+  const double share = depth_db ? std::clamp(*depth_db / gauge_end_db, 0.0, 1.0) : 1, long_x = width - 62;
   const auto box = [](double from, double to) { return std::vector<Spot>{{from, 3}, {to, 3}, {to, 9}, {from, 9}}; };
   canvas.area(box(0, long_x), inks.faint, 1);
   canvas.area(box(0, long_x * share), depth_db ? inks.residual : inks.moss, 0.9);
   for (const double db : {0.0, -60.0, -96.0, -144.0}) {
-    const double x = long_x * db / gauge_floor_db;
+    const double x = long_x * db / gauge_end_db;
     canvas.words({x, 19}, number_words(db), 7.5, db == 0 ? Anchor::start : Anchor::middle, inks.soft);
   }
   canvas.words(

@@ -9,7 +9,7 @@ namespace heathmist::app {
 
 namespace {
 
-constexpr int columns = 4;
+constexpr int sheet_columns = 4;
 
 /// A headed list of keys and what they do.
 struct KeyGroup {
@@ -83,7 +83,7 @@ QString in_columns(const std::vector<KeyGroup>& groups) {
   QString cell;
   for (const KeyGroup& group : groups) {
     const size_t length = group.keys.size() + 2;
-    if ((done + length / 2) * columns > all * size_t(cells.size() + 1) && cells.size() + 1 < columns)
+    if ((done + length / 2) * sheet_columns > all * size_t(cells.size() + 1) && cells.size() + 1 < sheet_columns)
       cells << std::exchange(cell, {});
     cell += html_of(group);
     done += length;

@@ -57,6 +57,13 @@ inline QColor colour(Role role) { return Theme::instance().colour(role); }
 QFont face(Type type, bool strong = false);
 QIcon icon(const QString& name, Role role);
 
+/// So many lines of one ink are told apart by their strokes; then the first comes again.
+inline constexpr size_t line_style_count = 4;
+inline Qt::PenStyle line_style(size_t n) {
+  constexpr Qt::PenStyle styles[line_style_count] = {Qt::SolidLine, Qt::DashLine, Qt::DotLine, Qt::DashDotLine};
+  return styles[n % line_style_count];
+}
+
 /// Numbers as this program writes them: a real minus sign, no negative zero.
 QString number(double value, int decimals);
 /// 48 or 44.1, of a rate in Hz.

@@ -25,7 +25,7 @@ constexpr double least_clearness = 5;
 constexpr int64_t least_dropout = 8;  // samples
 constexpr int patience = 4;           // looks in vain, one after the other, before they get shorter
 
-struct Walker {
+struct BreakWalker {
   const Clip& master;
   const Clip& ret;
   const Fit& fit;
@@ -205,7 +205,7 @@ struct Walker {
 };
 
 /// What was put in at `at`, for `jump` frames, is the programme just before or just after.
-bool is_repeat(Walker& w, int64_t at, double delay, double jump) {
+bool is_repeat(BreakWalker& w, int64_t at, double delay, double jump) {
   const auto frames = std::min<int64_t>(int64_t(jump), int64_t(w.rate()));
   if (frames < 32) return false;
   for (const double back : {jump, 0.0})
@@ -214,7 +214,7 @@ bool is_repeat(Walker& w, int64_t at, double delay, double jump) {
 }
 
 /// What the better quarter leaves: half of the pieces may lie behind a break.
-double better_ratio(const Walker& w) {
+double better_ratio(const BreakWalker& w) {
   std::vector<double> ratios;
   for (int64_t n = 0; n < w.pieces(); ++n)
     if (const auto s = w.usual(n); s.mm > w.least() && !w.is_silent(s)) ratios.push_back(s.left() / s.mm);
@@ -233,7 +233,7 @@ void add_dropout(std::vector<Break>& breaks, double at_s, double length_s) {
     breaks.push_back({BreakKind::dropout, at_s, length_s, 0});
 }
 
-void walk(Walker& w, Continuity& found) {
+void walk(BreakWalker& w, Continuity& found) {
   double delay = w.fit.delay_samples;
   int64_t bad = 0;
   bool in_place = false;        // some of it has been found where the fit says
@@ -291,7 +291,7 @@ const char* name_of(BreakKind kind) {
 Continuity find_breaks(const Clip& master, const Clip& ret, const Fit& fit, const ResidualSums& sums, const Job& job) {
   Continuity found;
   if (!fit.trusted || sums.short_pieces.mm.empty()) return found;
-  Walker w{master, ret, fit, sums, job};
+  BreakWalker w{master, ret, fit, sums, job};
   w.piece = short_piece_frames(master.format().sample_rate_hz);
   const double usual = better_ratio(w);
   double apart = 0;  // channels that are not in place together are not broken

@@ -10,7 +10,7 @@ namespace {
 constexpr int64_t segment_frames = 1 << 18;
 constexpr double top_share = 0.7;
 constexpr size_t most_places = 100;
-constexpr double same_level =
+constexpr double top_level_share =
     0.994;  // 0.05 dB: a clipper leaves its tops at one level, slow waves of few bits anywhere
 constexpr int64_t least_runs = 4;
 
@@ -64,7 +64,7 @@ FlatTops find_flat_tops(const Clip& clip, double peak, const Job& job) {
     for (const Top& top : part) level = std::max(level, top.level), ++all;
   for (const Tops& part : parts)
     for (const Top& top : part) {
-      if (top.level < same_level * level) continue;
+      if (top.level < top_level_share * level) continue;
       ++found.runs;
       if (found.at_s.size() < most_places) found.at_s.push_back(double(top.at) / f.sample_rate_hz);
     }

@@ -43,7 +43,7 @@ bool within_word_noise(const NullReport& r, double margin_db) {
   return noise && or_silent(power_db(r.sums.residual)) + r.fit.gain_db <= *noise;
 }
 
-bool same_level(const NullReport& r) {
+bool is_same_level(const NullReport& r) {
   return std::abs(r.fit.gain_db) < gain_step_db && std::string(r.fit.polarity()) == "normal" && !r.fit.swapped();
 }
 
@@ -137,7 +137,7 @@ bool looks_coded(const NullReport& r) {
 }
 
 Kind explained_to_the_last_bit(const NullReport& r) {
-  if (!same_level(r)) return Kind::level;
+  if (!is_same_level(r)) return Kind::level;
   return r.sums.residual > 0 && fewer_bits(r) && r.fit.delay_samples == std::round(r.fit.delay_samples)
              ? Kind::word_length
              : Kind::shifted;
@@ -149,12 +149,12 @@ Kind kind_of_residual(const NullReport& r) {
                remainder = or_silent(r.sums.remainder_relative_db());
   const bool whole_delay = r.fit.delay_samples == std::round(r.fit.delay_samples);
   if (!r.ret.lossy && (relative < exact_db || within_word_noise(r, word_noise_margin_db))) {
-    const bool dither_only = same_level(r) && whole_delay && !fewer_bits(r) && relative >= exact_db;
+    const bool dither_only = is_same_level(r) && whole_delay && !fewer_bits(r) && relative >= exact_db;
     return dither_only ? Kind::noise : explained_to_the_last_bit(r);
   }
   if (r.ret.lossy) return Kind::lossy;
   const double slope = residual_slope(r.sums.depth);
-  if (fewer_bits(r) && whole_delay && same_level(r) && slope < still_slope &&
+  if (fewer_bits(r) && whole_delay && is_same_level(r) && slope < still_slope &&
       within_word_noise(r, shaped_noise_margin_db))
     return Kind::word_length;
   if (clipped(r)) return Kind::limited;

@@ -7,9 +7,9 @@ namespace heathmist {
 
 namespace {
 
-constexpr int most_anchors = 48;
-constexpr double least_share = 0.35;   // of the anchors that must lie on one line
-constexpr double just_as_good = 0.96;  // of the support of the best alignment
+constexpr int most_coarse_anchors = 48;
+constexpr double share_on_a_line = 0.35;  // of the anchors that must lie on one line
+constexpr double just_as_good = 0.96;     // of the support of the best alignment
 
 /// An alignment that was tried.
 struct Candidate {
@@ -54,7 +54,7 @@ void follow_drift(Search& s, const View& view) {
     find_anchors(fine, s.master, s.ret, view.master, view.ret, s.line.delay,
                  std::max<int64_t>(16, int64_t(2 * smear)) + 32, Job{s.job.stop, {}, s.job.threads}, s.line.drift_ppm);
     const auto line = line_through(fine);
-    if (line.share < least_share) return;
+    if (line.share < share_on_a_line) return;
     s.line = line;
   }
   for (Anchor& a : s.anchors) a.delay = s.line.delay + s.line.drift_ppm * 1e-6 * double(a.at);
@@ -98,7 +98,7 @@ std::optional<Candidate> as_they_stand(Search& s, const View& view, const Sketch
     auto line = line_through(few);
     if (slack == 2 && correlation_at(s, view, few, {}) >= std::max(alike, just_as_much * found.correlation))
       line = {};
-    else if (line.share < least_share || std::abs(line.delay) > double(slack) - 0.5)
+    else if (line.share < share_on_a_line || std::abs(line.delay) > double(slack) - 0.5)
       continue;  // no peak at the end of it
     const double correlation = correlation_at(s, view, few, line);
     if (correlation < std::max(alike, laid_by_samples * found.correlation)) continue;
@@ -170,13 +170,13 @@ bool locate(Search& s, const View& view) {
   if (!found) return false;
   const auto standing = held ? std::nullopt : as_they_stand(s, view, master, *found);
   const Candidate* best = standing ? &*standing : found;
-  s.anchors = place_anchors(master, master_frames, return_frames, best->delay, most_anchors);
+  s.anchors = place_anchors(master, master_frames, return_frames, best->delay, most_coarse_anchors);
   find_anchors(s.anchors, s.master, s.ret, view.master, view.ret, best->delay, best->slack, s.job.part(0.6, 0.8));
   s.line = line_through(s.anchors);
   follow_drift(s, view);
   if (!s.options.drift) s.line.drift_ppm = 0;
   if (s.options.delay_samples) s.line.delay = *s.options.delay_samples;
-  return s.line.share >= least_share;
+  return s.line.share >= share_on_a_line;
 }
 
 void keep_inliers(Search& s) {

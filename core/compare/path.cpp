@@ -16,13 +16,13 @@ using Complex = std::complex<double>;
 using Bins = std::vector<Complex>;
 
 constexpr double window_s = 0.6;         // at least four turns of 20 Hz in the flat of the window
-constexpr int most_rounds = 3;           // of estimating and taking out
+constexpr int most_path_rounds = 3;      // of estimating and taking out
 constexpr double worth_a_round = 0.003;  // of what is left, explained by the round before
 constexpr double chance_margin = 4;      // times what chance alone explains: less is not taken for a path
 constexpr double crossing_margin = 9;    // the same for what comes across from the other channel
 constexpr double least_apart = 0.03;  // 1 - coherence of the master's channels, under which they cannot be told apart
 constexpr double least_told = 0.05;   // of the master's power that must lie where crosstalk can be told
-constexpr int64_t segment_blocks = 24, most_segments = 9;  // of a long one, some one and a half minutes in all
+constexpr int64_t path_segment_blocks = 24, most_segments = 9;  // of a long one, some one and a half minutes in all
 constexpr double overlapped = 0.947;  // averages in a Hann window's block that half overlaps the next
 
 /// Cross-spectra of the master's channels (inputs) and what is left of the residual (outputs).
@@ -70,7 +70,7 @@ class Sifter {
       : p_(plan), residual_(plan.master, plan.ret, plan.fit), reader_(plan.master.reader()), fft_(plan.size) {}
 
   void segment(int64_t index, Averages& out) {
-    const int64_t from = index * segment_blocks, to = std::min(p_.blocks, from + segment_blocks);
+    const int64_t from = index * path_segment_blocks, to = std::min(p_.blocks, from + path_segment_blocks);
     half_.assign(p_.pairs, std::vector<double>(p_.size / 2));
     if (p_.path) predict(from, half_);
     for (int64_t t = from; t < to; ++t) block(t, out);
@@ -261,14 +261,14 @@ Split split_residual(const Clip& master, const Clip& ret, const Fit& fit, const 
   plan.crossing = plan.crossing && fit.pairs[0].master != fit.pairs[1].master;
   plan.blocks = std::max<int64_t>(1, (frames - int64_t(plan.size) * 5 / 4) / int64_t(plan.size / 2) + 1);
   plan.window = dsp::hann(plan.size);
-  plan.segments = segments_of(sums, fit, rate, (plan.blocks + segment_blocks - 1) / segment_blocks,
-                              segment_blocks * int64_t(plan.size / 2), most_segments);
+  plan.segments = segments_of(sums, fit, rate, (plan.blocks + path_segment_blocks - 1) / path_segment_blocks,
+                              path_segment_blocks * int64_t(plan.size / 2), most_segments);
 
   dsp::RealFft<double> fft(plan.size);
   Averages first = averages_of(plan, job.part(0, 0.2)), left = first;
   Found found = solve(plan, first);
   std::vector<Bins> path = found.path;
-  for (int round = 1; round < most_rounds; ++round) {
+  for (int round = 1; round < most_path_rounds; ++round) {
     if (total(found.explained) < worth_a_round * total(left.left)) break;
     for (Bins& p : path) dsp::shorten_response(p, fft);
     plan.path = &path;

@@ -37,7 +37,7 @@ std::optional<double> ResidualSums::remainder_relative_db() const { return power
 namespace {
 
 constexpr int64_t block_frames = 49100;  // what two transforms of the longer FullBand block read, drift and all
-constexpr int most_columns = 4096;
+constexpr int most_map_columns = 4096;
 
 std::vector<double> sixth_octave_edges(double sample_rate_hz) {
   std::vector<double> edges;
@@ -299,7 +299,7 @@ Layout lay_out(const Clip& master, const Clip& ret, const Fit& fit, const SumsOp
   while (int64_t(l.options.fft_size) > 256 && int64_t(l.options.fft_size) > l.frames) l.options.fft_size /= 2;
   l.hop = int64_t(l.options.fft_size) / 2;
   l.transforms = std::max<int64_t>(1, (l.frames - l.hop) / l.hop);
-  l.per_column = l.transforms / most_columns + 1;
+  l.per_column = l.transforms / most_map_columns + 1;
   l.gain = fit.gain();
   l.window = dsp::hann(l.options.fft_size);
   l.master_weights = side_weights(fit.pairs, &ChannelPair::master, master.format().channels);

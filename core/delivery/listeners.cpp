@@ -12,10 +12,10 @@ namespace heathmist {
 
 namespace {
 
-constexpr double none_db = -300;
-constexpr double same_db = -120;      // under this nothing is left: a bit-identical copy, a whole shift, a plain gain
-constexpr double that_encode_db = 6;  // so much nearer to a quality than to the master: it is that encode
-constexpr double alike_db = 1.5;      // residuals that differ by less are as deep as each other
+constexpr double nothing_left_db = -300;
+constexpr double identical_db = -120;  // under this nothing is left: a bit-identical copy, a whole shift, a plain gain
+constexpr double that_encode_db = 6;   // so much nearer to a quality than to the master: it is that encode
+constexpr double alike_db = 1.5;       // residuals that differ by less are as deep as each other
 constexpr double turned_db = 0.1, players_db = 0.2;
 
 std::vector<Quality> qualities_of(const Outlet& outlet) {
@@ -24,7 +24,7 @@ std::vector<Quality> qualities_of(const Outlet& outlet) {
 }
 
 double residual_db(const NullReport& report) {
-  return std::max(none_db, report.residual_relative_db().value_or(none_db));
+  return std::max(nothing_left_db, report.residual_relative_db().value_or(nothing_left_db));
 }
 
 NullReport null_of_clips(std::shared_ptr<const Clip> master, std::shared_ptr<const Clip> ret, const Job& job) {
@@ -32,7 +32,7 @@ NullReport null_of_clips(std::shared_ptr<const Clip> master, std::shared_ptr<con
   return null_test(*master, *ret, pair, {}, job.part(0.2, 1));
 }
 
-std::string in_words(double db) { return db <= same_db ? "nothing" : fmt::format("{:.1f} dBr", db); }
+std::string in_words(double db) { return db <= identical_db ? "nothing" : fmt::format("{:.1f} dBr", db); }
 
 std::string codec_words(const BroughtBack& b) {
   const auto& near = b.qualities[*b.nearest];
@@ -81,7 +81,7 @@ std::string level_words(const BroughtBack& b) {
 }
 
 BroughtBack::Codec judged(const BroughtBack& b) {
-  if (b.residual_db <= same_db) return BroughtBack::Codec::none;
+  if (b.residual_db <= identical_db) return BroughtBack::Codec::none;
   const auto& near = b.qualities[*b.nearest];
   if (b.apart() <= b.residual_db - that_encode_db) return BroughtBack::Codec::that_quality;
   if (std::abs(near.predicted_db - b.residual_db) < alike_db) return BroughtBack::Codec::like_that;
@@ -157,7 +157,7 @@ BroughtBack lay_beside(const Outlet& outlet, double player_gain_db, std::shared_
 Json brought_back_json(const BroughtBack& b) {
   constexpr const char* codecs[] = {"none", "that_quality", "like_that", "better", "worse"};
   Json qualities = Json::array();
-  const auto or_null = [](double db) { return db <= none_db ? Json(nullptr) : Json(db); };
+  const auto or_null = [](double db) { return db <= nothing_left_db ? Json(nullptr) : Json(db); };
   for (const auto& q : b.qualities)
     qualities.push_back({{"quality", q.quality},
                          {"residual_relative_db", or_null(q.predicted_db)},

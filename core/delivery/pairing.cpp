@@ -17,10 +17,10 @@ namespace {
 
 constexpr size_t most_candidates = 8;  // masters that are looked at for a return
 constexpr int least_votes = 2;
-constexpr double most_errors = 0.33;       // of the bits, in what is the same recording
-constexpr int64_t least_words = 64;        // that are compared, 1.5 s
-constexpr double sure_agreement = 0.85;    // of the bits alone
-constexpr double likely_agreement = 0.55;  // where the samples tell nothing
+constexpr double most_print_errors = 0.33;  // of the bits, in what is the same recording
+constexpr int64_t least_words = 64;         // that are compared, 1.5 s
+constexpr double sure_agreement = 0.85;     // of the bits alone
+constexpr double likely_agreement = 0.55;   // where the samples tell nothing
 constexpr double same_s = 0.0001, alike_s = 0.001, usual_drift = 1e-4, most_drift = 1e-3;
 constexpr double as_alike = 0.06;  // of the agreement: nobody can tell which
 
@@ -92,7 +92,7 @@ std::optional<Pairing::Pair> best_pair(size_t ret, const std::vector<AcousticPri
   std::vector<Pairing::Pair> found;
   for (const Candidate& c : candidates_of(print, indices)) {
     const auto d = distance(masters[c.master], print, c.lag);
-    if (d.words < least_words || d.errors > most_errors) continue;
+    if (d.words < least_words || d.errors > most_print_errors) continue;
     found.push_back({c.master,
                      ret,
                      1 - 2 * d.errors,

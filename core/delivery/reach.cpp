@@ -13,7 +13,7 @@ namespace heathmist {
 namespace {
 
 constexpr double within_lu = 0.05, reaches_within_lu = 0.1, most_gain_db = 30, usual_ceiling_dbtp = -1;
-constexpr int most_tries = 8, most_ceilings = 4;
+constexpr int most_reach_tries = 8, most_ceilings = 4;
 constexpr double move_db = 0.5, goes_no_further = 0.1;
 
 /// What is done before the gain and the limiter.
@@ -67,12 +67,13 @@ struct Search {
     double gain = target - *before.integrated_lufs, last_gain = 0, last = 0;
     if (!kind.limits && before.true_peak_dbtp) gain = std::min(gain, limit - *before.true_peak_dbtp);
     for (int n = 0;; ++n) {
-      const Job part = job.part(double(n) / most_tries, (n + 1.0) / most_tries);
+      const Job part = job.part(double(n) / most_reach_tries, (n + 1.0) / most_reach_tries);
       Tried t = tried(chain_of(kind, gain, ceiling), part);
       const double lufs = t.loudness.integrated_lufs.value_or(-300), lacks = target - lufs;
       // by the slope of the last two (secant): a dB of gain is a dB of loudness, or less where the limiter takes it
       const double slope = n > 0 && gain != last_gain ? (lufs - last) / (gain - last_gain) : 1;
-      if (!kind.limits || std::abs(lacks) < within_lu || (lacks > 0 && slope < goes_no_further) || n + 1 == most_tries)
+      if (!kind.limits || std::abs(lacks) < within_lu || (lacks > 0 && slope < goes_no_further) ||
+          n + 1 == most_reach_tries)
         return t;
       last_gain = gain, last = lufs;
       gain = std::clamp(gain + lacks / std::clamp(slope, goes_no_further, 1.2), -most_gain_db, most_gain_db);

@@ -23,8 +23,8 @@ Spectrum spectrum_of(std::span<const double> x, const std::vector<double>& windo
   return {fft.spectrum().begin(), fft.spectrum().end()};
 }
 
-struct Sums {
-  explicit Sums(size_t bins) : mm(bins), ff(bins), rr(bins), dd(bins), rd(bins), mf(bins) {}
+struct ShareSums {
+  explicit ShareSums(size_t bins) : mm(bins), ff(bins), rr(bins), dd(bins), rd(bins), mf(bins) {}
   void add(const Spectrum& m, const Spectrum& r, const Spectrum& d) {
     for (size_t k = 0; k < m.size(); ++k) {
       const auto f = m[k] + r[k];  // the file
@@ -38,9 +38,9 @@ struct Sums {
   int64_t count = 0;
 };
 
-VersionShare share_of(const std::vector<Sums>& channels) {
+VersionShare share_of(const std::vector<ShareSums>& channels) {
   double rd = 0, dd = 0, noise = 0;
-  for (const Sums& s : channels)
+  for (const ShareSums& s : channels)
     for (size_t k = 1; k < s.mm.size(); ++k) {
       if (!(std::norm(s.mf[k]) >= coherent * s.mm[k] * s.ff[k]) || !(s.ff[k] > 0)) continue;
       rd += s.rd[k], dd += s.dd[k];
@@ -58,7 +58,7 @@ VersionShare version_share(const Clip& master, const Clip& residual, const Clip&
   const int channels = std::min({master.format().channels, residual.format().channels, difference.format().channels});
   const auto window = dsp::hann(size_t(size));
   Fft fft{size_t(size)};
-  std::vector<Sums> sums(size_t(channels), Sums(fft.bins()));
+  std::vector<ShareSums> sums(size_t(channels), ShareSums(fft.bins()));
   Planar x, y, z;
   for (int64_t n = 0; n + size <= frames; n += size) {
     job.check();

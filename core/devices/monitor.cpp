@@ -13,7 +13,7 @@ namespace heathmist {
 
 namespace {
 
-constexpr double ring_s = 2;
+constexpr double monitor_ring_s = 2;
 constexpr size_t cloud_frames = 1024, cloud_every = 4;
 
 }  // namespace
@@ -25,10 +25,10 @@ struct Monitor::Inside {
         width(inputs + (plan.listen ? 2 : 0)),
         can_wait(plan.stream.loop.clock == 0),
         most_seconds(size_t(std::max(60.0, plan.history_s))),
-        ring(size_t(ring_s * rate) * width),
+        ring(size_t(monitor_ring_s * rate) * width),
         playing(plan.play, plan.stream.outputs, true),
         sent_width(size_t(plan.stream.outputs)),
-        sent(std::max<size_t>(1, plan.play ? size_t(ring_s * rate) * sent_width : 0)),
+        sent(std::max<size_t>(1, plan.play ? size_t(monitor_ring_s * rate) * sent_width : 0)),
         meter(rate),
         spectrum(rate) {
     send();

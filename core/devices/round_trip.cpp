@@ -10,13 +10,13 @@ constexpr double sent_at_s = 0.2;  // after the start: devices begin with a clic
 constexpr double wait_s = 2.5;     // for its return
 constexpr double look_every_s = 0.25;
 constexpr double mark_s = 0.35;  // and what follows it
-constexpr int least_rate_hz = 7000;
+constexpr int least_mark_rate_hz = 7000;
 
 }  // namespace
 
 RoundTrip::RoundTrip(int sample_rate_hz, int inputs)
     : rate_(sample_rate_hz),
-      mark_(sample_rate_hz >= least_rate_hz ? sync_mark(sample_rate_hz) : std::vector<double>()),
+      mark_(sample_rate_hz >= least_mark_rate_hz ? sync_mark(sample_rate_hz) : std::vector<double>()),
       sent_at_(int64_t(sent_at_s * sample_rate_hz)),
       heard_(size_t(inputs)),
       look_at_(size_t((sent_at_s + 0.4) * sample_rate_hz)),

@@ -17,10 +17,10 @@ namespace heathmist {
 namespace {
 
 constexpr int bands = 33;
-constexpr double lowest_hz = 300, highest_hz = 2000, window_s = 0.37, least_rate_hz = 4800;
-constexpr double least_energy = 1e-8;  // mean square in these bands below which nothing is told
-constexpr int64_t stretch = 512;       // words at a time
-constexpr int64_t block = 128;         // words that lie together
+constexpr double lowest_hz = 300, highest_hz = 2000, print_window_s = 0.37, least_rate_hz = 4800;
+constexpr double least_energy = 1e-8;    // mean square in these bands below which nothing is told
+constexpr int64_t stretch = 512;         // words at a time
+constexpr int64_t words_together = 128;  // words that lie together
 constexpr int version = 1;
 
 /// Every `step`-th sample of what lies below 2.2 kHz.
@@ -75,7 +75,7 @@ class Listener {
         channels_(clip.format().channels),
         decimator_(clip.format().sample_rate_hz),
         rate_(double(clip.format().sample_rate_hz) / decimator_.step()),
-        window_(window_of(size_t(window_s * rate_))),
+        window_(window_of(size_t(print_window_s * rate_))),
         fft_(std::bit_ceil(window_.size())) {
     for (int b = 0; b <= bands; ++b)
       edges_[size_t(b)] = size_t(
@@ -142,7 +142,8 @@ uint32_t word_of(const Energies& before, const Energies& now) {
 }  // namespace
 
 AcousticPrint acoustic_print(const Clip& clip, const Job& job) {
-  const auto moments = std::max<int64_t>(0, int64_t((clip.format().duration_s() - window_s) / AcousticPrint::hop_s));
+  const auto moments =
+      std::max<int64_t>(0, int64_t((clip.format().duration_s() - print_window_s) / AcousticPrint::hop_s));
   AcousticPrint print;
   print.words.resize(size_t(moments), 0);
   for_each_segment((moments + stretch - 1) / stretch, job, [&] { return Listener(clip); },
@@ -173,17 +174,17 @@ PrintDistance distance(const AcousticPrint& a, const AcousticPrint& b, int64_t l
   const auto size_a = std::ssize(a.words), size_b = std::ssize(b.words);
   PrintDistance d{0, 0};
   int64_t moved = 0;
-  for (int64_t from = std::max<int64_t>(0, -lag); from < std::min(size_a, size_b - lag); from += block) {
+  for (int64_t from = std::max<int64_t>(0, -lag); from < std::min(size_a, size_b - lag); from += words_together) {
     int64_t least = -1, words = 0, best = moved;
     for (int64_t nudge = moved - 2; nudge <= moved + 2; ++nudge) {
       int64_t errors = 0, compared = 0;
-      for (int64_t n = from; n < std::min(size_a, from + block); ++n) {
+      for (int64_t n = from; n < std::min(size_a, from + words_together); ++n) {
         const int64_t m = n + lag + nudge;
         if (m < 0 || m >= size_b || a.words[size_t(n)] == 0 || b.words[size_t(m)] == 0) continue;
         errors += std::popcount(a.words[size_t(n)] ^ b.words[size_t(m)]);
         ++compared;
       }
-      if (compared >= block / 4 && (least < 0 || errors * words < least * compared))
+      if (compared >= words_together / 4 && (least < 0 || errors * words < least * compared))
         least = errors, words = compared, best = nudge;
     }
     if (least < 0) continue;

@@ -15,12 +15,12 @@ namespace heathmist {
 namespace {
 
 constexpr int order = 24;
-constexpr int64_t block = 2048;       // predicted by coefficients of its own, from twice as much around it
-constexpr double stands_out = 14;     // of the usual error
-constexpr double least_level = 1e-3;  // -60 dBFS
-constexpr double alone_share = 0.4;   // of its own error: nothing else close by comes near it
-constexpr double longest_s = 0.001, near_s = 0.015, side_s = 0.025;
-constexpr double same_sound = 4, far_less = 0.001, as_loud = 4, nothing = 1e-8;
+constexpr int64_t block = 2048;          // predicted by coefficients of its own, from twice as much around it
+constexpr double click_stands_out = 14;  // of the usual error
+constexpr double least_level = 1e-3;     // -60 dBFS
+constexpr double alone_share = 0.4;      // of its own error: nothing else close by comes near it
+constexpr double longest_click_s = 0.001, near_s = 0.015, side_s = 0.025;
+constexpr double same_sound = 4, far_less = 0.001, as_loud = 4, no_error = 1e-8;
 
 using Predictor = std::array<double, order>;
 
@@ -67,7 +67,7 @@ bool goes_on(std::span<const double> x, int64_t first, int64_t last, double size
   if (first - 2 - from < 4 * order || until - last - 3 < 4 * order) return false;
   const auto before = x.subspan(size_t(from), size_t(first - 2 - from)),
              after = x.subspan(size_t(last + 3), size_t(until - last - 3));
-  const double louder = (dsp::simd::mean_square(after) + nothing) / (dsp::simd::mean_square(before) + nothing);
+  const double louder = (dsp::simd::mean_square(after) + no_error) / (dsp::simd::mean_square(before) + no_error);
   if (louder > as_loud || louder < 1 / as_loud) return false;
   const auto by_before = predictor_of(before), by_after = predictor_of(after);
   const auto tells = [&](const Predictor& a, std::span<const double> own, std::span<const double> other) {
@@ -80,7 +80,7 @@ bool goes_on(std::span<const double> x, int64_t first, int64_t last, double size
 
 std::vector<int64_t> clicks_in(std::span<const double> x, int64_t from, int64_t until, int sample_rate_hz) {
   std::vector<int64_t> found;
-  const auto longest = int64_t(std::ceil(longest_s * sample_rate_hz)), near = int64_t(near_s * sample_rate_hz);
+  const auto longest = int64_t(std::ceil(longest_click_s * sample_rate_hz)), near = int64_t(near_s * sample_rate_hz);
   std::vector<double> error(block, 0.0);
   for (int64_t start = from - from % block; start < until; start += block) {
     const int64_t first = std::max<int64_t>(order, start), end = std::min(start + block, int64_t(x.size()));
@@ -95,7 +95,7 @@ std::vector<int64_t> clicks_in(std::span<const double> x, int64_t from, int64_t 
     const double usual = dsp::median(std::span(error).subspan(size_t(first - start), size_t(end - first))) /
                          0.6745;  // of a Gaussian error: its standard deviation
     for (int64_t n = first; n < end; ++n) {
-      if (error[size_t(n - start)] < std::max(least_level, stands_out * usual)) continue;
+      if (error[size_t(n - start)] < std::max(least_level, click_stands_out * usual)) continue;
       const double least = std::max(least_level / 10, alone_share * error[size_t(n - start)]);
       int64_t last = n;
       for (int64_t m = n; m < std::min(end, n + longest + order); ++m)

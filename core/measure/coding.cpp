@@ -26,7 +26,7 @@ constexpr double least_mean_db = 0.25,
                  over_deviation = 5;  // or all blocks show it a little: the mean against its error
 constexpr double over_chance = 3;     // times what the third clearest shows the other way
 constexpr double from_hz = 2500, to_hz = 15500;
-constexpr double nothing = 3e-13;  // power of a coefficient that writing to 24 bits leaves
+constexpr double no_coefficient = 3e-13;  // power of a coefficient that writing to 24 bits leaves
 
 /// Pieces of the clip, loud and without sudden starts; of stereo its mid and side where asked for.
 struct Piece {
@@ -83,17 +83,17 @@ std::vector<Piece> pieces_of(const Clip& clip, int64_t frames, int count, bool m
   return pieces;
 }
 
-struct Band {
+struct CodedBand {
   size_t low, high;
 };
 
 /// Mean of the logarithms of the coefficients' powers against the logarithm of their mean, in dB: small where many are
 /// nothing beside others; where a steady tone's phase makes all of them small, as ever.
-double score(CoderTransform& t, size_t at, Band band, std::vector<double>& out) {
+double score(CoderTransform& t, size_t at, CodedBand band, std::vector<double>& out) {
   t.forward(at, out);
   double sum = 0, product = 1, power = 0;
   for (size_t k = band.low; k < band.high; ++k) {
-    product *= out[k] * out[k] + nothing, power += out[k] * out[k] + nothing;
+    product *= out[k] * out[k] + no_coefficient, power += out[k] * out[k] + no_coefficient;
     if ((k - band.low) % 8 == 7) sum += std::log10(product), product = 1;  // eight at a time: logarithms are slow
   }
   const auto count = double(band.high - band.low);
@@ -107,7 +107,7 @@ size_t on_grid(int64_t offset, const Piece& piece, int64_t hop) {
 
 /// The least score of the places at which a block of the grid may start, from an offset on, and that place: short
 /// blocks that come between shift the long ones behind them.
-std::pair<double, size_t> best_place(CoderTransform& t, int64_t offset, const Piece& piece, Band band,
+std::pair<double, size_t> best_place(CoderTransform& t, int64_t offset, const Piece& piece, CodedBand band,
                                      std::vector<double>& out) {
   std::pair<double, size_t> best{1e300, 0};
   for (size_t by = 0; by < t.hop; by += t.grid) {
@@ -166,7 +166,7 @@ double bits_by_size(std::span<const double> block, double nothing_power) {
 }
 
 /// Of the blocks that lie on the grid best, in bits a second and channel.
-double bits_on_grid(CoderTransform& t, const std::vector<Piece>& pieces, int64_t offset, int rate_hz, Band band,
+double bits_on_grid(CoderTransform& t, const std::vector<Piece>& pieces, int64_t offset, int rate_hz, CodedBand band,
                     std::vector<double>& out) {
   const double least = over_rounding * rounding_in(t);
   double bits = 0, blocks = 0;
@@ -180,7 +180,7 @@ double bits_on_grid(CoderTransform& t, const std::vector<Piece>& pieces, int64_t
 }
 
 /// Bits a second and channel.
-double bits_a_second(CoderTransform& t, const std::vector<Piece>& pieces, int64_t offset, int rate_hz, Band band,
+double bits_a_second(CoderTransform& t, const std::vector<Piece>& pieces, int64_t offset, int rate_hz, CodedBand band,
                      std::vector<double>& out) {
   if (t.grid < t.hop) return bits_on_grid(t, pieces, offset, rate_hz, band, out);
   // that a coefficient which is more than nothing takes, side data included: by encodes of six programmes
@@ -217,7 +217,7 @@ struct Tried {
 };
 
 /// Every offset of the grid, by what the blocks of the first pieces score there, the best ones first.
-std::vector<Tried> offsets_by_score(CoderTransform& t, std::span<const Piece> pieces, Band band, const Job& job) {
+std::vector<Tried> offsets_by_score(CoderTransform& t, std::span<const Piece> pieces, CodedBand band, const Job& job) {
   const size_t phases = t.hop / t.grid;
   std::vector<double> out(t.size), sum(t.hop, 0.0), least(t.grid, 0.0);
   for (const Piece& p : pieces)
@@ -246,7 +246,7 @@ std::vector<Tried> offsets_by_score(CoderTransform& t, std::span<const Piece> pi
 }
 
 /// The best ones by the first pieces; on a grid by some of every loudness, too.
-std::vector<Tried> likely_offsets(CoderTransform& t, std::span<const Piece> pieces, Band band, const Job& job) {
+std::vector<Tried> likely_offsets(CoderTransform& t, std::span<const Piece> pieces, CodedBand band, const Job& job) {
   auto likely = offsets_by_score(t, pieces.first(first_blocks), band, job);
   likely.resize(std::min(t.grid == t.hop ? best_kept : best_of_grid, likely.size()));
   if (t.grid == t.hop) return likely;
@@ -265,8 +265,8 @@ std::optional<CodingTrace> try_transform(const Clip& clip, CoderTransform& t, do
   if (pieces.size() < chosen_on + 6) return {};
   if (t.grid < t.hop) pieces = with_some_of_all(std::move(pieces));
   const double bin_hz = rate / 2.0 / double(t.size);
-  const Band band{size_t(from_hz / bin_hz),
-                  size_t(std::min({to_hz, std::max(6000.0, 0.94 * top_hz), 0.47 * rate}) / bin_hz)};
+  const CodedBand band{size_t(from_hz / bin_hz),
+                       size_t(std::min({to_hz, std::max(6000.0, 0.94 * top_hz), 0.47 * rate}) / bin_hz)};
   if (band.high < band.low + 20) return {};
   std::vector<double> out(t.size);
   const auto all = likely_offsets(t, pieces, band, job);

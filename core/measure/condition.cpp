@@ -21,7 +21,7 @@ constexpr double margin_s = 0.6, longest_dropout_s = 0.5, shortest_dropout_s = 0
 constexpr double sounding = 1e-5;                           // mean square beside a dropout, -50 dBFS
 constexpr double edges_a_second = 8, gates_a_second = 0.5;  // more often than this it is how the sound is made
 constexpr double together_s = 0.001;                        // in two channels, one moment
-constexpr int window_s = 3;
+constexpr int window_seconds = 3;
 constexpr double audible = 1e-6;  // mean square of a second that says anything of left and right
 
 struct Sums {
@@ -114,9 +114,9 @@ void correlate(const std::vector<Sums>& seconds, int rate, Condition& c) {
   Sums all;
   for (const Sums& s : seconds) all.ll += s.ll, all.rr += s.rr, all.lr += s.lr;
   c.correlation = correlation_of(all);
-  for (size_t n = 0; n + window_s <= std::max<size_t>(window_s, seconds.size()); ++n) {
+  for (size_t n = 0; n + window_seconds <= std::max<size_t>(window_seconds, seconds.size()); ++n) {
     Sums window;
-    const size_t end = std::min(seconds.size(), n + window_s);
+    const size_t end = std::min(seconds.size(), n + window_seconds);
     for (size_t k = n; k < end; ++k) window.ll += seconds[k].ll, window.rr += seconds[k].rr, window.lr += seconds[k].lr;
     const double least = audible * rate * double(end - n);
     if (window.ll < least || window.rr < least) continue;

@@ -13,10 +13,10 @@ namespace heathmist {
 
 namespace {
 
-constexpr size_t reach = 12;       // bins on either side that a line fills
+constexpr size_t line_reach = 12;  // bins on either side that a line fills
 constexpr double lobe = 8;         // beyond that it holds nothing of its own power
 constexpr double stands_out = 40;  // a line's highest bin against the mean around it: 16 dB
-constexpr double nothing = 1e-26;  // -260 dB a bin: arithmetic
+constexpr double no_line = 1e-26;  // -260 dB a bin: arithmetic
 constexpr double near_bins = 1.5;  // so far a line may lie from where theory has it
 
 double db_of(double power) { return 10 * std::log10(std::max(power, 1e-40)); }
@@ -36,7 +36,7 @@ std::vector<double> ground_of(const std::vector<double>& power) {
   for (size_t k = 0; k < bins; ++k) {
     const size_t a = std::min(k / step, at.size() - 1), b = std::min(a + 1, at.size() - 1);
     const double t = double(k % step) / double(step);
-    ground[k] = std::max(nothing, at[a] * (1 - t) + at[b] * t);
+    ground[k] = std::max(no_line, at[a] * (1 - t) + at[b] * t);
   }
   return ground;
 }
@@ -86,7 +86,7 @@ class Finder {
 
  private:
   Found take(size_t peak) {
-    const size_t from = peak > reach ? peak - reach : 0, to = std::min(power_.size() - 1, peak + reach);
+    const size_t from = peak > line_reach ? peak - line_reach : 0, to = std::min(power_.size() - 1, peak + line_reach);
     Found found{peak, 0, 0};
     double moment = 0;
     for (size_t k = from; k <= to; ++k) {
@@ -310,7 +310,7 @@ LineReading read_lines(const Spectrum& s, const LineOptions& options) {
   LineReading r;
   if (s.power.size() < 64) return r;
   LineOptions o = options;
-  o.high_hz = std::min(o.high_hz, s.bin_hz * double(s.power.size() - 1 - reach));
+  o.high_hz = std::min(o.high_hz, s.bin_hz * double(s.power.size() - 1 - line_reach));
   Finder finder(s);
   double nearest = 1e9;
   for (const Found& f : finder.run(o.most_lines)) {
@@ -318,7 +318,7 @@ LineReading read_lines(const Spectrum& s, const LineOptions& options) {
     if (f.apart_bins > 0) nearest = std::min(nearest, f.apart_bins);
   }
   if (nearest < 1e9)
-    r.fft_size_to_resolve = std::bit_ceil(size_t(double(2 * (s.power.size() - 1)) * (reach + 1) / nearest));
+    r.fft_size_to_resolve = std::bit_ceil(size_t(double(2 * (s.power.size() - 1)) * (line_reach + 1) / nearest));
   std::sort(r.lines.begin(), r.lines.end(), [](const auto& a, const auto& b) { return a.dbfs > b.dbfs; });
   Namer namer(r.lines, s, o);
   namer.name_detours();

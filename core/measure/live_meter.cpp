@@ -3,15 +3,13 @@
 #include <algorithm>
 #include <cmath>
 
+#include "core/dsp/decibels.hpp"
+
 namespace heathmist {
 
 namespace {
 
 constexpr double lowest_lufs = -70, bin_lu = 0.1;
-
-std::optional<double> decibels(double amplitude) {
-  return amplitude > 0 ? std::optional(20 * std::log10(amplitude)) : std::nullopt;
-}
 
 }  // namespace
 
@@ -124,7 +122,7 @@ LiveMeter::Reading LiveMeter::reading() const {
   return {lufs(momentary_),
           lufs(short_term_),
           lufs(integrated_),
-          decibels(shown_peak_),
+          dsp::db_or_nothing(shown_peak_),
           correlation <= 1 ? std::optional(correlation) : std::nullopt,
           range >= 0 ? std::optional(range) : std::nullopt,
           lufs(momentary_max_),

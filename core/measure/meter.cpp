@@ -4,6 +4,7 @@
 #include <cmath>
 #include <deque>
 
+#include "core/dsp/decibels.hpp"
 #include "core/measure/meter_track.hpp"
 
 namespace heathmist {
@@ -13,11 +14,6 @@ namespace {
 constexpr size_t most_overs = 1000;
 constexpr int momentary_steps = 40, short_term_steps = 300, short_term_pieces = 30;
 constexpr double absolute_gate_lufs = -70;
-
-std::optional<double> decibels(double amplitude) {
-  if (!(amplitude > 0)) return {};
-  return 20 * std::log10(amplitude);
-}
 
 /// The greatest mean of a window of steps, and the step behind it.
 struct Greatest {
@@ -116,8 +112,8 @@ Loudness loudness_of(const StepGrid& grid, int channels, const MeterOptions& opt
   l.duration_s = double(grid.frames) / std::max(1, grid.rate_hz);
   l.pieces = pieces_of(grid, energy);
   l.peaks = piece_peaks(peaks);
-  l.sample_peak_dbfs = decibels(sample_peak);
-  l.true_peak_dbtp = decibels(greatest.level);
+  l.sample_peak_dbfs = dsp::db_or_nothing(sample_peak);
+  l.true_peak_dbtp = dsp::db_or_nothing(greatest.level);
   l.true_peak_at_s = std::clamp(greatest.at / std::max(1, grid.rate_hz), 0.0, l.duration_s);
   l.true_peak_channel = options.listen == MeterOptions::Listen::one ? options.channel : greatest.channel;
   l.over_count = moments.count();
@@ -128,10 +124,10 @@ Loudness loudness_of(const StepGrid& grid, int channels, const MeterOptions& opt
     l.momentary_max_lufs = lufs(top.mean_square), l.momentary_max_at_s = 0.01 * double(top.end_step);
   if (const auto top = weighted.greatest(short_term_steps); top.end_step > 0)
     l.short_term_max_lufs = lufs(top.mean_square), l.short_term_max_at_s = 0.01 * double(top.end_step);
-  if (grid.frames > 0) l.rms_dbfs = decibels(std::sqrt(plain.all() / double(grid.frames * heard)));
+  if (grid.frames > 0) l.rms_dbfs = dsp::db_or_nothing(std::sqrt(plain.all() / double(grid.frames * heard)));
   const auto window = std::max<int64_t>(1, std::llround(options.rms_window_s * 100));
   if (const auto top = plain.greatest(window); top.end_step > 0)
-    l.rms_max_dbfs = decibels(std::sqrt(top.mean_square / heard));
+    l.rms_max_dbfs = dsp::db_or_nothing(std::sqrt(top.mean_square / heard));
   if (l.sample_peak_dbfs && l.rms_dbfs) l.crest_db = *l.sample_peak_dbfs - *l.rms_dbfs;
   gate(l, window_means(l.pieces, 4), window_means(l.pieces, short_term_pieces));
   find_psr(l, weighted, peaks);

@@ -12,10 +12,10 @@ namespace heathmist {
 
 namespace {
 
-constexpr double nothing_db = -300;
+constexpr double no_power_db = -300;
 constexpr int64_t most_parts = 16;  // of a clip, each with sums of its own: as many whatever the threads and the length
 
-struct Sums {
+struct BinSums {
   std::vector<double> sum, most;
 };
 
@@ -24,7 +24,7 @@ class Workspace {
  public:
   Workspace(const Clip& clip, const SpectraOptions& o, std::span<const double> window)
       : options_(o), window_(window), reader_(clip.reader()), fft_(o.fft_size) {}
-  void add(int64_t at, Sums& sums) {
+  void add(int64_t at, BinSums& sums) {
     reader_->read(at, int64_t(options_.fft_size), block_);
     listen_to(block_, options_.listen, options_.channel);
     power_.assign(fft_.bins(), 0);
@@ -67,7 +67,7 @@ Spectra spectra_of(const Clip& clip, const SpectraOptions& o, const Job& job) {
   const auto window = dsp::window_of(o.window, o.fft_size, o.side_lobe_db);
   const double sum = std::accumulate(window.begin(), window.end(), 0.0);
   const double power = std::inner_product(window.begin(), window.end(), window.begin(), 0.0);
-  std::vector<Sums> sums(size_t(std::min(count, most_parts)));
+  std::vector<BinSums> sums(size_t(std::min(count, most_parts)));
   const auto parts = int64_t(sums.size());
   for_each_segment(
       parts, job, [&] { return std::make_unique<Workspace>(clip, o, window); },
@@ -80,7 +80,7 @@ Spectra spectra_of(const Clip& clip, const SpectraOptions& o, const Job& job) {
   const double bin_hz = double(clip.format().sample_rate_hz) / double(size);
   const size_t bins = o.fft_size / 2 + 1;
   Spectra s{{bin_hz, std::vector<double>(bins, 0)}, {bin_hz, std::vector<double>(bins, 0)}, 1, count};
-  for (const Sums& part : sums)
+  for (const BinSums& part : sums)
     for (size_t k = 0; k < bins; ++k) {
       s.average.power[k] += part.sum[k] / double(count);
       s.hold.power[k] = std::max(s.hold.power[k], part.most[k]);
@@ -139,7 +139,7 @@ SpectrumLine shown(const Spectra& spectra, const Spectrum& which, const Showing&
                                                                    : 0;
   for (size_t n = 0; n < line.hz.size(); ++n)
     line.db[n] = line.hz[n] > top * (1 + 1e-9)
-                     ? nothing_db
+                     ? no_power_db
                      : line.db[n] + shift + showing.slope_db_per_octave * std::log2(line.hz[n] / 1000);
   return line;
 }

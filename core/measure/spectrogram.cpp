@@ -12,7 +12,7 @@ namespace heathmist {
 
 namespace {
 
-constexpr float nothing_db = -300;
+constexpr float no_tile_db = -300;
 constexpr double window_db = 120;  // side lobes: a spectrogram shows no deeper
 
 double mel(double hz) { return 2595 * std::log10(1 + hz / 700); }  // O'Shaughnessy 1987
@@ -167,7 +167,7 @@ void reassigned_cells(const Clip& clip, const Grid& grid, const Job& job, Spectr
   // every column is seen by so many blocks as a window is long, each with the window's power over its bins
   const double share = std::max(1.0, grid.frames_a_column / hop);
   for (size_t k = 0; k < sums.size(); ++k)
-    if (sums[k] > 0) s.db[k] = std::max(nothing_db, float(10 * std::log10(sums[k] / share)));
+    if (sums[k] > 0) s.db[k] = std::max(no_tile_db, float(10 * std::log10(sums[k] / share)));
 }
 
 void check(const Clip& clip, const SpectrogramOptions& o) {
@@ -184,7 +184,7 @@ Spectrogram spectrogram_of(const Clip& clip, const SpectrogramOptions& o, const 
   const double rate = clip.format().sample_rate_hz, last = o.last_s > o.first_s ? o.last_s : clip.format().duration_s();
   const double high = o.high_hz > o.low_hz ? o.high_hz : rate / 2;
   Spectrogram s{o.columns, o.rows, o.first_s, last, edges(o, high), {}};
-  s.db.assign(size_t(o.columns) * size_t(o.rows), nothing_db);
+  s.db.assign(size_t(o.columns) * size_t(o.rows), no_tile_db);
   Grid grid{o, rate, o.first_s * rate, (last - o.first_s) * rate / o.columns, s.edges_hz};
   for (double& edge : grid.bin_edges) edge *= double(o.fft_size) / rate;
   if (o.reassigned) {

@@ -11,7 +11,7 @@ namespace heathmist {
 
 namespace {
 
-struct Blocks {
+struct BlockReader {
   std::unique_ptr<Reader> reader;
   dsp::RealFft<double> fft;
   Planar block{};
@@ -33,9 +33,9 @@ Spectrum average_spectrum(const Clip& clip, size_t fft_size, int64_t first, int6
   for_each_segment(
       int64_t(sums.size()), job,
       [&] {
-        return Blocks{clip.reader(), dsp::RealFft<double>(fft_size)};
+        return BlockReader{clip.reader(), dsp::RealFft<double>(fft_size)};
       },
-      [&](Blocks& b, int64_t group) {
+      [&](BlockReader& b, int64_t group) {
         auto& sum = sums[size_t(group)];
         sum.assign(b.fft.bins(), 0);
         for (int64_t i = group * 64; i < std::min(count, (group + 1) * 64); ++i) {

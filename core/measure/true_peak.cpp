@@ -10,9 +10,9 @@ namespace heathmist {
 
 namespace {
 
-constexpr int64_t segment_frames = 1 << 16;
+constexpr int64_t peak_segment_frames = 1 << 16;
 constexpr double least_neighbour = 0.6;  // a peak above 1 has a sample nearby that reaches this
-constexpr size_t most_overs = 1000;
+constexpr size_t most_found_overs = 1000;
 
 struct State {
   std::unique_ptr<Reader> reader;
@@ -39,7 +39,7 @@ struct State {
 
 TruePeaks put_together(std::vector<std::vector<Peak>>& parts, int rate_hz) {
   TruePeaks result;
-  Moments moments(rate_hz, most_overs);
+  Moments moments(rate_hz, most_found_overs);
   for (auto& part : parts) moments.add(std::move(part));
   result.overs = moments.overs();
   return result;
@@ -50,12 +50,12 @@ TruePeaks put_together(std::vector<std::vector<Peak>>& parts, int rate_hz) {
 TruePeaks true_peaks(const Clip& clip, double limit_dbtp, const Job& job) {
   const auto& f = clip.format();
   const double limit = std::pow(10.0, limit_dbtp / 20);
-  std::vector<std::vector<Peak>> parts(size_t((f.frames + segment_frames - 1) / segment_frames));
+  std::vector<std::vector<Peak>> parts(size_t((f.frames + peak_segment_frames - 1) / peak_segment_frames));
   std::vector<Peak> greatest(parts.size());
   for_each_segment(
       int64_t(parts.size()), job, [&] { return State{clip.reader()}; },
       [&](State& state, int64_t s) {
-        const int64_t first = s * segment_frames, frames = std::min(segment_frames, f.frames - first);
+        const int64_t first = s * peak_segment_frames, frames = std::min(peak_segment_frames, f.frames - first);
         greatest[size_t(s)] = state.scan_frames(first, frames, 0, limit, parts[size_t(s)]);
       });
   TruePeaks result = put_together(parts, f.sample_rate_hz);

@@ -12,14 +12,14 @@ namespace heathmist {
 
 namespace {
 
-constexpr int64_t segment_frames = 1 << 18;
+constexpr int64_t word_segment_frames = 1 << 18;
 constexpr int64_t most_columns = 1200;
 constexpr int64_t seen_enough = 40;  // times a code should have come up before its absence says anything
 
 /// How often each bit changed, the sign first.
 using Flips = std::array<int32_t, 32>;
 
-struct Part {
+struct WordPart {
   std::vector<Flips> flips;  // by channel
   std::vector<std::array<int32_t, 256>> codes;
   std::vector<uint32_t> bits;
@@ -50,7 +50,7 @@ void count_flips(std::span<const uint32_t> words, uint32_t& last, Flips& flips) 
   }
 }
 
-uint32_t word_of(double x) { return uint32_t(int32_t(x * 2147483648.0)); }
+uint32_t word_of_sample(double x) { return uint32_t(int32_t(x * 2147483648.0)); }
 
 /// Codes that should occur: a smooth histogram holds at least `seen_enough` in both neighbourhoods of an empty one.
 double empty_share_of(const std::array<int64_t, 256>& codes) {
@@ -74,10 +74,10 @@ std::optional<WordStudy> study_words(const Clip& clip, int bits_used, const Job&
   const int64_t piece = std::max(1, f.sample_rate_hz / 100);
   int64_t column = piece * 10;
   while (f.frames / column >= most_columns) column *= 2;
-  const int64_t segment = (segment_frames + column - 1) / column * column;
+  const int64_t segment = (word_segment_frames + column - 1) / column * column;
   study.column_s = double(column) / f.sample_rate_hz;
   std::vector<uint32_t> columns(size_t((f.frames + column - 1) / column), 0);
-  std::vector<Part> parts(size_t((f.frames + segment - 1) / segment));
+  std::vector<WordPart> parts(size_t((f.frames + segment - 1) / segment));
   const double steps = std::ldexp(1.0, bits_used - 1);
   const auto count = study.container_bits <= 16   ? count_flips<2>
                      : study.container_bits <= 24 ? count_flips<3>
@@ -89,14 +89,14 @@ std::optional<WordStudy> study_words(const Clip& clip, int bits_used, const Job&
       },
       [&](auto& state, int64_t s) {
         auto& [reader, block] = state;
-        Part& part = parts[size_t(s)];
+        WordPart& part = parts[size_t(s)];
         std::vector<uint32_t> words;
         part.flips.assign(size_t(f.channels), Flips{});
         part.codes.resize(size_t(f.channels));
         part.bits.assign(size_t(f.channels), 0);
         std::vector<uint32_t> last(size_t(f.channels), 0);
         reader->read(s * segment - 1, 1, block);
-        for (int c = 0; c < f.channels; ++c) last[size_t(c)] = word_of(block.channel(c)[0]);
+        for (int c = 0; c < f.channels; ++c) last[size_t(c)] = word_of_sample(block.channel(c)[0]);
         for (int64_t at = s * segment; at < std::min(f.frames, (s + 1) * segment); at += piece) {
           const int64_t frames = std::min(piece, f.frames - at);
           reader->read(at, frames, block);
@@ -104,7 +104,7 @@ std::optional<WordStudy> study_words(const Clip& clip, int bits_used, const Job&
           for (int c = 0; c < f.channels; ++c) {
             const auto x = block.channel(c);
             words.resize(x.size());
-            std::transform(x.begin(), x.end(), words.begin(), word_of);
+            std::transform(x.begin(), x.end(), words.begin(), word_of_sample);
             const uint32_t bits = std::accumulate(words.begin(), words.end(), uint32_t(0), std::bit_or<>());
             const auto range = dsp::simd::summarize(x.data(), frames);
             peak = std::max({peak, range.high, -range.low});
@@ -123,7 +123,7 @@ std::optional<WordStudy> study_words(const Clip& clip, int bits_used, const Job&
     ChannelWords& words = study.channels[c];
     uint32_t bits = 0;
     words.activity.assign(size_t(study.container_bits), 0);
-    for (const Part& part : parts) {
+    for (const WordPart& part : parts) {
       bits |= part.bits[c];
       for (size_t n = 0; n < words.activity.size(); ++n)
         words.activity[n] += double(part.flips[c][n]) / double(f.frames);
@@ -132,7 +132,7 @@ std::optional<WordStudy> study_words(const Clip& clip, int bits_used, const Job&
     words.bits_used = length_of(bits);
     words.empty_share = empty_share_of(words.codes);
   }
-  for (const Part& part : parts) study.quiet_pieces += part.quiet, study.zero_pieces += part.zero;
+  for (const WordPart& part : parts) study.quiet_pieces += part.quiet, study.zero_pieces += part.zero;
   for (const uint32_t bits : columns) study.bits_over_time.push_back(length_of(bits));
   return study;
 }

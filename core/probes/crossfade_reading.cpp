@@ -4,6 +4,7 @@
 #include <cmath>
 #include <numbers>
 
+#include "core/dsp/decibels.hpp"
 #include "core/probes/carrier_track.hpp"
 
 namespace heathmist {
@@ -11,8 +12,6 @@ namespace heathmist {
 namespace {
 
 constexpr double floor_gain = 1e-9;
-double db_of(double gain) { return 20 * std::log10(std::max(std::abs(gain), floor_gain)); }
-
 using Curve = std::vector<CrossfadeReading::Point>;
 
 struct LawFit {
@@ -50,7 +49,7 @@ double departure_from(const LawFit& f, const Curve& curve, Sides sides, double l
   double most = 0;
   const auto take = [&](double got, double asked) {
     if (std::max(std::abs(got), asked) < least) return;
-    most = std::max(most, std::abs(db_of(got) - db_of(std::max(asked, 1e-4))));
+    most = std::max(most, std::abs(dsp::db_of(got, floor_gain) - dsp::db_of(std::max(asked, 1e-4), floor_gain)));
   };
   for (const auto& p : curve) {
     const double way = std::clamp((p.at_s - f.from_s) / f.length_s, 0.0, 1.0);
@@ -198,8 +197,8 @@ CrossfadeReading read_crossfade(const Clip& ret, const ProbeScore& score, const 
     if (b.departure_db < good_db) r.law_b = b.fit.law;
   }
   const double middle = r.from_s + 0.5 * r.length_s, width = std::max(0.001 * r.length_s, track.step_s);
-  r.middle_a_db = db_of(track.mean(track.a, {middle - width, middle + width})),
-  r.middle_b_db = db_of(track.mean(track.b, {middle - width, middle + width}));
+  r.middle_a_db = dsp::db_of(track.mean(track.a, {middle - width, middle + width}), floor_gain),
+  r.middle_b_db = dsp::db_of(track.mean(track.b, {middle - width, middle + width}), floor_gain);
   r.curve = curve_of(track, r.from_s - 0.1 * r.length_s, r.from_s + 1.1 * r.length_s);
   r.unlike_db = departure_db(r.curve, 0), r.like_db = departure_db(r.curve, 1);
   for (const double correlation : {-0.5, -0.25, 0.0, 0.25, 0.5, 0.75, 1.0})

@@ -7,6 +7,7 @@
 #include <cmath>
 #include <numbers>
 
+#include "core/dsp/decibels.hpp"
 #include "core/dsp/fft.hpp"
 #include "core/probes/carrier_track.hpp"
 #include "core/probes/transition.hpp"
@@ -17,7 +18,6 @@ namespace {
 
 constexpr double clean_noise = 2e-5;  // rms of a gain at rest: under it the samples speak for themselves
 
-double db_of(double amplitude) { return 20 * std::log10(std::max(std::abs(amplitude), 1e-20)); }
 double amplitude_of(double db) { return std::isinf(db) ? 0 : std::pow(10, db / 20); }
 
 /// One event with the stretches of rest on either side of it.
@@ -188,8 +188,8 @@ class EventReader {
       return;
     }
     const double over = before_ + furthest * (after_ - before_);
-    r.overshoot_db = furthest - 1 < 1e-4 + 4 * t_.noise ? 0 : std::abs(db_of(over / after_));
-    r.ripple_db = least > 0 ? db_of(most / least) : 0;
+    r.overshoot_db = furthest - 1 < 1e-4 + 4 * t_.noise ? 0 : std::abs(dsp::db_of(over / after_, dsp::no_gain));
+    r.ripple_db = least > 0 ? dsp::db_of(most / least, dsp::no_gain) : 0;
   }
 
   const CarrierTrack& track_;
@@ -292,7 +292,9 @@ double worst_deviation(const GainReading& r) {
 
 }  // namespace
 
-double GainReading::Point::off_db() const { return db_of(rendered) - db_of(drawn); }
+double GainReading::Point::off_db() const {
+  return dsp::db_of(rendered, dsp::no_gain) - dsp::db_of(drawn, dsp::no_gain);
+}
 
 const char* name_of(Smoothing smoothing) {
   constexpr const char* names[] = {"none", "linear", "one_pole", "stairs", "other"};

@@ -6,6 +6,7 @@
 #include <functional>
 #include <numbers>
 
+#include "core/dsp/decibels.hpp"
 #include "core/probes/engine_kinds.hpp"
 
 namespace heathmist {
@@ -13,8 +14,6 @@ namespace heathmist {
 namespace {
 
 constexpr double gone = 1e-4;
-
-double db_of(double gain) { return 20 * std::log10(std::max(std::abs(gain), 1e-20)); }
 
 /// A complex gain's size, with the sign it has where it turns the phase by less than a quarter.
 double signed_size(double along, double across) { return std::copysign(std::hypot(along, across), along); }
@@ -136,7 +135,8 @@ double departure(const std::vector<SidePoint>& points, Taper taper, double reach
   for (const SidePoint& p : points) {
     const double asked = taper_gain(taper, (1 - p.way) / reach), got = p.gain / full;
     if (std::max(asked, got) < 0.01) continue;
-    most = std::max(most, std::abs(db_of(std::max(got, gone)) - db_of(std::max(asked, gone))));
+    most = std::max(most, std::abs(dsp::db_of(std::max(got, gone), dsp::no_gain) -
+                                   dsp::db_of(std::max(asked, gone), dsp::no_gain)));
   }
   return most;
 }
@@ -189,7 +189,8 @@ PanReading judge_pan(std::vector<PanPoint> positions, int inputs) {
   const PanPoint &left_end = r.reversed ? *right : *left, &right_end = r.reversed ? *left : *right;
   const double of_left = std::abs(centre->matrix[0][0] / left_end.matrix[0][0]),
                of_right = std::abs(centre->matrix[second][1] / right_end.matrix[second][1]);
-  if (std::isfinite(of_left) && std::isfinite(of_right)) r.centre_db = 0.5 * (db_of(of_left) + db_of(of_right));
+  if (std::isfinite(of_left) && std::isfinite(of_right))
+    r.centre_db = 0.5 * (dsp::db_of(of_left, dsp::no_gain) + dsp::db_of(of_right, dsp::no_gain));
   return r;
 }
 

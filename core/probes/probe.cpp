@@ -19,7 +19,7 @@ namespace heathmist {
 
 namespace {
 
-constexpr double pi = std::numbers::pi;
+using std::numbers::pi;
 constexpr double lead_s = 0.25, body_at_s = 2, gap_s = 0.5, tail_s = 0.75, fade_s = probe_fade_s;
 
 double level_of(double dbfs) { return std::pow(10, dbfs / 20); }

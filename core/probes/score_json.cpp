@@ -208,12 +208,12 @@ ProbeScore with_score(ProbeScore s, const Json& asked) {
 namespace {
 
 /// A volume line or a position at every time where something begins, and every so often while it moves.
-struct Moment {
+struct ScoreMoment {
   double at_s, value;
 };
 
-std::vector<Moment> moments(const ProbeScore& s, double every_s) {
-  std::vector<Moment> all;
+std::vector<ScoreMoment> moments(const ProbeScore& s, double every_s) {
+  std::vector<ScoreMoment> all;
   for (size_t n = 0; n < s.gain.points.size(); ++n) {
     const GainPoint& p = s.gain.points[n];
     if (every_s > 0 && n > 0 && s.gain.points[n - 1].db != p.db)
@@ -246,7 +246,7 @@ std::string score_csv(const ProbeScore& s) {
   const auto all = moments(s, 0);
   if (all.empty()) return {};
   std::string text = s.moves.empty() ? "seconds,db\r\n" : "seconds,position\r\n";
-  for (const Moment& m : all)
+  for (const ScoreMoment& m : all)
     text +=
         fmt::format("{:.6g},{}\r\n", m.at_s, std::isinf(m.value) ? std::string("-inf") : fmt::format("{:g}", m.value));
   return text;
@@ -306,7 +306,7 @@ std::vector<uint8_t> score_midi(const ProbeScore& s) {
   const uint8_t controller = s.moves.empty() ? 7 : 10;
   uint32_t last = 0;
   int sent = -1;
-  for (const Moment& m : all) {
+  for (const ScoreMoment& m : all) {
     const auto at = uint32_t(std::lround(m.at_s * 1000));
     const int value = controller_value(s, m.value);
     if (value == sent) continue;

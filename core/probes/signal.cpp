@@ -12,9 +12,9 @@ namespace heathmist {
 
 namespace {
 
-constexpr double pi = std::numbers::pi;
+using std::numbers::pi;
 constexpr double peak = 0.7079457843841379;  // -3 dBFS
-constexpr double fade_s = 0.02;
+constexpr double signal_fade_s = 0.02;
 
 /// A third of an octave apart, off round numbers, so that no product falls on a line.
 std::vector<double> multitone() {
@@ -75,7 +75,7 @@ Planar render(const ProbeSignal& signal, int rate_hz, double seconds, int channe
     dsp::Noise chance(90);
     for (double& v : x) v = std::pow(10, -90 / 20.0) * chance.gaussian();
   }
-  const auto fade = std::min(x.size() / 2, size_t(fade_s * rate_hz));
+  const auto fade = std::min(x.size() / 2, size_t(signal_fade_s * rate_hz));
   for (size_t n = 0; n < fade; ++n) {
     const double gain = 0.5 - 0.5 * std::cos(pi * (double(n) + 0.5) / double(fade));
     x[n] *= gain, x[x.size() - 1 - n] *= gain;

@@ -12,7 +12,6 @@ namespace {
 
 using Complex = std::complex<double>;
 constexpr int crossing_images = 160;
-constexpr double window_s = sweep_window_s, lobe = sweep_lobe_bins;
 constexpr double beside_hz = 15;
 constexpr double blur_hz = 50;     // what the gate's ends blur
 constexpr double disturbs = 1e-3;  // what lies further under the wanted line does not show in it
@@ -98,13 +97,15 @@ bool SweepLevels::harmonic_crosses(int m, double hz, const std::array<double, Sw
   for (int other = 2; other <= SweepPoint::harmonics + 1; ++other) {
     if (other == m || db[size_t(other - 2)] < db[size_t(m - 2)] - 30) continue;
     for (const int apart : {std::abs(m - other), m + other})
-      if (std::abs(std::remainder(hz, to_ / apart)) < 2 * lobe / window_s / apart + pace * window_s / 2) return true;
+      if (std::abs(std::remainder(hz, to_ / apart)) <
+          2 * sweep_lobe_bins / sweep_window_s / apart + pace * sweep_window_s / 2)
+        return true;
   }
   for (const auto& [image, loud] : counting_) {
     if (loud < disturbs * size) continue;
     for (const int sign : {1, -1}) {  // m f = +-(c from + f), modulo to
       const double at = sign * image * from_ / (m - sign), step = to_ / (m - sign);
-      const double reach = pace * (responses_.gate_s / (m - sign) + window_s / 2) + blur_hz;
+      const double reach = pace * (responses_.gate_s / (m - sign) + sweep_window_s / 2) + blur_hz;
       if (std::abs(std::remainder(hz - at, step)) < reach) return true;
     }
   }

@@ -15,13 +15,14 @@ namespace heathmist {
 namespace {
 
 using Complex = std::complex<double>;
-constexpr double pi = std::numbers::pi;
-constexpr double window_s = sweep_window_s, edge_s = 0.025, beta = 26;
-constexpr double lobe = sweep_lobe_bins;
-constexpr double least_db = -400;
+using std::numbers::pi;
+constexpr double edge_s = 0.025, beta = 26;
+constexpr double least_response_db = -400;
 constexpr int told_images = 4;
 
-double db_of(double power) { return power > 0 ? std::max(least_db, 10 * std::log10(power)) : least_db; }
+double response_db(double power) {
+  return power > 0 ? std::max(least_response_db, 10 * std::log10(power)) : least_response_db;
+}
 
 /// One block of the return around a moment of the sweep, with the sweep's own turning beside it.
 class Moment {
@@ -33,7 +34,7 @@ class Moment {
         channel_(channel),
         lag_s_(lag_s),
         rate_(clip.format().sample_rate_hz),
-        size_(dsp::good_fft_size(size_t(window_s * rate_))),
+        size_(dsp::good_fft_size(size_t(sweep_window_s * rate_))),
         reader_(clip.reader()),
         fft_(size_),
         window_(dsp::kaiser(size_, beta)),
@@ -80,7 +81,7 @@ class Moment {
     const double bin = rate_ / double(size_);
     std::vector<bool> taken(fft_.bins(), false);
     for (int m = 2; m <= SweepPoint::harmonics + 1; ++m) {
-      const double reach = lobe * bin + m * score_.sweep->hz_per_s(sweep_s_) * double(size_) / rate_ / 2;
+      const double reach = sweep_lobe_bins * bin + m * score_.sweep->hz_per_s(sweep_s_) * double(size_) / rate_ / 2;
       const double middle = folded_hz(m * score_.sweep->hz(sweep_s_) / fit_.stretch, rate_);
       for (auto k = int64_t((middle - reach) / bin); k <= int64_t((middle + reach) / bin) + 1; ++k) {
         auto place = size_t(std::abs(k));
@@ -112,7 +113,7 @@ class Moment {
 };
 
 std::vector<double> inputs(const SweepLaw& law, int count) {
-  const double margin = window_s / 2 + edge_s;
+  const double margin = sweep_window_s / 2 + edge_s;
   const double low = std::max(20.0, law.hz(margin)), high = law.hz(law.seconds - margin);
   std::vector<double> hz;
   for (int n = 0; n < count; ++n) {
@@ -146,7 +147,7 @@ void mend_harmonics(SweepReading& reading, const SweepLevels& levels) {
 
 }  // namespace
 
-double SweepPoint::wanted_db() const { return db_of(std::norm(wanted)); }
+double SweepPoint::wanted_db() const { return response_db(std::norm(wanted)); }
 
 SweepReading read_sweep(const Clip& ret, const ProbeScore& score, const ProbeFit& fit,
                         const SweepReadingOptions& options, const Job& job) {
@@ -166,14 +167,14 @@ SweepReading read_sweep(const Clip& ret, const ProbeScore& score, const ProbeFit
         SweepPoint& point = reading.points[size_t(n)];
         point.wanted = levels.wanted(point.in_hz);
         for (size_t k = 0; k < reading.images.size(); ++k)
-          point.image_db.push_back(k == 0 ? point.wanted_db() : db_of(levels.image_power(k, point.in_hz)));
+          point.image_db.push_back(k == 0 ? point.wanted_db() : response_db(levels.image_power(k, point.in_hz)));
         moment->go_to(score.sweep->at_s(point.in_hz));
         const auto harmonics = moment->harmonics();
-        for (size_t m = 0; m < harmonics.size(); ++m) point.harmonic_db[m] = db_of(harmonics[m] / level);
-        point.rest_db = db_of(moment->rest() / level);
+        for (size_t m = 0; m < harmonics.size(); ++m) point.harmonic_db[m] = response_db(harmonics[m] / level);
+        point.rest_db = response_db(moment->rest() / level);
       });
   mend_harmonics(reading, levels);
-  summarize(reading, score, [&](double hz) { return db_of(std::norm(levels.wanted(hz))); });
+  summarize(reading, score, [&](double hz) { return response_db(std::norm(levels.wanted(hz))); });
   return reading;
 }
 
@@ -181,8 +182,8 @@ AliasMap alias_map(const Clip& ret, const ProbeScore& score, const ProbeFit& fit
                    const Job& job) {
   if (!score.sweep) throw std::invalid_argument("the probe '" + score.kind + "' holds no sweep");
   AliasMap map{columns, rows, score.rate_hz / 2.0, ret.format().sample_rate_hz / 2.0, {}};
-  map.db.assign(size_t(columns) * size_t(rows), float(least_db));
-  const double margin = window_s / 2 + edge_s, level = std::pow(10, score.level_dbfs / 20);
+  map.db.assign(size_t(columns) * size_t(rows), float(least_response_db));
+  const double margin = sweep_window_s / 2 + edge_s, level = std::pow(10, score.level_dbfs / 20);
   for_each_segment(
       columns, job, [&] { return std::make_unique<Moment>(ret, 0, score, fit, channel); },
       [&](std::unique_ptr<Moment>& moment, int64_t column) {
@@ -194,7 +195,7 @@ AliasMap alias_map(const Clip& ret, const ProbeScore& score, const ProbeFit& fit
         for (size_t k = 0; k < fft.bins(); ++k) {
           const auto row = std::min(rows - 1, int(double(k) * rows / double(fft.bins())));
           float& cell = map.db[size_t(column) * size_t(rows) + size_t(row)];
-          cell = std::max(cell, float(db_of(std::norm(fft.spectrum()[k]) / (full * full))));
+          cell = std::max(cell, float(response_db(std::norm(fft.spectrum()[k]) / (full * full))));
         }
       });
   return map;

@@ -15,7 +15,7 @@ namespace heathmist {
 namespace {
 
 using Complex = std::complex<double>;
-constexpr double pi = std::numbers::pi;
+using std::numbers::pi;
 constexpr double pad_s = 0.15;  // before and after the body; the marks lie farther off
 /// Either way, of a gate: flat up to one, from there down to nothing at the other.
 struct Gate {

@@ -12,7 +12,7 @@ namespace heathmist {
 namespace {
 
 using Complex = std::complex<double>;
-constexpr double pi = std::numbers::pi;
+using std::numbers::pi;
 constexpr double ring_s = 0.014;     // either way
 constexpr double usual_s = 0.004;    // most ring no longer
 constexpr double least_hz = 250;     // and so far at least

@@ -264,6 +264,11 @@ std::vector<Named> make() {
     return gained(std::move(s),
                   [=](int64_t n) { return decibels(depth * std::sin(turn * speed * double(n) / rate + phase) - 3); });
   });
+  add("tremolo", "gain_ride", "changed", [](P s, int rate, N& c) {
+    const double depth = c.between(0.05, 0.3), speed = c.between(1.5, 9), phase = c.between(0, turn);
+    return gained(std::move(s),
+                  [=](int64_t n) { return 1 - depth * (1 + std::sin(turn * speed * double(n) / rate + phase)); });
+  });
   add("mute", "mute", "changed",
       [](P s, int rate, N& c) {
         const int64_t at = somewhere(s, c), end = at + int64_t(c.between(0.6, 1.5) * rate);

@@ -108,13 +108,12 @@ std::vector<Series> BlindResultView::series() const {
       guessed.xs.push_back(double(n + 1)), guessed.ys.push_back(1.0 / choices_of(test_.design));
     }
   if (!share.xs.empty()) return {share, guessed};
-  constexpr Qt::PenStyle styles[] = {Qt::SolidLine, Qt::DashLine, Qt::DotLine, Qt::DashDotLine};
   std::vector<Series> all;
   for (size_t n = 0; n < test_.stimuli.size(); ++n) {
     Series s;
     s.name = QString::fromStdString(test_.stimuli[n].name);
     s.ink = colour(n == 0 ? Role::master : test_.stimuli[n].trial.empty() ? Role::soft : Role::residual);
-    s.style = styles[n % std::size(styles)];
+    s.style = line_style(n);
     for (size_t r = 0; r < rounds_.size(); ++r)
       if (const auto grade = grade_of(test_, rounds_[r], n)) s.xs.push_back(double(r + 1)), s.ys.push_back(*grade);
     all.push_back(std::move(s));

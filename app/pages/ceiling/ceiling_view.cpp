@@ -13,8 +13,6 @@ namespace heathmist::app {
 
 namespace {
 
-constexpr Qt::PenStyle styles[] = {Qt::SolidLine, Qt::DashLine, Qt::DotLine, Qt::DashDotLine};
-
 QString counted(size_t n) {
   static const char* const words[] = {"none",     "one",     "both",      "all three", "all four",
                                       "all five", "all six", "all seven", "all eight"};
@@ -266,7 +264,7 @@ void CeilingView::draw() {
         std::vector<Series> all;
         for (const CeilingAnswer& a : found_.answers) {
           if (a.points.empty()) continue;
-          Series s{QString::fromStdString(a.name), {}, {}, {}, colour(Role::ret), styles[all.size() % 4]};
+          Series s{QString::fromStdString(a.name), {}, {}, {}, colour(Role::ret), line_style(all.size())};
           if (all.size() >= 4) s.ink = colour(Role::ink);
           for (const CeilingSpread& p : spread_of(a)) {
             s.xs.push_back(p.set_db), s.ys.push_back((p.low_dbtp + p.high_dbtp) / 2);

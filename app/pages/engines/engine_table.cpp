@@ -11,7 +11,7 @@ namespace {
 
 /// A column of numbers: `of` gives one by row.
 template <class Of>
-Column numbers(const char* term, const QString& title, const QString& hint, int decimals, Of of) {
+Column number_column(const char* term, const QString& title, const QString& hint, int decimals, Of of) {
   return {title, hint, [of, decimals](size_t n) { return number_cell(of(n), decimals); }, true, 92, term};
 }
 
@@ -38,16 +38,16 @@ void show_gain(ResultTable& table, std::shared_ptr<const ProbeReading> r) {
                                               : number_cell(1000 * event(n).drawn.length_s, 0);
         },
         true, 78, "time"},
-       numbers("late", QObject::tr("Late, ms"),
-               QObject::tr("When half of it is done, against the drawn time; of a ramp, the level of its middle"), 2,
-               [event](size_t n) { return event(n).late_ms; }),
-       numbers("rise", QObject::tr("10\u201390 %, ms"),
-               QObject::tr("From a tenth to nine tenths of the change in amplitude"), 2,
-               [event](size_t n) { return event(n).rise_ms; }),
-       numbers("rise", QObject::tr("Whole, ms"), QObject::tr("From 1 to 99 % of it"), 2,
-               [event](size_t n) { return event(n).length_ms; }),
-       numbers("overshoot", QObject::tr("Over, dB"), QObject::tr("How far it goes beyond where it ends"), 2,
-               [event](size_t n) { return event(n).overshoot_db; }),
+       number_column("late", QObject::tr("Late, ms"),
+                     QObject::tr("When half of it is done, against the drawn time; of a ramp, the level of its middle"),
+                     2, [event](size_t n) { return event(n).late_ms; }),
+       number_column("rise", QObject::tr("10\u201390 %, ms"),
+                     QObject::tr("From a tenth to nine tenths of the change in amplitude"), 2,
+                     [event](size_t n) { return event(n).rise_ms; }),
+       number_column("rise", QObject::tr("Whole, ms"), QObject::tr("From 1 to 99 % of it"), 2,
+                     [event](size_t n) { return event(n).length_ms; }),
+       number_column("overshoot", QObject::tr("Over, dB"), QObject::tr("How far it goes beyond where it ends"), 2,
+                     [event](size_t n) { return event(n).overshoot_db; }),
        {QObject::tr("Stairs"), QObject::tr("How many, and how long each, ms"),
         [event](size_t n) {
           return event(n).stairs ? Cell{QObject::tr("%1 of %2")
@@ -57,8 +57,9 @@ void show_gain(ResultTable& table, std::shared_ptr<const ProbeReading> r) {
                                  : Cell{QObject::tr("none")};
         },
         true, 92, "stairs"},
-       numbers("splash", QObject::tr("Splash, dBFS"), QObject::tr("What it throws above 5 kHz in the 40 ms around it"),
-               0, [event](size_t n) { return event(n).splash_dbfs; })});
+       number_column("splash", QObject::tr("Splash, dBFS"),
+                     QObject::tr("What it throws above 5 kHz in the 40 ms around it"), 0,
+                     [event](size_t n) { return event(n).splash_dbfs; })});
   table.set_rows(events.size(), [event](size_t n) { return QString::fromStdString(event(n).drawn.name); });
 }
 
@@ -87,9 +88,9 @@ void show_pan(ResultTable& table, std::shared_ptr<const ProbeReading> r) {
     columns.push_back(level(QObject::tr("Right to left"), QObject::tr("dB"), 1, 0));
     columns.push_back(level(QObject::tr("Right to right"), QObject::tr("dB"), 1, 1));
   }
-  columns.push_back(numbers("fade_level", QObject::tr("Level, dB"),
-                            QObject::tr("Of unlike inputs, in both outputs together"), 2,
-                            [r](size_t n) { return std::optional(r->pan->positions[n].power_db); }));
+  columns.push_back(number_column("fade_level", QObject::tr("Level, dB"),
+                                  QObject::tr("Of unlike inputs, in both outputs together"), 2,
+                                  [r](size_t n) { return std::optional(r->pan->positions[n].power_db); }));
   table.set_columns(std::move(columns));
   table.set_rows(r->pan->positions.size());
 }
@@ -107,8 +108,8 @@ void show_crossfade(ResultTable& table, std::shared_ptr<const ProbeReading> r) {
                       },
                       false,
                       Column::stretch},
-                     numbers("correlation", QObject::tr("Correlation"), {}, 2,
-                             [r](size_t n) { return std::optional(r->crossfade->correlated_db[n].first); }),
+                     number_column("correlation", QObject::tr("Correlation"), {}, 2,
+                                   [r](size_t n) { return std::optional(r->crossfade->correlated_db[n].first); }),
                      {QObject::tr("Level, dB"), QObject::tr("The greatest departure from even within the fade"),
                       [r](size_t n) {
                         const double db = r->crossfade->correlated_db[n].second;
@@ -134,12 +135,12 @@ void show_trim(ResultTable& table, std::shared_ptr<const ProbeReading> r) {
         },
         false,
         Column::stretch},
-       numbers("level", QObject::tr("Tone, dBFS"), {}, 2, [at](size_t n) { return at(n).tone_dbfs; }),
-       numbers("level", QObject::tr("Rest, dBFS"), QObject::tr("All but the tone"), 1,
-               [at](size_t n) { return at(n).noise_dbfs; }),
-       numbers("thd_n", QObject::tr("THD+N, dB"), {}, 1, [at](size_t n) { return at(n).thd_n_db; }),
-       numbers("level", QObject::tr("Silence, dBFS"), QObject::tr("After the tone"), 1,
-               [at](size_t n) { return at(n).silence_dbfs; })});
+       number_column("level", QObject::tr("Tone, dBFS"), {}, 2, [at](size_t n) { return at(n).tone_dbfs; }),
+       number_column("level", QObject::tr("Rest, dBFS"), QObject::tr("All but the tone"), 1,
+                     [at](size_t n) { return at(n).noise_dbfs; }),
+       number_column("thd_n", QObject::tr("THD+N, dB"), {}, 1, [at](size_t n) { return at(n).thd_n_db; }),
+       number_column("level", QObject::tr("Silence, dBFS"), QObject::tr("After the tone"), 1,
+                     [at](size_t n) { return at(n).silence_dbfs; })});
   table.set_rows(r->trim->sections.size());
 }
 

@@ -43,7 +43,7 @@ class CellPainter : public QStyledItemDelegate {
   }
 };
 
-QString text_of(const MatrixCell& cell, MatrixValue value) {
+QString shown_in(const MatrixCell& cell, MatrixValue value) {
   if (!cell.done) return {};
   if (!cell.failure.empty()) return QObject::tr("failed");
   const auto v = value_of(cell, value);
@@ -80,7 +80,7 @@ QString hint_of(const MatrixCell& cell) {
                                     {MatrixValue::bandwidth, QObject::tr("reaches %1")},
                                     {MatrixValue::true_peak, QObject::tr("true peak %1 dBTP")},
                                     {MatrixValue::size, QObject::tr("encoded %1")}})
-    if (value_of(cell, value)) words << name.arg(text_of(cell, value));
+    if (value_of(cell, value)) words << name.arg(shown_in(cell, value));
   return words.join('\n');
 }
 
@@ -288,7 +288,7 @@ void MatrixView::show_columns() {
 Cell MatrixView::cell_of(size_t row, size_t column) const {
   const auto value = MatrixValue(value_->currentIndex());
   const MatrixCell& cell = matrix_.at(row, column);
-  Cell shown{text_of(cell, value), sorted_by(cell, value), hint_of(cell)};
+  Cell shown{shown_in(cell, value), sorted_by(cell, value), hint_of(cell)};
   if (const auto v = value_of(cell, value); v && most_ > least_)
     shown.picture = QVariant::fromValue(Share{0.05 + 0.95 * (most_ - *v) / (most_ - least_),
                                               value == MatrixValue::depth || value == MatrixValue::remainder});

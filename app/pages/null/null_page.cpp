@@ -8,19 +8,18 @@ namespace heathmist::app {
 
 namespace {
 
-QString tr(const char* text) { return QObject::tr(text); }
-
 void show_nothing(NullView* view) {
   view->hide_progress();
-  view->show_empty(tr("What came back?"),
-                   tr("Drop two files here: the master and what came back of it.\nThe null is on screen at once."));
+  view->show_empty(
+      QObject::tr("What came back?"),
+      QObject::tr("Drop two files here: the master and what came back of it.\nThe null is on screen at once."));
 }
 
 void show_failure(NullView* view, const Workspace& workspace, const QString& sentence) {
   view->hide_progress();
   if (workspace.is_disarmed(workspace.current()))
-    view->show_empty(tr("A stage is disarmed"),
-                     tr("%1\n\nNothing of it has run. In the chain above it can be seen whole, and armed.")
+    view->show_empty(QObject::tr("A stage is disarmed"),
+                     QObject::tr("%1\n\nNothing of it has run. In the chain above it can be seen whole, and armed.")
                          .arg(workspace.words_of_disarmed(workspace.current())),
                      false);
   else
@@ -33,11 +32,11 @@ void follow_trial(NullView* view, Workspace& workspace) {
   QObject::connect(&workspace, &W::nothing_selected, view, [view] { show_nothing(view); });
   QObject::connect(&workspace, &W::master_selected, view, [view](const QString& name) {
     view->hide_progress();
-    view->show_empty(name, tr("Drop what came back of it here, or make a return with a chain (Ctrl R)."));
+    view->show_empty(name, QObject::tr("Drop what came back of it here, or make a return with a chain (Ctrl R)."));
   });
   QObject::connect(&workspace, &W::measuring, view, [view](const QString& name) {
-    view->show_empty(name, tr("It is laid on its master…"), false);
-    view->show_progress(tr("Reading"), 0);
+    view->show_empty(name, QObject::tr("It is laid on its master…"), false);
+    view->show_progress(QObject::tr("Reading"), 0);
   });
   QObject::connect(&workspace, &W::trial_failed, view,
                    [view, &workspace](const QString& sentence) { show_failure(view, workspace, sentence); });
@@ -93,7 +92,8 @@ void follow_marks(NullView* view, Workspace& workspace) {
 }
 
 void choose_floor(PageContext& context) {
-  const QString file = choose_audio_file(context.window, tr("Choose a recording of silence through the same route"));
+  const QString file =
+      choose_audio_file(context.window, QObject::tr("Choose a recording of silence through the same route"));
   if (!file.isEmpty()) context.workspace.set_floor(Floor{title_of(file).toStdString(), {file.toStdString(), {}}, {}});
 }
 
@@ -103,7 +103,7 @@ std::vector<Command> plate_commands(NullView* view, PageContext& context) {
   int key = 1;
   for (Chooser* side : {view->plates()->left(), view->plates()->right()})
     for (int page = 0; page < side->pages()->count(); ++page, ++key)
-      commands.push_back({tr("Show plate: %1").arg(side->name(page)),
+      commands.push_back({QObject::tr("Show plate: %1").arg(side->name(page)),
                           MenuKind::view,
                           [&context, side, page] {
                             context.show("null");
@@ -112,14 +112,14 @@ std::vector<Command> plate_commands(NullView* view, PageContext& context) {
                           },
                           {QKeySequence(QString("Alt+%1").arg(key % 10))},
                           {},
-                          tr("Plates")});
+                          QObject::tr("Plates")});
   for (QAction* action : view->view_actions())
-    commands.push_back({tr("Plates: %1").arg(action->text()),
+    commands.push_back({QObject::tr("Plates: %1").arg(action->text()),
                         MenuKind::view,
                         [action] { action->trigger(); },
                         {},
                         {},
-                        tr("How they are drawn")});
+                        QObject::tr("How they are drawn")});
   return commands;
 }
 
@@ -129,26 +129,26 @@ std::vector<Command> commands(NullView* view, PageContext& context, ChainControl
   auto all = chains->commands();
   const auto plates = plate_commands(view, context);
   all.insert(all.end(), plates.begin(), plates.end());
-  const QString floor = tr("Floor of the route");
-  const std::vector<Command> more{{tr("Snap the delay to the nearest null"),
+  const QString floor = QObject::tr("Floor of the route");
+  const std::vector<Command> more{{QObject::tr("Snap the delay to the nearest null"),
                                    MenuKind::measure,
                                    [view] { view->snap(); },
                                    {QKeySequence("Ctrl+G")},
                                    shown},
-                                  {tr("Take a recording of silence as the floor of the route…"),
+                                  {QObject::tr("Take a recording of silence as the floor of the route…"),
                                    MenuKind::measure,
                                    [&context] { choose_floor(context); },
                                    {},
                                    {},
                                    floor},
-                                  {tr("Take this trial as the floor of the route"),
+                                  {QObject::tr("Take this trial as the floor of the route"),
                                    MenuKind::measure,
                                    [&workspace] { workspace.floor_from(workspace.current()); },
                                    {},
                                    [&workspace] { return workspace.current_result() && !workspace.current_chain(); },
                                    floor,
                                    true},
-                                  {tr("Let the floor of the route go"),
+                                  {QObject::tr("Let the floor of the route go"),
                                    MenuKind::measure,
                                    [&workspace] { workspace.set_floor({}); },
                                    {},
@@ -191,7 +191,11 @@ MadePage make_null(PageContext& context, QWidget* parent) {
 }  // namespace
 
 Page null_page() {
-  return {"null",   PageGroup::compare, tr("Null"), tr("Lanes, fit and plates of one trial"), QKeySequence("F7"),
+  return {"null",
+          PageGroup::compare,
+          QObject::tr("Null"),
+          QObject::tr("Lanes, fit and plates of one trial"),
+          QKeySequence("F7"),
           make_null};
 }
 

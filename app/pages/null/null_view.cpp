@@ -6,6 +6,7 @@
 #include <cmath>
 
 #include "app/theme/theme.hpp"
+#include "app/widgets/labels.hpp"
 #include "core/compare/audition.hpp"
 
 namespace heathmist::app {
@@ -15,13 +16,6 @@ namespace {
 constexpr int settle_ms = 350;
 constexpr double cell_seconds = 0.6;  // of a cell that is heard
 constexpr double live_seconds = 4;    // how much programme a nudge is answered from
-
-QLabel* soft_label(const QString& text, QWidget* parent) {
-  auto* label = new QLabel(text, parent);
-  label->setFont(face(Type::small));
-  label->setProperty("soft", true);
-  return label;
-}
 
 }  // namespace
 

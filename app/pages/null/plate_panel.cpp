@@ -7,6 +7,7 @@
 #include <cmath>
 
 #include "app/theme/theme.hpp"
+#include "app/widgets/labels.hpp"
 #include "app/widgets/terms.hpp"
 
 namespace heathmist::app {
@@ -21,13 +22,6 @@ QToolButton* menu_button(const QString& hint, QMenu* menu, QWidget* parent) {
   button->setToolTip(hint);
   button->setAccessibleName(hint);
   return button;
-}
-
-QLabel* soft_label(QWidget* parent) {
-  auto* label = new QLabel(parent);
-  label->setFont(face(Type::small));
-  label->setProperty("soft", true);
-  return label;
 }
 
 std::pair<QVBoxLayout*, QHBoxLayout*> column(QWidget* page, const QMargins& margins) {
@@ -69,7 +63,7 @@ QWidget* PlatePanel::make_left() {
   left_->add(tr("Bits"), tr("Word length: codes and bits (Alt+5)"), words_);
   left_->add(tr("Over time"), tr("Gain and used bits over time (Alt+6)"), course_);
   head->addWidget(left_);
-  note_ = soft_label(page);
+  note_ = soft_label({}, page);
   note_->setSizePolicy(QSizePolicy::Ignored, QSizePolicy::Preferred);
   head->addWidget(note_, 1);
   make_menus(head);
@@ -103,7 +97,7 @@ QWidget* PlatePanel::make_right() {
   right_->add(tr("Events"), tr("Breaks, overs and the closest moments (Alt+9)"), moments_);
   right_->add(tr("Third octaves"), tr("Depth by third octave (Alt+0)"), thirds_);
   head->addWidget(right_);
-  legend_ = soft_label(page);
+  legend_ = soft_label({}, page);
   legend_->setAlignment(Qt::AlignRight | Qt::AlignVCenter);
   legend_->setSizePolicy(QSizePolicy::Ignored, QSizePolicy::Preferred);
   head->addWidget(legend_, 1);

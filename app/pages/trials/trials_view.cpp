@@ -18,8 +18,6 @@ namespace {
 
 constexpr double silence_db = -400, unrelated_db = 1000;  // sort before and behind every number
 
-constexpr Qt::PenStyle styles[] = {Qt::SolidLine, Qt::DashLine, Qt::DotLine, Qt::DashDotLine};
-
 }  // namespace
 
 TrialsView::TrialsView(QWidget* parent) : QWidget(parent) {
@@ -189,7 +187,7 @@ void TrialsView::draw() {
                      longest->summary.band_hz,
                      std::vector<double>(longest->summary.band_hz.size(), -200.0),
                      colour(Role::residual),
-                     styles[result.size() % 4],
+                     line_style(size_t(result.size())),
                      false,
                      result.size() < 4 ? 1.6 : 0.9};
       for (size_t k = 0; k < line.hz.size(); ++k)  // bands differ with the rate

@@ -23,6 +23,7 @@ const std::vector<Estimate>& all() {
       {"filter", 1, 3, Stands::in_programme, estimate_filter},
       {"mid_side", 1, 4, Stands::in_programme, estimate_mid_side},
       {"room", 1, 4, Stands::in_programme, estimate_room},
+      {"tremolo", 1.5, 2, Stands::in_programme, estimate_tremolo},
       {"gain_ride", 1.5, 4, Stands::in_programme, estimate_gain_ride},
       {"dynamics", 1.5, 4, Stands::in_programme, estimate_dynamics},
       {"wow", 10, 4, Stands::in_programme, estimate_wow},

@@ -27,7 +27,7 @@ struct Click {
 };
 
 /// Median of what is left near a place: where a note sets in, more is left all at once.
-double around(const std::vector<double>& left, int64_t n, int64_t reach) {
+double mean_around(const std::vector<double>& left, int64_t n, int64_t reach) {
   std::vector<double> sizes;
   for (int64_t k = std::max<int64_t>(0, n - reach); k < std::min(std::ssize(left), n + reach); ++k)
     sizes.push_back(std::abs(left[size_t(k)]));
@@ -115,7 +115,7 @@ std::optional<Found> estimate_clicks(const Excerpt& e, const Planar& model) {
       for (int64_t n = at; n < end; ++n) {
         const double size = std::abs(left[size_t(n)]);
         if (n < edge || n >= e.frames() - edge) continue;
-        if (size < click_over * usual || size < click_over * around(left, n, 2 * longest)) continue;
+        if (size < click_over * usual || size < click_over * mean_around(left, n, 2 * longest)) continue;
         int64_t last = n;
         double peak = size;
         for (int64_t k = n; k < std::min(e.frames(), last + longest / 2); ++k) {

@@ -15,12 +15,12 @@ namespace heathmist::causes {
 namespace {
 
 constexpr double most_read_s = 24, most_late_s = 3;
-constexpr double least_s = 0.0015;  // nearer ones are an EQ's comb
-constexpr double stands_out = 12;   // times the median of the response around
+constexpr double least_echo_s = 0.0015;  // nearer ones are an EQ's comb
+constexpr double stands_out = 12;        // times the median of the response around
 constexpr double least_level = 1e-4;
-constexpr double least_power = 1e-7;  // of the mean: bins with less say nothing
+constexpr double least_bin_power = 1e-7;  // of the mean: bins with less say nothing
 constexpr size_t most_echoes = 4;
-constexpr int64_t around = 24;  // samples of the response that go with a peak
+constexpr int64_t around_peak = 24;  // samples of the response that go with a peak
 constexpr int more_rounds = 2;
 constexpr double hardly_less = 0.93;          // of what a gain leaves: so much after the first look is no echo's
 constexpr double as_good_as_nothing = 1e-12;  // what a gain leaves where it was all
@@ -35,10 +35,11 @@ struct Taps {
 void add(std::span<const double> in, const Taps& taps, std::span<double> out) {
   constexpr int64_t chunk = 4096;
   const std::vector<double> turned(taps.of.rbegin(), taps.of.rend());
-  std::vector<double> from(size_t(chunk + 2 * around)), wet(static_cast<size_t>(chunk));
+  std::vector<double> from(size_t(chunk + 2 * around_peak)), wet(static_cast<size_t>(chunk));
   const auto frames = std::ssize(out);
   for (int64_t n = 0; n < frames; n += chunk) {
-    const int64_t count = std::min(chunk, frames - n), first = n - taps.at - around, last = first + count + 2 * around;
+    const int64_t count = std::min(chunk, frames - n), first = n - taps.at - around_peak,
+                  last = first + count + 2 * around_peak;
     const double* read = in.data() + first;
     if (first < 0 || last > std::ssize(in)) {  // silence around it
       for (int64_t k = first; k < last; ++k) from[size_t(k - first)] = k >= 0 && k < std::ssize(in) ? in[size_t(k)] : 0;
@@ -87,7 +88,7 @@ class Division {
   std::vector<double> of(std::span<const double> left) {
     transform(left);
     const auto y = fft_.spectrum();
-    const auto least = Real(least_power * power_), scale = Real(1 / double(fft_.size()));
+    const auto least = Real(least_bin_power * power_), scale = Real(1 / double(fft_.size()));
     for (size_t k = 0; k < y.size(); ++k) {
       const auto x = model_[k], z = y[k];  // conj(x) z
       const Real by = scale / (std::norm(x) + least);
@@ -111,7 +112,7 @@ class Division {
 
 /// Places where the response stands out.
 std::vector<int64_t> peaks(const std::vector<double>& h, double rate) {
-  const auto reach = std::min(int64_t(h.size() / 2), int64_t(most_late_s * rate)), least = int64_t(least_s * rate);
+  const auto reach = std::min(int64_t(h.size() / 2), int64_t(most_late_s * rate)), least = int64_t(least_echo_s * rate);
   std::vector<double> sizes;
   for (int64_t n = least; n < reach; ++n) sizes.push_back(std::abs(h[size_t(n)]));
   if (sizes.size() < 100) return {};
@@ -124,8 +125,8 @@ std::vector<int64_t> peaks(const std::vector<double>& h, double rate) {
     first = std::max(first, *best);
     const int64_t at = best - sizes.begin() + least;
     found.push_back(at);
-    for (int64_t n = std::max<int64_t>(0, at - least - 2 * around);
-         n < std::min(int64_t(sizes.size()), at - least + 2 * around); ++n)
+    for (int64_t n = std::max<int64_t>(0, at - least - 2 * around_peak);
+         n < std::min(int64_t(sizes.size()), at - least + 2 * around_peak); ++n)
       sizes[size_t(n)] = 0;
   }
   return found;
@@ -137,7 +138,7 @@ void take_out(std::span<const double> model, const std::vector<double>& h, std::
   const auto size = std::ssize(h);
   for (Taps& t : taps) {
     Taps minus{t.at, {}};
-    for (int64_t k = -around; k <= around; ++k)
+    for (int64_t k = -around_peak; k <= around_peak; ++k)
       minus.of.push_back(t.at || k == 0 ? -h[size_t((t.at + k + size) % size)] : 0);
     add(model, minus, left);
     for (size_t k = 0; k < t.of.size(); ++k) t.of[k] -= minus.of[k];
@@ -245,7 +246,7 @@ double left_from(const std::vector<Channel>& channels, int64_t from) {
 /// Finds the taps at these places, or one clean repeat where that does as well; false where neither takes out much.
 bool find_taps(std::vector<Channel>& channels, std::vector<std::vector<double>> h, const std::vector<int64_t>& places,
                int threads) {
-  const std::vector<double> none(2 * around + 1);
+  const std::vector<double> none(2 * around_peak + 1);
   std::vector<OneRepeat> repeats;
   for (Channel& c : channels) {
     repeats.emplace_back(c.model, c.had);
@@ -279,7 +280,7 @@ bool find_taps(std::vector<Channel>& channels, std::vector<std::vector<double>> 
     for (size_t p = 0; p < channels.size(); ++p) {
       channels[p].taps.assign(2, {0, none});
       channels[p].taps[0].at = lag;
-      channels[p].taps[0].of[around] = gains[p].repeat, channels[p].taps[1].of[around] = gains[p].direct;
+      channels[p].taps[0].of[around_peak] = gains[p].repeat, channels[p].taps[1].of[around_peak] = gains[p].direct;
     }
   return true;
 }
@@ -311,8 +312,8 @@ std::optional<Found> estimate_echo(const Excerpt& e, const Planar& model) {
   Cause cause = echo_cause(channels.front(), e.pairs(), e.rate_hz);
   std::vector<std::vector<Taps>> taps;  // by pair
   for (Channel& c : channels) taps.push_back(std::move(c.taps));
-  int64_t reach = around;
-  for (const Taps& t : taps.front()) reach = std::max(reach, t.at + around);
+  int64_t reach = around_peak;
+  for (const Taps& t : taps.front()) reach = std::max(reach, t.at + around_peak);
   return Found{std::move(cause),
                [taps, threads = e.threads](const Places&, Planar& m) {
                  each_pair(threads, m.channels(), [&](int p) {

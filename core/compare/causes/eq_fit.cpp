@@ -10,7 +10,7 @@ namespace heathmist::causes {
 
 namespace {
 
-constexpr double least_power = 1e-18;                      // of a section
+constexpr double least_section_power = 1e-18;              // of a section
 constexpr double floor_db = -45;                           // deeper is as good as gone
 constexpr double most_off_octaves = 1.5, most_off_db = 6;  // that one step moves a number by
 using Numbers = std::vector<double>;
@@ -75,7 +75,7 @@ void EqFit::times_power(const EqSection& section, std::vector<double>& power) co
   for (const auto& b : section.biquads(rate_)) {
     const PowerAt above(b.b0, b.b1, b.b2), below(1, b.a1, b.a2);
     for (size_t n = 0; n < power.size(); ++n)
-      power[n] *= std::max(least_power, above(half_sine2_[n]) / below(half_sine2_[n]));
+      power[n] *= std::max(least_section_power, above(half_sine2_[n]) / below(half_sine2_[n]));
   }
 }
 

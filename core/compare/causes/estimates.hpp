@@ -39,6 +39,7 @@ const std::vector<Estimate>& all();
 std::optional<Found> estimate_mute(const Excerpt& excerpt, const Planar& model);
 std::optional<Found> estimate_fade(const Excerpt& excerpt, const Planar& model);
 std::optional<Found> estimate_gain_step(const Excerpt& excerpt, const Planar& model);
+std::optional<Found> estimate_tremolo(const Excerpt& excerpt, const Planar& model);
 std::optional<Found> estimate_gain_ride(const Excerpt& excerpt, const Planar& model);
 std::optional<Found> estimate_mixing(const Excerpt& excerpt, const Planar& model);
 std::optional<Found> estimate_filter(const Excerpt& excerpt, const Planar& model);

@@ -12,29 +12,29 @@ namespace heathmist::causes {
 namespace {
 
 /// Gain of a fade at u = 0 (full) .. 1 (nothing); `depth_db` for the one that is straight in dB.
-struct Law {
+struct FadeLaw {
   const char* name;
   double (*gain)(double u, double depth_db);
 };
 const std::array laws{
-    Law{"linear", [](double u, double) { return 1 - u; }},
-    Law{"raised_cosine", [](double u, double) { return 0.5 + 0.5 * std::cos(std::numbers::pi * u); }},
-    Law{"equal_power", [](double u, double) { return std::cos(0.5 * std::numbers::pi * u); }},
-    Law{"square_root", [](double u, double) { return std::sqrt(1 - u); }},
-    Law{"logarithmic", [](double u, double depth_db) { return std::pow(10, -depth_db * u / 20); }},
-    Law{"quadratic", [](double u, double) { return (1 - u) * (1 - u); }},
-    Law{"cubic", [](double u, double) { return (1 - u) * (1 - u) * (1 - u); }},
-    Law{"parabola", [](double u, double) { return 1 - u * u; }},
-    Law{"cube_root", [](double u, double) { return std::cbrt(1 - u); }},
-    Law{"one_minus_sine", [](double u, double) { return 1 - std::sin(0.5 * std::numbers::pi * u); }},
+    FadeLaw{"linear", [](double u, double) { return 1 - u; }},
+    FadeLaw{"raised_cosine", [](double u, double) { return 0.5 + 0.5 * std::cos(std::numbers::pi * u); }},
+    FadeLaw{"equal_power", [](double u, double) { return std::cos(0.5 * std::numbers::pi * u); }},
+    FadeLaw{"square_root", [](double u, double) { return std::sqrt(1 - u); }},
+    FadeLaw{"logarithmic", [](double u, double depth_db) { return std::pow(10, -depth_db * u / 20); }},
+    FadeLaw{"quadratic", [](double u, double) { return (1 - u) * (1 - u); }},
+    FadeLaw{"cubic", [](double u, double) { return (1 - u) * (1 - u) * (1 - u); }},
+    FadeLaw{"parabola", [](double u, double) { return 1 - u * u; }},
+    FadeLaw{"cube_root", [](double u, double) { return std::cbrt(1 - u); }},
+    FadeLaw{"one_minus_sine", [](double u, double) { return 1 - std::sin(0.5 * std::numbers::pi * u); }},
 };
 
-constexpr double beyond_s = 0.5, much = 0.3;
-constexpr int most_rounds = 150;
+constexpr double beyond_fade_s = 0.5, much = 0.3;
+constexpr int most_fit_rounds = 150;
 constexpr double better = 1 - 1e-4;  // of the squared error: less is no move
 
 struct Shape {
-  const Law* law = nullptr;
+  const FadeLaw* law = nullptr;
   double from = 0, until = 0;  // times: full at `from`, nothing at `until` (before it, for a fade in)
   double depth_db = 60, plateau = 1;
   double gain(double n) const {
@@ -65,7 +65,7 @@ void polish(const GainCurve& c, const Range& range, Shape& s, double& best) {
   double depth_step = 16;
   const bool deep = std::string(s.law->name) == "logarithmic";
   const double length = c.middle.back() - c.middle.front();
-  for (int round = 0; step > least && round < most_rounds; ++round) {
+  for (int round = 0; step > least && round < most_fit_rounds; ++round) {
     bool moved = false;
     const auto tried = [&](Shape t) {
       if (std::abs(t.until - t.from) < double(c.piece) || (t.until > t.from) != (s.until > s.from)) return;
@@ -117,11 +117,11 @@ std::optional<Faded> best_shape(const GainCurve& c, double plateau, bool out, do
     if (c.tells(at(n)) && std::abs(20 * std::log10(std::max(1e-9, c.pieces[at(n)].gain() / plateau))) < 0.1) steady = n;
   if (last - steady < 2) return {};
   const auto start_of = [&](int64_t n) { return c.middle[at(n)] - (out ? 0.5 : -0.5) * double(c.piece); };
-  const int64_t beyond = std::max<int64_t>(0, steady - int64_t(beyond_s * rate / double(c.piece)));
+  const int64_t beyond = std::max<int64_t>(0, steady - int64_t(beyond_fade_s * rate / double(c.piece)));
   const Range range = out ? Range{size_t(beyond), size_t(count)} : Range{0, size_t(count - beyond)};
   std::optional<Shape> best;
   double least = 0;
-  for (const Law& law : laws) {
+  for (const FadeLaw& law : laws) {
     Shape s{&law, start_of(steady), start_of(last) + (out ? 1 : -1) * double(c.piece), 60, plateau};
     double now = cost(c, range, s);
     polish(c, range, s, now);

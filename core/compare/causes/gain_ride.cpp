@@ -10,10 +10,10 @@ namespace heathmist::causes {
 namespace {
 
 constexpr double knot_s = 0.25;
-constexpr double most_knots = 1200;
-constexpr double least_range_db = 0.1;
+constexpr double most_ride_knots = 1200;
+constexpr double least_ride_db = 0.1;
 
-struct Curve {
+struct RideCurve {
   double knot = 1;  // frames
   std::vector<double> gains;
   double at(double n) const {
@@ -58,7 +58,7 @@ std::optional<Found> estimate_gain_ride(const Excerpt& e, const Planar& model) {
   const GainCurve c = gain_course(e, model);
   if (c.pieces.size() < 8) return {};
   const double length = c.middle.back() + 0.5 * double(c.piece);
-  Curve curve{std::max(knot_s * e.rate_hz, length / most_knots), {}};
+  RideCurve curve{std::max(knot_s * e.rate_hz, length / most_ride_knots), {}};
   const auto count = size_t(std::ceil(length / curve.knot));
   if (count < 3) return {};
   curve.gains = knots_of(c, curve.knot, count);
@@ -76,7 +76,7 @@ std::optional<Found> estimate_gain_ride(const Excerpt& e, const Planar& model) {
   if (db.size() < 3) return {};
   std::sort(db.begin(), db.end());
   const double range = db[db.size() * 95 / 100] - db[db.size() / 20];
-  if (range < least_range_db) return {};
+  if (range < least_ride_db) return {};
   Cause cause{.code = "gain_ride"};
   cause.values = {{"range_db", range}, {"most_db", db.back()}, {"least_db", db.front()}, {"curve", points}};
   return Found{cause, [curve](const Places& where, Planar& m) {

@@ -12,7 +12,7 @@ namespace {
 constexpr double lowest_octave_hz = 31.25, bottom_db = -160;
 constexpr int most_moments = 60;
 constexpr double least_moment_s = 0.1;
-constexpr size_t fft_size = 8192;
+constexpr size_t where_fft_size = 8192;
 constexpr double says_nothing = 1e-9;  // of the master's power: a band, or a moment, in which there is no programme
 
 double level_db(double left, double master) {
@@ -34,9 +34,9 @@ WhereItLies::WhereItLies(const Excerpt& excerpt) : e_(excerpt) {
 template <class Sound>
 WhereItLies::Powers WhereItLies::powers_of(Sound sound) const {
   Powers sum{std::vector<double>(octaves_.size(), 0), std::vector<double>(moments_.size(), 0)};
-  dsp::RealFft<double> fft(fft_size);
-  const auto window = dsp::hann(fft_size);
-  const double bin_hz = double(e_.rate_hz) / double(fft_size);
+  dsp::RealFft<double> fft(where_fft_size);
+  const auto window = dsp::hann(where_fft_size);
+  const double bin_hz = double(e_.rate_hz) / double(where_fft_size);
   for (int p = 0; p < e_.pairs(); ++p) {
     const auto x = sound(p);
     for (size_t m = 0; m < moments_.size(); ++m) {
@@ -44,9 +44,9 @@ WhereItLies::Powers WhereItLies::powers_of(Sound sound) const {
       for (int64_t n = moments_[m]; n < end; ++n)
         if (e_.told[size_t(n)]) sum.over_time[m] += x[size_t(n)] * x[size_t(n)];
     }
-    for (size_t at = 0; at + fft_size <= x.size(); at += fft_size) {
-      if (!e_.told[at] || !e_.told[at + fft_size - 1]) continue;
-      for (size_t n = 0; n < fft_size; ++n) fft.time()[n] = window[n] * x[at + n];
+    for (size_t at = 0; at + where_fft_size <= x.size(); at += where_fft_size) {
+      if (!e_.told[at] || !e_.told[at + where_fft_size - 1]) continue;
+      for (size_t n = 0; n < where_fft_size; ++n) fft.time()[n] = window[n] * x[at + n];
       fft.forward();
       for (size_t k = 0; k < octaves_.size(); ++k) {
         const auto from = size_t(std::ceil(octaves_[k] / std::sqrt(2.0) / bin_hz)),

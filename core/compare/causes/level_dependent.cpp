@@ -17,7 +17,7 @@ constexpr double follows = 0.35;           // share of the gain's variance that 
 constexpr double limiter_spread_db = 1.0;  // of the return's peaks where the gain is down
 constexpr double limiter_ratio = 8;
 constexpr double same_height_db = 0.02;  // of peaks that a limiter brought back, where there are only a few
-constexpr double limiter_rise = 0.15;  // dB by which a peak comes back higher where it is a dB higher
+constexpr double limiter_rise = 0.15;    // dB by which a peak comes back higher where it is a dB higher
 
 struct Trace {
   int64_t piece = 1;
@@ -67,11 +67,11 @@ std::vector<double> detected(const Trace& t, double attack_s, double release_s) 
 }
 
 /// Mean gain in dB over steps of 1 dB of the detected level, and the share of its variance that this explains.
-struct Law {
+struct LevelLaw {
   std::vector<double> level, gain, weight;
   double explained = 0, attack_s = 0, release_s = 0;
 };
-Law law_of(const Trace& t, const std::vector<double>& level) {
+LevelLaw law_of(const Trace& t, const std::vector<double>& level) {
   constexpr double low = -90, step = 1;
   std::vector<double> sum(92, 0), weight(92, 0);
   double all = 0, mean = 0, square = 0;
@@ -82,7 +82,7 @@ Law law_of(const Trace& t, const std::vector<double>& level) {
     const auto bin = size_t(std::clamp((level[n] - low) / step, 0.0, 91.0));
     sum[bin] += of(n) * g, weight[bin] += of(n), all += of(n), mean += of(n) * g, square += of(n) * g * g;
   }
-  Law law;
+  LevelLaw law;
   if (!(all > 0)) return law;
   mean /= all;
   double between = 0;
@@ -97,11 +97,11 @@ Law law_of(const Trace& t, const std::vector<double>& level) {
   return law;
 }
 
-Law best_law(const Trace& t) {
-  Law best;
+LevelLaw best_law(const Trace& t) {
+  LevelLaw best;
   for (const double attack : {0.0, 0.003, 0.01, 0.03, 0.1})
     for (const double release : {0.01, 0.03, 0.1, 0.2, 0.4, 1.0}) {
-      Law law = law_of(t, detected(t, attack, release));
+      LevelLaw law = law_of(t, detected(t, attack, release));
       if (law.explained > best.explained) best = law, best.attack_s = attack, best.release_s = release;
     }
   return best;
@@ -112,7 +112,7 @@ struct Corner {
   double at = 0, slope = 0, flat = 0, error = 1e300;
   bool above = true;  ///< sloped above the corner
 };
-Corner corner_of(const Law& law) {
+Corner corner_of(const LevelLaw& law) {
   Corner best;
   for (const bool above : {true, false})
     for (double at = law.level.front(); at <= law.level.back(); at += 0.5) {
@@ -205,7 +205,7 @@ bool limits(const Peaks& peaks, double ratio) {
 std::optional<Found> estimate_dynamics(const Excerpt& e, const Planar& model) {
   const Trace t = trace_of(e, model);
   if (t.gain.size() < 50 || fast_share(t) < least_fast) return {};
-  const Law law = best_law(t);
+  const LevelLaw law = best_law(t);
   if (law.explained < follows || law.level.size() < 3) return {};
   const Corner corner = corner_of(law);
   std::vector<double> db;

@@ -116,7 +116,7 @@ std::vector<Line> steady_lines(const Excerpt& e, const std::vector<std::vector<d
 }
 
 /// The phasor of each line in each pair and part, at the part's start.
-struct Fitted {
+struct FittedLine {
   double hz;
   std::vector<std::vector<std::complex<double>>> phasors;  // [part][pair]
   double power() const {                                   // mean over parts and pairs
@@ -192,9 +192,9 @@ Turned turn_between(std::span<const double> left, double turn, size_t pieces) {
 
 /// By projection on what is left, one line after the other, several times over; the frequency is made finer by how the
 /// phase turns between pieces of a stretch, first short ones, then its halves.
-std::vector<Fitted> fit_lines(const Excerpt& e, std::vector<std::vector<double>> left,
-                              const std::vector<Stretch>& parts, const std::vector<Line>& lines) {
-  std::vector<Fitted> fitted;
+std::vector<FittedLine> fit_lines(const Excerpt& e, std::vector<std::vector<double>> left,
+                                  const std::vector<Stretch>& parts, const std::vector<Line>& lines) {
+  std::vector<FittedLine> fitted;
   for (const Line& l : lines)
     fitted.push_back({l.hz, {parts.size(), std::vector<std::complex<double>>(left.size(), 0.0)}});
   const auto part = [&](size_t pair, const Stretch& s) {
@@ -202,7 +202,7 @@ std::vector<Fitted> fit_lines(const Excerpt& e, std::vector<std::vector<double>>
   };
   const auto rounds = lines.size() > 4 ? std::vector<size_t>{8, 2, 2} : std::vector<size_t>{16, 6, 2, 2};
   for (const size_t pieces : rounds)
-    for (Fitted& f : fitted) {
+    for (FittedLine& f : fitted) {
       const double was = 2 * std::numbers::pi * f.hz / e.rate_hz;
       double off = 0, weight = 0;
       for (size_t n = 0; n < parts.size(); ++n)
@@ -226,7 +226,8 @@ std::vector<Fitted> fit_lines(const Excerpt& e, std::vector<std::vector<double>>
 
 /// The programme holds a line there itself, no weaker, and what is left keeps its phase to it from piece to piece:
 /// something was done to that line, nothing was added.
-bool is_of_the_programme(const Excerpt& e, const Planar& model, const std::vector<Stretch>& parts, const Fitted& f) {
+bool is_of_the_programme(const Excerpt& e, const Planar& model, const std::vector<Stretch>& parts,
+                         const FittedLine& f) {
   constexpr double piece_s = 0.23;  // shorter than the beats of a loop, in which whatever is steady keeps time with all
   const double turn = 2 * std::numbers::pi * f.hz / e.rate_hz;
   std::complex<double> across = 0;
@@ -246,11 +247,11 @@ bool is_of_the_programme(const Excerpt& e, const Planar& model, const std::vecto
 }
 
 /// 50 or 60 where most of the lines' power is of that family.
-std::optional<double> mains_of(const std::vector<Fitted>& lines) {
+std::optional<double> mains_of(const std::vector<FittedLine>& lines) {
   for (const double mains : {50.0, 60.0}) {
     double inside = 0, all = 0;
     int first = 0;
-    for (const Fitted& l : lines) {
+    for (const FittedLine& l : lines) {
       const double power = l.power();
       const double order = std::round(l.hz / mains);
       all += power;
@@ -271,17 +272,17 @@ std::optional<Found> estimate_lines(const Excerpt& e, const Planar& model) {
   const auto lines = steady_lines(e, left, parts);
   if (lines.empty()) return {};
   auto fitted = fit_lines(e, std::move(left), parts, lines);
-  std::erase_if(fitted, [&](const Fitted& f) { return is_of_the_programme(e, model, parts, f); });
+  std::erase_if(fitted, [&](const FittedLine& f) { return is_of_the_programme(e, model, parts, f); });
   if (fitted.empty()) return {};
   double strongest = 0;
-  for (const Fitted& f : fitted) strongest = std::max(strongest, f.power());
-  std::erase_if(fitted, [&](const Fitted& f) {  // what rounding a tone makes of it: lines too
+  for (const FittedLine& f : fitted) strongest = std::max(strongest, f.power());
+  std::erase_if(fitted, [&](const FittedLine& f) {  // what rounding a tone makes of it: lines too
     return f.power() < of_rounding_share * strongest && f.power() < of_rounding_power;
   });
   const auto mains = mains_of(fitted);
   double power = 0;
   Json all = Json::array();
-  for (const Fitted& f : fitted) {
+  for (const FittedLine& f : fitted) {
     const double own = f.power();
     power += own;
     all.push_back({{"hz", f.hz}, {"level_dbfs", 10 * std::log10(std::max(1e-20, own))}});
@@ -299,7 +300,7 @@ std::optional<Found> estimate_lines(const Excerpt& e, const Planar& model) {
                  for (size_t n = 0; n < parts.size(); ++n) {
                    const int64_t from = parts[n].first - where.start;
                    where.each_of(from, from + parts[n].frames, [&](int64_t at, int64_t time, int64_t frames) {
-                     for (const Fitted& f : fitted) {
+                     for (const FittedLine& f : fitted) {
                        const double turn = 2 * std::numbers::pi * f.hz / rate;
                        for (int p = 0; p < m.channels(); ++p)
                          add(m.channel(p).subspan(size_t(at), size_t(frames)), turn,

@@ -13,9 +13,9 @@ namespace {
 
 using Matrix = std::array<std::array<double, 2>, 2>;  // [output][input]
 
-constexpr double least_apart = 1e-6;    // of the inputs' power product: nearer than that they are one
-constexpr double as_good = 1.02;        // a simpler matrix may leave that much more
-constexpr double least_gain_db = 0.02;  // between the channels
+constexpr double least_apart = 1e-6;      // of the inputs' power product: nearer than that they are one
+constexpr double as_good = 1.02;          // a simpler matrix may leave that much more
+constexpr double least_mixing_db = 0.02;  // between the channels
 constexpr double least_crosstalk_db = -90;
 constexpr double gone_share = 0.003;  // of the side, under which nothing is left of the mid
 constexpr int robust_rounds = 3;  // reweighted least squares: Holland and Welsch, Communications in Statistics A6, 1977
@@ -167,7 +167,7 @@ std::optional<Found> estimate_mixing(const Excerpt& e, const Planar& model) {
     Cause c = described(form.code, a);
     if (c.code == "channel_gain") {
       if (by_one_gain <= as_good * m.left(a) + chance) return {};
-      if (std::abs(c.values["gain_db"].get<double>()) < least_gain_db) return {};
+      if (std::abs(c.values["gain_db"].get<double>()) < least_mixing_db) return {};
       if (a[0][0] * a[1][1] <= 0 || std::min(a[0][0], a[1][1]) < 1e-3) return {};  // silence is another cause
     }
     if (c.code == "width" && c.values["side_db"].is_number() && std::abs(c.values["side_db"].get<double>()) < 0.02)

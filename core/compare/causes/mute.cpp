@@ -12,7 +12,7 @@ constexpr double silent_share = 1e-5;  // of the model's power: under that nothi
 constexpr double least_master = 1e-9;  // mean square under which the master says nothing
 constexpr double border_s = 0.11;      // beside a stretch's border nothing may be read
 constexpr double mute_s = 0.5;         // shorter ones are dropouts
-constexpr double least_s = 0.002;
+constexpr double least_mute_s = 0.002;
 constexpr double heard_over = 10;  // of the power under which nothing comes back: so much the master must have there
 constexpr double whole_channel = 0.98;  // of what the master has there
 
@@ -54,7 +54,7 @@ int64_t beyond_edge(const Excerpt& e, const Planar& model, int pair, int64_t at,
 std::vector<Gap> gaps_of(const Excerpt& e, const Planar& model, int pair, double floor) {
   std::vector<Gap> gaps;
   const auto m = model.channel(pair), r = e.ret.channel(pair), master = e.master->channel(pair);
-  const auto least = int64_t(least_s * e.rate_hz);
+  const auto least = int64_t(least_mute_s * e.rate_hz);
   const auto before_it = [&](int64_t n) {
     const int64_t more = across_border(e, pair, n - 1, -1, floor);
     return more ? more : beyond_edge(e, model, pair, n - 1, -1);

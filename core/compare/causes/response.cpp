@@ -11,12 +11,12 @@ namespace heathmist::causes {
 namespace {
 
 using Complex = std::complex<double>;
-using Bins = std::vector<Complex>;
+using ResponseBins = std::vector<Complex>;
 
 constexpr double chance_margin = 4;  // times what chance explains
 
-struct Sums {
-  Bins across;
+struct CrossSums {
+  ResponseBins across;
   std::vector<double> model, left;
   double blocks = 0;
 };
@@ -28,9 +28,9 @@ Complex times(Complex a, Complex b) {
 Complex across(Complex a, Complex b) { return times(std::conj(a), b); }
 
 /// What a round adds to the path; nothing where chance might have made it.
-Bins found_in(const Sums& s) {
+ResponseBins found_in(const CrossSums& s) {
   const double chance = 1 / std::max(2.0, s.blocks * 0.947);
-  Bins d(s.across.size());
+  ResponseBins d(s.across.size());
   for (size_t k = 0; k < d.size(); ++k) {
     if (!(s.model[k] > 0) || !(s.left[k] > 0)) continue;
     const double share = std::min(1.0, std::norm(s.across[k]) / (s.model[k] * s.left[k]));
@@ -41,7 +41,7 @@ Bins found_in(const Sums& s) {
   return d;
 }
 
-void run(const Bins& h, dsp::RealFft<double>& fft, std::span<const double> in, std::span<double> out) {
+void run(const ResponseBins& h, dsp::RealFft<double>& fft, std::span<const double> in, std::span<double> out) {
   const size_t size = fft.size(), hop = size / 2, lead = size / 4;
   const auto time = fft.time();
   const auto spectrum = fft.spectrum();
@@ -78,8 +78,8 @@ struct Path {
   std::span<const double> model, ret, window;
   dsp::RealFft<double> fft;
   std::vector<double> left;
-  std::vector<int64_t> blocks;  // where all may be read
-  std::vector<Bins> spectra;    // of the model in them
+  std::vector<int64_t> blocks;        // where all may be read
+  std::vector<ResponseBins> spectra;  // of the model in them
 
   Path(const Excerpt& excerpt, const Planar& from, int pair, std::span<const double> hann)
       : e(excerpt),
@@ -104,20 +104,20 @@ struct Path {
     fft.forward();
   }
 
-  void leave(const Bins* h) {
+  void leave(const ResponseBins* h) {
     if (h) run(*h, fft, model, left);
     const std::span<const double> is = h ? std::span<const double>(left) : model;
     std::transform(ret.begin(), ret.end(), is.begin(), left.begin(), std::minus<>());
   }
 
   /// Averaged cross-spectrum of the model and what is left.
-  Sums sums() {
+  CrossSums sums() {
     const size_t bins = fft.bins();
-    Sums s{Bins(bins), std::vector<double>(bins), std::vector<double>(bins), double(blocks.size())};
+    CrossSums s{ResponseBins(bins), std::vector<double>(bins), std::vector<double>(bins), double(blocks.size())};
     for (size_t n = 0; n < blocks.size(); ++n) {
       transform(left, blocks[n]);
       const auto y = fft.spectrum();
-      const Bins& x = spectra[n];
+      const ResponseBins& x = spectra[n];
       for (size_t k = 0; k < bins; ++k) {
         s.across[k] += across(x[k], y[k]);
         s.model[k] += std::norm(x[k]);
@@ -128,19 +128,19 @@ struct Path {
   }
 
   /// The path, and what was there before it.
-  std::pair<Bins, Sums> found(int rounds) {
-    Bins h(fft.bins(), 1), best = h;  // the last round's may be worse
-    Sums first;
+  std::pair<ResponseBins, CrossSums> found(int rounds) {
+    ResponseBins h(fft.bins(), 1), best = h;  // the last round's may be worse
+    CrossSums first;
     double last = 1e300;
     for (int round = 0; round <= rounds; ++round) {
       leave(round == 0 ? nullptr : &h);
-      Sums s = sums();
+      CrossSums s = sums();
       if (s.blocks < 2) break;
       const double now = std::reduce(s.left.begin(), s.left.end());
       if (now < last) best = h;
       if (now > 0.98 * last || round == rounds) break;
       last = now;
-      const Bins d = found_in(s);
+      const ResponseBins d = found_in(s);
       for (size_t k = 0; k < h.size(); ++k) h[k] += d[k];
       dsp::shorten_response(h, fft);
       if (round == 0) first = std::move(s);
@@ -155,7 +155,7 @@ Response estimate_response(const Excerpt& e, const Planar& model, size_t size, i
   const auto pairs = size_t(e.pairs());
   Response r{size,
              double(e.rate_hz) / double(size),
-             std::vector<Bins>(pairs),
+             std::vector<ResponseBins>(pairs),
              std::vector<std::vector<double>>(pairs),
              std::vector<std::vector<double>>(pairs),
              std::vector<double>(pairs, 1.0),

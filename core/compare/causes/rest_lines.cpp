@@ -11,9 +11,9 @@ namespace heathmist::causes {
 
 namespace {
 
-constexpr size_t fft_size = 8192, bins = fft_size / 2 + 1;
+constexpr size_t line_fft_size = 8192, bins = line_fft_size / 2 + 1;
 constexpr int64_t most_columns = 400;
-constexpr size_t around = 24, beside = 2;       // bins
+constexpr size_t beside_bins = 24, beside = 2;  // bins
 constexpr double rises = 4;                     // times the median of those around
 constexpr double own_ratio = 10, before_s = 2;  // over what the programme had there
 
@@ -25,11 +25,11 @@ struct Columns {
 };
 
 Columns columns_of(std::span<const double> x, int64_t hop) {
-  dsp::RealFft<double> fft(fft_size);
-  const auto window = dsp::hann(fft_size);
+  dsp::RealFft<double> fft(line_fft_size);
+  const auto window = dsp::hann(line_fft_size);
   Columns c;
-  for (size_t at = 0; at + fft_size <= x.size(); at += size_t(hop)) {
-    for (size_t n = 0; n < fft_size; ++n) fft.time()[n] = window[n] * x[at + n];
+  for (size_t at = 0; at + line_fft_size <= x.size(); at += size_t(hop)) {
+    for (size_t n = 0; n < line_fft_size; ++n) fft.time()[n] = window[n] * x[at + n];
     fft.forward();
     for (size_t k = 0; k < bins; ++k) c.power.push_back(std::norm(fft.spectrum()[k]));
   }
@@ -59,7 +59,7 @@ double own_power(const Columns& rest, const Columns& programme, size_t k, size_t
 }  // namespace
 
 RestLines lines_in_rest(const Excerpt& e, const Planar& model) {
-  const int64_t hop = std::max<int64_t>(int64_t(fft_size) / 2, e.frames() / most_columns);
+  const int64_t hop = std::max<int64_t>(int64_t(line_fft_size) / 2, e.frames() / most_columns);
   const auto before = size_t(std::ceil(before_s * e.rate_hz / double(hop)));
   RestLines found;
   double all = 0, lines = 0, own = 0;
@@ -68,9 +68,9 @@ RestLines lines_in_rest(const Excerpt& e, const Planar& model) {
     if (rest.count() == 0) continue;
     const auto mean = mean_of(rest);
     int count = 0;
-    for (size_t k = around; k + around < bins; ++k) {
+    for (size_t k = beside_bins; k + beside_bins < bins; ++k) {
       const auto at = mean.begin() + long(k);
-      const double usual = dsp::median(std::vector<double>(at - long(around), at + long(around) + 1));
+      const double usual = dsp::median(std::vector<double>(at - long(beside_bins), at + long(beside_bins) + 1));
       all += mean[k];
       if (mean[k] <= rises * usual) continue;
       const double line = mean[k] - usual;

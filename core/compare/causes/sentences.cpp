@@ -158,6 +158,9 @@ const std::map<std::string, Writer>& writers() {
       {"gain_step", [](const Cause&, const Json& v) { return steps_text(v); }},
       {"gain_ride",
        [](const Cause&, const Json& v) {
+         if (v.contains("rate_hz"))
+           return fmt::format("Tremolo: the gain goes up and down by {}, {} times a second",
+                              db_text(number(v, "range_db")), number_text(number(v, "rate_hz"), 2));
          return fmt::format("The gain rides over {}", db_text(number(v, "range_db")));
        }},
       {"mute",

@@ -15,7 +15,7 @@ namespace heathmist::causes {
 
 namespace {
 
-constexpr double window_s = 0.04;
+constexpr double wow_window_s = 0.04;
 constexpr double worth_a_look = 0.3;    // of what is left, that moving every window by a little must explain
 constexpr double first_step = 0.6;      // of what was there, that the first step may leave
 constexpr double wide_open = 0.03;      // of the master's power
@@ -319,7 +319,7 @@ Followed followed(const Excerpt& e, const Planar& model, Course course, double a
 }  // namespace
 
 std::optional<Found> estimate_wow(const Excerpt& e, const Planar& model) {
-  const int64_t hop = std::max<int64_t>(16, int64_t(window_s * e.rate_hz) / 2);
+  const int64_t hop = std::max<int64_t>(16, int64_t(wow_window_s * e.rate_hz) / 2);
   const Local first = local_delays(e, model, hop);
   if (first.slope.size() < 12) return {};
   Followed best;

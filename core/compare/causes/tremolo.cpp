@@ -1,0 +1,174 @@
+// A gain that goes up and down at one rate: a tremolo. The rate is where a sine explains most of how the gain moves (a
+// periodogram by least squares: Lomb, Astrophysics and Space Science 39, 1976); one turn of it is the return folded.
+#include <Eigen/Cholesky>
+#include <algorithm>
+#include <cmath>
+#include <complex>
+#include <numbers>
+
+#include "core/compare/causes/estimates.hpp"
+#include "core/compare/causes/gain_curve.hpp"
+#include "core/dsp/fft.hpp"
+
+namespace heathmist::causes {
+
+namespace {
+
+using std::numbers::pi;
+using Turn = std::vector<double>;  // gains, at so many places of a turn
+
+constexpr double slowest_hz = 0.4, fastest_hz = 25;
+constexpr double least_turns = 6;
+constexpr double least_share = 0.3;     // of how the gain moves, that one sine must explain
+constexpr double most_of_level = 0.25;  // of how the programme's level moves, that the same turn may explain
+constexpr double least_turn_db = 0.1;   // from its least to its most
+constexpr size_t turn_places = 96;
+constexpr double oversampled = 4;
+
+/// A gain over time: what moves it is z = model return - usual gain model^2, against w = model^2.
+struct Moves {
+  std::vector<double> at, z, w, level;  // times in frames; level: log of the model's power
+  double all = 0;                       // of the movement
+};
+
+Moves moves_of(const GainCurve& c) {
+  Moves m;
+  double mm = 0, mr = 0;
+  for (size_t n = 0; n < c.pieces.size(); ++n)
+    if (c.tells(n)) mm += c.pieces[n].mm, mr += c.pieces[n].mr;
+  if (!(mm > 0)) return m;
+  for (size_t n = 0; n < c.pieces.size(); ++n) {
+    if (!c.tells(n)) continue;
+    const GainPiece& p = c.pieces[n];
+    m.at.push_back(c.middle[n]), m.w.push_back(p.mm), m.z.push_back(p.mr - mr / mm * p.mm);
+    m.level.push_back(std::log(p.mm));
+    m.all += m.z.back() * m.z.back() / p.mm;
+  }
+  return m;
+}
+
+/// What a sine explains of z against w, by its sums at once and at twice the rate.
+double explained_by(std::complex<double> z, double w, std::complex<double> w_twice) {
+  const double cc = 0.5 * (w + w_twice.real()), ss = 0.5 * (w - w_twice.real()), cs = 0.5 * w_twice.imag();
+  const double det = cc * ss - cs * cs;
+  if (!(det > 1e-6 * w * w)) return 0;
+  return (ss * z.real() * z.real() - 2 * cs * z.real() * z.imag() + cc * z.imag() * z.imag()) / det;
+}
+
+/// What a constant and three harmonics explain of the gain, by weighted least squares.
+double explained_at(const Moves& m, double turns_a_frame) {
+  using Terms = Eigen::Matrix<double, 7, 1>;
+  Eigen::Matrix<double, 7, 7> squares = Eigen::Matrix<double, 7, 7>::Zero();
+  Terms right = Terms::Zero();
+  for (size_t n = 0; n < m.at.size(); ++n) {
+    const auto turned = std::polar(1.0, 2 * pi * turns_a_frame * m.at[n]);
+    Terms terms;
+    terms[0] = 1;
+    std::complex<double> harmonic = 1;
+    for (int k = 1; k < 7; k += 2) harmonic *= turned, terms[k] = harmonic.real(), terms[k + 1] = harmonic.imag();
+    squares.selfadjointView<Eigen::Lower>().rankUpdate(terms, m.w[n]);
+    right += m.z[n] * terms;
+  }
+  return right.dot(squares.selfadjointView<Eigen::Lower>().ldlt().solve(right));
+}
+
+/// Turns a frame; 0: none.
+double rate_of(const Moves& m, double piece, int rate_hz) {
+  const double length = m.at.back() - m.at.front(), first = m.at.front();
+  dsp::RealFft<double> z(dsp::good_fft_size(size_t(oversampled * (length / piece + 1)))), w(z.size());
+  std::fill(z.time().begin(), z.time().end(), 0.0), std::fill(w.time().begin(), w.time().end(), 0.0);
+  double all = 0;
+  for (size_t n = 0; n < m.at.size(); ++n) {
+    const auto place = size_t(std::lround((m.at[n] - first) / piece));
+    z.time()[place] += m.z[n], w.time()[place] += m.w[n], all += m.w[n];
+  }
+  z.forward(), w.forward();
+  const double step = 1 / (double(z.size()) * piece);  // turns a frame
+  const double slowest = std::max(slowest_hz / rate_hz, least_turns / length);
+  double most = 0;
+  size_t best = 0;
+  for (size_t k = size_t(slowest / step) + 1; 2 * k < z.bins() && double(k) * step * rate_hz < fastest_hz; ++k)
+    if (const double e = explained_by(std::conj(z.spectrum()[k]), all, std::conj(w.spectrum()[2 * k])); e > most)
+      most = e, best = k;
+  if (most < least_share * m.all) return 0;
+  double at = double(best) * step, half = step;
+  for (int n = 0; n < 20; ++n, half *= 0.6) {
+    const double low = explained_at(m, at - half), here = explained_at(m, at), high = explained_at(m, at + half);
+    if (low > here && low >= high)
+      at -= half;
+    else if (high > here)
+      at += half;
+  }
+  return at;
+}
+
+double place_in_turn(double time, double turns_a_frame) {
+  const double turns = time * turns_a_frame;
+  return (turns - std::floor(turns)) * double(turn_places);
+}
+
+/// A programme that beats at that rate by itself says nothing: what made its gain move may have followed its level.
+bool is_the_programmes(const Moves& m, double turns_a_frame) {
+  std::vector<double> sums(turn_places / 4, 0), counts(turn_places / 4, 0);
+  double mean = 0, all = 0, between = 0;
+  for (const double level : m.level) mean += level / double(m.level.size());
+  for (size_t n = 0; n < m.at.size(); ++n) {
+    const auto k = size_t(place_in_turn(m.at[n], turns_a_frame) / 4);
+    sums[k] += m.level[n] - mean, counts[k] += 1, all += std::pow(m.level[n] - mean, 2);
+  }
+  for (size_t k = 0; k < sums.size(); ++k)
+    if (counts[k] > 0) between += sums[k] * sums[k] / counts[k];
+  return between > most_of_level * all;
+}
+
+double gain_in(const Turn& turn, double place) {
+  const auto k = size_t(place) % turn_places;
+  return turn[k] + (place - std::floor(place)) * (turn[(k + 1) % turn_places] - turn[k]);
+}
+
+/// The even pieces of the excerpt folded into one turn: knots by least squares, of neighbours alike where little
+/// stands.
+Turn folded(const Excerpt& e, const Planar& model, double turns_a_frame) {
+  Turn mm(turn_places, 0), mr(turn_places, 0), turn(turn_places, 1);
+  const int64_t piece = 5 * piece_frames(e.rate_hz);
+  for (const Stretch& s : e.stretches)
+    for (int64_t n = 0; n < s.frames; ++n) {
+      const int64_t at = s.at + n;
+      if (at / piece % 2 || !e.told[size_t(at)]) continue;
+      const double place = place_in_turn(double(s.first - e.start + n), turns_a_frame);
+      const auto k = size_t(std::lround(place)) % turn_places;
+      for (int p = 0; p < e.pairs(); ++p) {
+        const double x = model.channel(p)[size_t(at)];
+        mm[k] += x * x, mr[k] += x * e.ret.channel(p)[size_t(at)];
+      }
+    }
+  for (size_t k = 0; k < turn_places; ++k)
+    if (mm[k] > 0) turn[k] = mr[k] / mm[k];
+  return turn;
+}
+
+}  // namespace
+
+std::optional<Found> estimate_tremolo(const Excerpt& e, const Planar& model) {
+  const GainCurve c = gain_course(e, model);
+  const Moves m = moves_of(c);
+  if (m.at.size() < 40 || !(m.all > 0)) return {};
+  const double turns_a_frame = rate_of(m, double(c.piece), e.rate_hz);
+  if (turns_a_frame <= 0 || is_the_programmes(m, turns_a_frame)) return {};
+  const Turn turn = folded(e, model, turns_a_frame);
+  const auto [least, most] = std::minmax_element(turn.begin(), turn.end());
+  if (*least <= 1e-3) return {};
+  const double range = 20 * std::log10(*most / *least);
+  if (range < least_turn_db) return {};
+  Cause cause{.code = "gain_ride"};
+  cause.values = {{"range_db", range},
+                  {"most_db", 20 * std::log10(*most)},
+                  {"least_db", 20 * std::log10(*least)},
+                  {"rate_hz", turns_a_frame * e.rate_hz}};
+  return Found{cause, [turn, turns_a_frame](const Places& where, Planar& model_) {
+                 apply_gain(where, model_,
+                            [&](int64_t n) { return gain_in(turn, place_in_turn(double(n), turns_a_frame)); });
+               }};
+}
+
+}  // namespace heathmist::causes
