@@ -5,6 +5,7 @@
 #include <cctype>
 #include <cmath>
 
+#include "core/compare/causes/of_pair.hpp"
 #include "core/compare/null.hpp"
 #include "core/compare/phrases.hpp"
 
@@ -209,7 +210,9 @@ struct Teller {
                      ? fmt::format("The return breaks in {} place{}{}{}.", r.breaks, r.breaks == 1 ? "" : "s",
                                    causes.empty() ? "" : ": ", causes)
                  : causes.empty() ? fmt::format("Changed, and no single cause explains it: {}.", depth)
-                                  : fmt::format("{}: {}.", causes, depth),
+                 : is_more_than_linear(r.causes)
+                     ? fmt::format("{}, and more that no cause explains: {}.", causes, depth)
+                     : fmt::format("{}: {}.", causes, depth),
                  r.explained ? left_text()
                              : fmt::format("The best linear filter leaves {} dB.",
                                            number_text(r.sums.remainder_relative_db().value_or(-200), 1)),

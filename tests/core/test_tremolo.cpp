@@ -50,6 +50,7 @@ class TestTremolo : public QObject {
     QTest::newRow("wide, nearly square") << 3;
     QTest::newRow("drone, slow") << 4;
     QTest::newRow("choir, fast and faint") << 5;
+    QTest::newRow("bass, two turns in four pieces") << 6;
   }
   void a_tremolo_is_told_by_its_rate_and_range() {
     static const std::vector<Made> all{{"dense", "sine", 5.3, 0.25, 44100, WordFormat::pcm24},
@@ -57,7 +58,8 @@ class TestTremolo : public QObject {
                                        {"speech", "sine", 4.4, 0.3, 48000, WordFormat::pcm24},
                                        {"wide", "nearly square", 2.2, 0.15, 44100, WordFormat::pcm16},
                                        {"drone", "sine", 0.9, 0.1, 48000, WordFormat::pcm24},
-                                       {"choir", "sine", 11.7, 0.03, 44100, WordFormat::pcm24}};
+                                       {"choir", "sine", 11.7, 0.03, 44100, WordFormat::pcm24},
+                                       {"bass", "sine", 5, 0.2, 44100, WordFormat::pcm24}};
     QFETCH(int, row);
     const Made& m = all[size_t(row)];
     const Planar sound = programme(m.programme, m.sample_rate_hz, 9, 31);

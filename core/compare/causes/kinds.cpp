@@ -2,6 +2,7 @@
 #include <algorithm>
 #include <cmath>
 #include <map>
+#include <set>
 
 #include "core/compare/causes/of_pair.hpp"
 
@@ -15,6 +16,8 @@ constexpr double beside_db = 40;           // ... and how far under the greatest
 constexpr double unexplained_db = -100;    // what may be left with no cause, where nothing else was found
 constexpr double far_under_fit_db = -80;   // ... or how far it may lie under what the fit took out
 constexpr double most_unexplained_db = 6;  // a rest this near to what all causes took out leaves the pair unexplained
+
+constexpr double most_linear_left = 0.5;  // of what filters and gains took out: with more left there is more to it
 
 const std::map<std::string, Kind> groups{{"eq", Kind::linear},
                                          {"phase", Kind::linear},
@@ -72,6 +75,17 @@ Kind kind_of_fit(const NullReport& r) {
 
 }  // namespace
 
+bool is_more_than_linear(const std::vector<Cause>& causes) {
+  static const std::set<std::string> codes{"eq", "phase", "width", "crosstalk", "channel_delay", "channel_gain"};
+  double taken = 0, left = 0;
+  for (const Cause& c : causes) {
+    if (c.is_of_the_fit()) continue;
+    if (!codes.contains(c.code)) return false;
+    left = power_of(c.after_db), taken += power_of(c.before_db) - left;
+  }
+  return left > most_linear_left * taken;
+}
+
 Kind kind_by_causes(const std::vector<Cause>& causes, const NullReport& r) {
   const bool converted = r.master.sample_rate_hz != r.ret.sample_rate_hz;
   std::map<Kind, double> taken;  // what each group took out
@@ -91,8 +105,8 @@ Kind kind_by_causes(const std::vector<Cause>& causes, const NullReport& r) {
     if (power == most || (power > std::pow(10, matters_db / 10) && power > most * std::pow(10, -beside_db / 10)))
       matter.push_back(kind);
   std::sort(matter.begin(), matter.end(), [&](Kind a, Kind b) { return taken[a] > taken[b]; });
-  const bool unexplained =
-      left > std::pow(10, unexplained_db / 10) && left > most * std::pow(10, most_unexplained_db / 10);
+  const bool unexplained = left > std::pow(10, unexplained_db / 10) &&
+                           (left > most * std::pow(10, most_unexplained_db / 10) || is_more_than_linear(causes));
   if (converted) {
     const bool beyond = most > std::pow(10, -5.0) && !matter.empty() && matter.front() != Kind::word_length &&
                         matter.front() != Kind::linear && matter.front() != Kind::noise &&

@@ -21,6 +21,8 @@ std::optional<int> word_length_of(const Clip& ret, const Levels& levels);
 
 /// The one word, by the causes (docs/numerics.md, "Kinds by causes").
 Kind kind_by_causes(const std::vector<Cause>& causes, const NullReport& report);
+/// Filters and gains of channels are all that was found, and much is left: something did more than they can.
+bool is_more_than_linear(const std::vector<Cause>& causes);
 
 namespace causes {
 /// One plain sentence on a cause, without levels before and after.

@@ -12,8 +12,8 @@ constexpr double tail_from_s = 0.004;  // later than that an EQ's response has g
 constexpr double tail_share = 3e-4;    // of the response's energy that makes a tail
 constexpr double step_s = 0.005;
 
-/// dB a second, of pieces of `step_s` that stand clear of a floor, from the one that holds most on: up to there the tail
-/// grows dense. Nothing of few.
+/// dB a second, of pieces of `step_s` that stand clear of a floor, from the one that holds most on: up to there the
+/// tail grows dense. Nothing of few.
 std::optional<double> slope_of(const std::vector<double>& energy, double floor) {
   double sx = 0, sy = 0, sxx = 0, sxy = 0, count = 0;
   const auto most = std::max_element(energy.begin(), energy.end()) - energy.begin();

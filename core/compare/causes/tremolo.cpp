@@ -126,15 +126,14 @@ double gain_in(const Turn& turn, double place) {
   return turn[k] + (place - std::floor(place)) * (turn[(k + 1) % turn_places] - turn[k]);
 }
 
-/// The even pieces of the excerpt folded into one turn: knots by least squares, of neighbours alike where little
-/// stands.
+/// The excerpt folded into one turn: a gain at each of its places by least squares. All of it: even pieces may hold
+/// always the same half of a turn, and few numbers of so many samples fit no chance.
 Turn folded(const Excerpt& e, const Planar& model, double turns_a_frame) {
   Turn mm(turn_places, 0), mr(turn_places, 0), turn(turn_places, 1);
-  const int64_t piece = 5 * piece_frames(e.rate_hz);
   for (const Stretch& s : e.stretches)
     for (int64_t n = 0; n < s.frames; ++n) {
       const int64_t at = s.at + n;
-      if (at / piece % 2 || !e.told[size_t(at)]) continue;
+      if (!e.told[size_t(at)]) continue;
       const double place = place_in_turn(double(s.first - e.start + n), turns_a_frame);
       const auto k = size_t(std::lround(place)) % turn_places;
       for (int p = 0; p < e.pairs(); ++p) {
