@@ -254,6 +254,63 @@ class TestCausesTogether : public QObject {
     QVERIFY2(tells(r, "tone") && cause(r, "tone")->values["lines"].size() == 1, qPrintable(told(r)));
   }
 
+  /// What a poor interpolation dulls hides how little the speed moves, and is no EQ by itself.
+  void a_little_wow_is_known_where_the_samples_are_drawn_straight_between() {
+    for (const double hz : {1.3, 5.0}) {
+      const Planar sound = programme("dense", 44100, 10, 41);
+      Planar ret = sound;
+      for (int c = 0; c < 2; ++c)
+        for (size_t n = 4; n + 4 < size_t(sound.frames()); ++n) {
+          const double at = double(n) - 1.6 - 1.1 * std::sin(2 * std::numbers::pi * hz * double(n) / 44100);
+          const auto k = size_t(at);
+          const double part = at - double(k);
+          ret.channel(c)[n] = (1 - part) * sound.channel(c)[k] + part * sound.channel(c)[k + 1];
+        }
+      const auto r = told_of(sound, ret, 44100);
+      QVERIFY2(is_near(number(cause(r, "wow"), "rate_hz"), hz, 0.1) &&
+                   is_near(number(cause(r, "wow"), "depth_samples"), 1.1, 0.15),
+               qPrintable(told(r)));
+      QCOMPARE(name_of(r.kind), "changed");
+    }
+  }
+
+  /// Of a pair that begins low and goes on high, what a delay does is weighed over all of it.
+  void a_delay_is_weighed_over_all_of_the_pair() {
+    constexpr int rate = 44100;
+    const Planar high = programme("wide", rate, 20, 42);
+    const Planar low = filtered(high, rate, "low shelf", 200, 0.7, 30);
+    Planar sound = scaled(low, 0.02), ret(2, sound.frames());
+    for (int c = 0; c < 2; ++c) {
+      std::copy(high.channel(c).begin() + 8 * rate, high.channel(c).end(), sound.channel(c).begin() + 8 * rate);
+      std::copy(sound.channel(c).begin(), sound.channel(c).end() - 3, ret.channel(c).begin() + 3);
+    }
+    double left = 0, all = 0;
+    for (int c = 0; c < 2; ++c)
+      for (size_t n = 0; n < size_t(sound.frames()); ++n) {
+        left += std::pow(ret.channel(c)[n] - sound.channel(c)[n], 2), all += std::pow(sound.channel(c)[n], 2);
+      }
+    const auto r = told_of(sound, ret, rate);
+    QVERIFY2(cause(r, "delay") && is_near(db(cause(r, "delay")->before_db), 10 * std::log10(left / all), 1.5),
+             qPrintable(told(r) + QString(" %1").arg(10 * std::log10(left / all))));
+  }
+
+  /// A gain of one channel, or a filter, may take a little out of anything: it is not what was done.
+  void channels_that_take_turns_are_more_than_a_gain() {
+    for (const char* name : {"dense", "piano"}) {
+      const Planar sound = programme(name, 44100, 8, 43);
+      Planar ret = sound;
+      for (int c = 0; c < 2; ++c)
+        for (size_t n = 0; n < size_t(sound.frames()); ++n)
+          ret.channel(c)[n] *=
+              1 + (c ? 0.25 : -0.25) * std::sin(2 * std::numbers::pi * 0.9 * double(n) / 44100) - (c ? 0.1 : 0);
+      const auto r = told_of(sound, ret, 44100);
+      QCOMPARE(name_of(r.kind), "changed");
+      if (tells(r, "channel_gain") && r.causes.size() == 1)
+        QVERIFY2(r.findings.front().text.find("no cause explains") != std::string::npos,
+                 r.findings.front().text.c_str());
+    }
+  }
+
   void dither_again_is_a_word_length_and_one_sided_noise_is_told_so() {
     const Planar sound = requantised(programme("choir", 44100, 8, 15), 16, true);
     const auto again = told_of(sound, requantised(sound, 16, true), 44100, WordFormat::pcm16);

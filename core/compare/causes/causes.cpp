@@ -26,7 +26,7 @@ const std::vector<Estimate>& all() {
       {"tremolo", 1.5, 2, Stands::in_programme, estimate_tremolo},
       {"gain_ride", 1.5, 4, Stands::in_programme, estimate_gain_ride},
       {"dynamics", 1.5, 4, Stands::in_programme, estimate_dynamics},
-      {"wow", 10, 4, Stands::in_programme, estimate_wow},
+      {"wow", 5, 4, Stands::in_programme, estimate_wow},
   };
   return list;
 }

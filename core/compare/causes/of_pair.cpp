@@ -20,7 +20,8 @@ constexpr double jumps_take_db = 3;            // what undoing them must take ou
 constexpr double jumps_take_there_db = 12;     // ... or where that moves the return
 constexpr double least_gain_db = 0.003;        // that is told
 constexpr double least_delay = 0.002;          // samples; likewise
-constexpr int64_t level_frames = 1 << 18;      // of a stretch that the fit's own causes are weighed on
+constexpr int64_t level_frames = 1 << 18;      // of a stretch that the fit's own causes are weighed on,
+constexpr int64_t parts_of_a_stretch = 8;      // ... of a longer one in so many parts, evenly spread
 
 /// Mean square of return - master under another fit, over the excerpt's stretches.
 double power_under(const Comparable& pair, const Fit& fit, const Excerpt& e) {
@@ -30,14 +31,18 @@ double power_under(const Comparable& pair, const Fit& fit, const Excerpt& e) {
   std::vector<double> left;
   double sum = 0, count = 0;
   for (const Stretch& s : e.stretches) {
-    const int64_t frames = std::min(level_frames, s.frames);
-    reader.read(s.first, frames, m);
-    laid.read(s.first, frames, r);
-    left.resize(size_t(frames));
-    for (const auto& p : fit.pairs) {
-      take_residual(m.channel(p.master), r.channel(p.ret), p, fit.gain(), left);
-      for (const double v : left) sum += v * v;
-      count += double(frames);
+    const int64_t parts = s.frames > level_frames ? parts_of_a_stretch : 1,
+                  frames = std::min(s.frames, level_frames / parts);
+    for (int64_t part = 0; part < parts; ++part) {
+      const int64_t at = s.first + (parts > 1 ? part * (s.frames - frames) / (parts - 1) : 0);
+      reader.read(at, frames, m);
+      laid.read(at, frames, r);
+      left.resize(size_t(frames));
+      for (const auto& p : fit.pairs) {
+        take_residual(m.channel(p.master), r.channel(p.ret), p, fit.gain(), left);
+        for (const double v : left) sum += v * v;
+        count += double(frames);
+      }
     }
   }
   return count > 0 ? sum / count : 0;

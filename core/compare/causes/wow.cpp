@@ -290,10 +290,6 @@ bool moves_where_it_sounds(const Course& c, const std::vector<bool>& sounds) {
   return high - low >= 2 * least_depth;
 }
 
-}  // namespace
-
-namespace {
-
 struct Followed {
   Course course;
   double left = 1e300;
