@@ -64,21 +64,35 @@ double seldom_passed(std::span<const double> x) {
   return *place;
 }
 
-/// Most stand where the programme is as loud as seldom: they are left by what bends its peaks, and nobody added them.
-bool stand_on_peaks(const Planar& model, const std::vector<Click>& clicks) {
+/// Those that stand where the programme is as loud as seldom.
+std::vector<bool> stand_on_peaks(const Planar& model, const std::vector<Click>& clicks) {
+  std::vector<double> loud;
+  for (int p = 0; p < model.channels(); ++p) loud.push_back(seldom_passed(model.channel(p)));
+  std::vector<bool> stand;
+  for (const Click& k : clicks) {
+    const auto top =
+        std::max_element(k.shape.begin(), k.shape.end(), [](double a, double b) { return std::abs(a) < std::abs(b); });
+    stand.push_back(std::abs(model.channel(k.pair)[size_t(k.from + (top - k.shape.begin()))]) > loud[size_t(k.pair)]);
+  }
+  return stand;
+}
+
+/// Where most stand on peaks, they are left by what bends those, and nobody added them; the others are clicks only
+/// where they are more than those.
+void leave_out_bent_peaks(const Planar& model, std::vector<Click>& clicks) {
   constexpr double most = 0.5;
   constexpr size_t several = 4;
-  size_t on = 0;
-  for (int p = 0; p < model.channels(); ++p) {
-    const auto x = model.channel(p);
-    const double loud = seldom_passed(x);
-    for (const Click& k : clicks) {
-      const auto top = std::max_element(k.shape.begin(), k.shape.end(),
-                                        [](double a, double b) { return std::abs(a) < std::abs(b); });
-      on += k.pair == p && std::abs(x[size_t(k.from + (top - k.shape.begin()))]) > loud;
-    }
+  const std::vector<bool> on_peak = stand_on_peaks(model, clicks);
+  const auto on = size_t(std::count(on_peak.begin(), on_peak.end(), true));
+  if (clicks.size() < several || double(on) <= most * double(clicks.size())) return;
+  double there = 0, elsewhere = 0;
+  std::vector<Click> others;
+  for (size_t n = 0; n < clicks.size(); ++n) {
+    for (const double x : clicks[n].shape) (on_peak[n] ? there : elsewhere) += x * x;
+    if (!on_peak[n]) others.push_back(std::move(clicks[n]));
   }
-  return clicks.size() >= several && double(on) > most * double(clicks.size());
+  clicks.clear();
+  if (elsewhere > there) clicks = std::move(others);
 }
 
 /// The return falls silent there, or sets in again.
@@ -141,8 +155,9 @@ std::optional<Found> estimate_clicks(const Excerpt& e, const Planar& model) {
   }
   for (const Click& k : clicks) most = std::max(most, k.peak);
   std::erase_if(clicks, [&](const Click& k) { return k.peak < least_beside * most; });
+  leave_out_bent_peaks(model, clicks);
+  if (clicks.empty()) return {};
   for (const Click& k : clicks) at_s.push_back(e.seconds_at(k.at));
-  if (clicks.empty() || stand_on_peaks(model, clicks)) return {};
   // Clicks are rare and hold most of what is left where they stand.
   if (double(clicks.size()) > 20 * double(e.frames()) / e.rate_hz) return {};
   std::sort(at_s.begin(), at_s.end());
