@@ -274,6 +274,39 @@ class TestCausesTogether : public QObject {
     }
   }
 
+  /// Behind a cut nothing fits, and a gain seems to leave more than the programme: it is told once the cut is undone.
+  void a_gain_before_a_cut_is_told() {
+    for (const char* name : {"drone", "wide"}) {
+      constexpr int rate = 48000;
+      const Planar sound = programme(name, rate, 8, 44), quieter = scaled(sound, 0.55);
+      constexpr int64_t at = 190000, gone = 9000;
+      Planar cut(2, sound.frames() - gone);
+      for (int c = 0; c < 2; ++c) {
+        std::copy_n(quieter.channel(c).begin(), at, cut.channel(c).begin());
+        std::copy(quieter.channel(c).begin() + at + gone, quieter.channel(c).end(), cut.channel(c).begin() + at);
+      }
+      const auto r = told_of(sound, cut, rate);
+      QVERIFY2(tells(r, "splice") && is_near(number(cause(r, "gain"), "gain_db"), 20 * std::log10(0.55), 0.01),
+               qPrintable(told(r)));
+    }
+  }
+
+  /// Few peaks are cut, and louder clicks stand between them: what is left stands on peaks mostly, by count.
+  void loud_clicks_are_told_beside_a_clip() {
+    const Planar sound = programme("from_silence", 48000, 8, 45);
+    Planar ret = clipped(sound, 0.5);
+    size_t cut = 0;
+    for (size_t n = 0; n < size_t(sound.frames()); ++n) cut += ret.channel(0)[n] != sound.channel(0)[n];
+    QVERIFY(cut > 8);
+    const size_t at[] = {17000, 96000, 140000, 225000};
+    for (const size_t n : at)
+      for (int c = 0; c < 2; ++c) ret.channel(c)[n] += 0.35, ret.channel(c)[n + 1] -= 0.2;
+    const auto r = told_of(sound, ret, 48000);
+    QVERIFY2(number(cause(r, "clicks"), "count") == 4 && tells(r, "clip") && !tells(r, "other_programme"),
+             qPrintable(told(r)));
+    QVERIFY2(is_near(number(cause(r, "clip"), "level_dbfs"), 20 * std::log10(0.5), 0.02), qPrintable(told(r)));
+  }
+
   /// Of a pair that begins low and goes on high, what a delay does is weighed over all of it.
   void a_delay_is_weighed_over_all_of_the_pair() {
     constexpr int rate = 44100;

@@ -195,15 +195,15 @@ double turned_to_held_gain(Excerpt& e) {
 }
 
 /// A gain is told with what other causes found of it, and not where it comes to nothing, is little and takes nothing
-/// out, or leaves more than all of the programme.
-void tell_gain(std::vector<Cause>& told, double more_db) {
-  constexpr double little_db = 0.1, within_another_db = 0.03;
+/// out, or leaves more than all of the programme and nothing after it makes up for that.
+void tell_gain(std::vector<Cause>& told, double more_db, double left_in_the_end_db) {
+  constexpr double little_db = 0.1, within_another_db = 0.03, made_up_db = -20;
   const auto gain = std::find_if(told.begin(), told.end(), [](const Cause& c) { return c.code == "gain"; });
   if (gain == told.end()) return;
   const double db = gain->values["gain_db"].get<double>() + more_db;
   const bool takes = gain->after_db.value_or(-999) < gain->before_db.value_or(-999);
   if (std::abs(db) < (more_db == 0 ? least_gain_db : within_another_db) ||
-      (!takes && (std::abs(db) < little_db || gain->after_db.value_or(-999) > 0)))
+      (!takes && (std::abs(db) < little_db || (gain->after_db.value_or(-999) > 0 && left_in_the_end_db > made_up_db))))
     told.erase(gain);
   else
     gain->values["gain_db"] = db;
@@ -396,7 +396,8 @@ PairBudget causes_of_pair(const Comparable& pair, const NullReport& report, cons
     }
   }
   drop_what_explains_nothing(budget, report.residual_relative_db());
-  tell_gain(told, level_within_db(budget.causes));
+  const Cause* last = !budget.causes.empty() ? &budget.causes.back() : !told.empty() ? &told.back() : nullptr;
+  tell_gain(told, level_within_db(budget.causes), last ? last->after_db.value_or(-999) : 0);
   for (auto& c : budget.causes) told.push_back(std::move(c));
   whole.layers.layers = std::move(budget.layers);
   start_from_the_residual(told, report, plain.whole);
