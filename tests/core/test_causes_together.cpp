@@ -69,6 +69,7 @@ class TestCausesTogether : public QObject {
     QVERIFY2(has_section(eq, "bell", 110, 2) && has_section(eq, "bell", 3200, -3) &&
                  has_section(eq, "high_shelf", 9000, 1.5),
              qPrintable(told(r)));
+    QVERIFY2(!eq->values.contains("inverted"), qPrintable(told(r)));
     QVERIFY2(eq->values["sections"].size() == 3 && !tells(r, "gain") && !tells(r, "channel_gain"), qPrintable(told(r)));
   }
 
@@ -305,6 +306,15 @@ class TestCausesTogether : public QObject {
     QVERIFY2(number(cause(r, "clicks"), "count") == 4 && tells(r, "clip") && !tells(r, "other_programme"),
              qPrintable(told(r)));
     QVERIFY2(is_near(number(cause(r, "clip"), "level_dbfs"), 20 * std::log10(0.5), 0.02), qPrintable(told(r)));
+  }
+
+  /// A high pass turns the lowest notes by more than a quarter: the fit takes them for what is upside down, or not.
+  void a_high_pass_upside_down_is_told_so() {
+    const Planar sound = programme("bass", 48000, 8, 46);
+    const auto r = told_of(sound, scaled(filtered(sound, 48000, "high pass", 36, 0.7071), -1), 48000);
+    QVERIFY2(r.fit.polarity() == std::string("inverted") ||
+                 r.findings.front().text.find("polarity inverted") != std::string::npos,
+             r.findings.front().text.c_str());
   }
 
   /// Of a pair that begins low and goes on high, what a delay does is weighed over all of it.

@@ -256,6 +256,16 @@ void level_flat_parts(std::vector<EqShape>& shapes, const std::vector<std::vecto
   if (off * 5 < std::ssize(apart)) shapes[1].flat_db = shapes[0].flat_db + middle;
 }
 
+/// Where next to nothing was turned, what went in comes out upside down.
+bool is_inverted(const std::vector<ShapePoint>& points, const EqShape& shape) {
+  constexpr double as_it_was_db = 1;
+  double sum = 0;
+  for (const ShapePoint& p : points)
+    if (std::abs(p.db - shape.flat_db) < as_it_was_db && std::abs(p.h) > 0)
+      sum += p.weight * p.h.real() / std::abs(p.h);
+  return sum < 0;
+}
+
 Cause eq_cause(const std::vector<EqShape>& shapes, const std::vector<std::vector<ShapePoint>>& points) {
   Cause c{.code = "eq"};
   size_t most = 0;
@@ -276,6 +286,9 @@ Cause eq_cause(const std::vector<EqShape>& shapes, const std::vector<std::vector
               {"flat_db", s.flat_db},
               {"phase", s.linear_phase ? "linear" : "minimum"},
               {"fit_error_db", s.error_db}};
+  bool inverted = true;
+  for (size_t p = 0; p < shapes.size(); ++p) inverted = inverted && is_inverted(points[p], shapes[p]);
+  if (inverted) c.values["inverted"] = true;
   Json flat = Json::array();
   for (const EqShape& shape : shapes) flat.push_back(shape.flat_db);
   c.values["channel_flat_db"] = flat;

@@ -68,7 +68,8 @@ std::string eq_of(const Cause& c) {
 
 std::string eq_text(const Cause& c) {
   const Json& sections = c.values["sections"];
-  const std::string phase = word(c.values, "phase") == "linear" ? ", linear phase" : "";
+  const std::string phase = std::string(word(c.values, "phase") == "linear" ? ", linear phase" : "") +
+                            (c.values.contains("inverted") ? ", polarity inverted" : "");
   if (sections.empty() || number(c.values, "fit_error_db") > 1)
     return fmt::format("EQ{}: {} at {}{}", eq_of(c), signed_db(number(c.values, "most_db")),
                        hertz_text(number(c.values, "most_hz")), phase);
