@@ -5,6 +5,7 @@
 #include <numbers>
 #include <span>
 #include <thread>
+#include <utility>
 
 #include "core/audio/scratch.hpp"
 #include "core/dsp/fft.hpp"

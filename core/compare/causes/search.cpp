@@ -18,8 +18,6 @@ constexpr double second_db = 3;          // what a later cause of many numbers m
 constexpr double second_from_db = -70;   // and what must be left for it: less is how well the first was known
 constexpr double clicks_from_db = -100;  // ... and for clicks beside another: where peaks are not known better
 constexpr double worth_again_db = 0.3;
-constexpr double much_left = 1e-3;      // of the master's power: two causes may hide one another there
-constexpr size_t most_on_trial = 3;     // of which the first of such two is
 constexpr int most_rounds = 8;          // two causes that hide one another come apart slowly
 constexpr double most_let_go_db = 0.5;  // that a cause may have taken out and be let go
 constexpr double simpler_db = 3;        // by which another set of causes must beat one that holds a gain free to move
@@ -153,8 +151,8 @@ struct Search {
     return {Kept{found, &e}, weight.counts_db - e.price_db, weight.left};
   }
 
-  /// What each takes out of those that are not kept yet, or are `also`; its worth may be less than nothing.
-  std::vector<Tried> all_tried(const View& v, const Estimate* also = nullptr) const {
+  /// Of those that are not kept yet, or are `also`, the one that is worth most; nothing where none is worth anything.
+  Tried best(const View& v, const Estimate* also = nullptr) const {
     const double before = v.left().first;
     const bool little = !kept.empty() && before < master_share(std::pow(10, second_from_db / 10)),
                next_to_none = !kept.empty() && before < master_share(std::pow(10, clicks_from_db / 10));
@@ -170,37 +168,10 @@ struct Search {
           const size_t at = open.size() - 1 - size_t(n);
           found[at] = tried(*open[at], v);
         });
-    return found;
-  }
-
-  /// The one of them that is worth most; nothing where none is worth anything.
-  Tried best(const View& v, const Estimate* also = nullptr) const {
     Tried best;
-    for (Tried& t : all_tried(v, also))
+    for (Tried& t : found)
       if (t.worth > best.worth) best = std::move(t);
     return best;
-  }
-
-  /// Of causes that hide one another none is worth its price until another is known: the first of two is taken on
-  /// trial.
-  bool add_two() {
-    std::vector<Tried> first = all_tried(view_without({}));
-    std::erase_if(first, [](const Tried& t) { return !t.kept; });
-    std::sort(first.begin(), first.end(), [](const Tried& a, const Tried& b) { return a.worth > b.worth; });
-    if (first.size() > most_on_trial) first.resize(most_on_trial);
-    for (Tried& t : first) {
-      job.check();
-      Search other = *this;
-      other.kept.push_back(std::move(*t.kept));
-      Tried second = other.best(other.view_without({}));
-      if (!second.kept) continue;
-      other.kept.push_back(std::move(*second.kept));
-      other.again();
-      if (other.score_db() > score_db() - simpler_db) continue;
-      kept = std::move(other.kept);
-      return true;
-    }
-    return false;
   }
 
   /// Every cause once more, with all others taken out, until that makes no odds.
@@ -301,10 +272,7 @@ struct Search {
       if (facts.bits && *facts.bits < 24)
         if (is_error_of_word_length(excerpt, so_far.model(), facts)) break;
       auto found = best(so_far);
-      if (!found.kept) {
-        if (!kept.empty() || facts.lossy || so_far.left().first < master_share(much_left) || !add_two()) break;
-        continue;
-      }
+      if (!found.kept) break;
       kept.push_back(std::move(*found.kept));
       again();
       job.report(0.7 * (1 - std::pow(0.6, double(kept.size()))));  // how many there are is not known before

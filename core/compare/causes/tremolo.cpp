@@ -24,6 +24,7 @@ constexpr double most_of_level = 0.25;  // of how the programme's level moves, t
 constexpr double least_turn_db = 0.1;   // from its least to its most
 constexpr size_t turn_places = 96;
 constexpr double oversampled = 4;
+constexpr double most_pieces = 1 << 16;  // of the gain, from the first on: some eleven minutes tell a rate
 
 /// A gain over time: what moves it is z = model return - usual gain model^2, against w = model^2.
 struct Moves {
@@ -40,6 +41,7 @@ Moves moves_of(const GainCurve& c) {
   for (size_t n = 0; n < c.pieces.size(); ++n) {
     if (!c.tells(n)) continue;
     const GainPiece& p = c.pieces[n];
+    if (!m.at.empty() && c.middle[n] - m.at.front() > most_pieces * double(c.piece)) break;
     m.at.push_back(c.middle[n]), m.w.push_back(p.mm), m.z.push_back(p.mr - mr / mm * p.mm);
     m.level.push_back(std::log(p.mm));
     m.all += m.z.back() * m.z.back() / p.mm;
