@@ -94,8 +94,8 @@ class TestLongPairs : public QObject {
     constexpr int rate = 8000;
     const auto sound = programme("dense", rate, 61, 4);
     dsp::Noise chance(12);
-    for (int round = 0; round < 12; ++round) {
-      const auto frames = int64_t(chance.between(3, 60) * rate);
+    for (int round = 0; round < 30; ++round) {
+      const auto frames = int64_t(chance.between(3.5, 60) * rate);
       Planar part(sound.channels(), frames);
       for (int c = 0; c < part.channels(); ++c) std::copy_n(sound.channel(c).begin(), frames, part.channel(c).begin());
       const auto m = Clip::open(save(folder_ / "m.wav", part, rate)),
@@ -103,16 +103,20 @@ class TestLongPairs : public QObject {
       const auto report = null_test(m, r);
       const int64_t most = 3 * rate * part.channels();
       Continuity breaks;
-      breaks.breaks.push_back({BreakKind::dropout, chance.between(0, 1) * double(frames) / rate, 0.01});
+      const double length = round % 2 ? 0.01 : chance.between(0.26, 3), duration = double(frames) / rate;
+      breaks.breaks.push_back({BreakKind::dropout, chance.between(0, 1) * (duration - length), length});
       const auto e = causes::take_excerpt(*m, *r, report.fit, report.sums, breaks, {}, most);
       QVERIFY(e.whole ? e.frames() * e.pairs() <= most : e.frames() * e.pairs() <= most * 8 / 5);
       QCOMPARE(e.stretches.front().first, report.fit.first);
       QCOMPARE(e.stretches.back().first + e.stretches.back().frames, report.fit.last);
       for (size_t n = 1; n < e.stretches.size(); ++n)
         QVERIFY(e.stretches[n].first >= e.stretches[n - 1].first + e.stretches[n - 1].frames);
-      const auto broken = int64_t(breaks.breaks.front().at_s * rate);
-      QVERIFY(std::any_of(e.stretches.begin(), e.stretches.end(),
-                          [&](const auto& s) { return broken >= s.first && broken < s.first + s.frames; }));
+      for (const double end : {0.0, length}) {
+        const auto broken = std::min(frames - 1, int64_t((breaks.breaks.front().at_s + end) * rate));
+        QVERIFY2(std::any_of(e.stretches.begin(), e.stretches.end(),
+                             [&](const auto& s) { return broken >= s.first && broken < s.first + s.frames; }),
+                 qPrintable(QString("%1 of %2").arg(broken).arg(frames)));
+      }
       for (const auto& s : e.stretches)
         for (int64_t n = 0; n < s.frames; n += 101)
           QCOMPARE(e.master->channel(0)[size_t(s.at + n)], part.channel(0)[size_t(s.first + n)]);

@@ -38,47 +38,69 @@ Running running(const ResidualSums& sums, const Fit& fit, int rate_hz) {
   return r;
 }
 
-/// Places for stretches of one length, none over another.
+/// Places for stretches of one length, none over another; shorter ones where two leave no more between them.
 class Chosen {
  public:
-  Chosen(int64_t all, int64_t frames) : all_(all), frames_(frames), starts_{0, all - frames} {}
-  size_t count() const { return starts_.size(); }
+  Chosen(int64_t all, int64_t frames) : all_(all), frames_(frames), taken_{{0, frames}, {all - frames, all}} {}
+  size_t count() const { return taken_.size(); }
   bool is_free(int64_t start) const {
-    return start >= 0 && start + frames_ <= all_ &&
-           std::all_of(starts_.begin(), starts_.end(), [&](int64_t s) { return std::abs(s - start) >= frames_; });
+    return start >= 0 && start + frames_ <= all_ && std::none_of(taken_.begin(), taken_.end(), [&](const Taken& t) {
+             return start < t.until && start + frames_ > t.from;
+           });
   }
-  void take(int64_t start) { starts_.push_back(start); }
+  void take(int64_t start) { taken_.push_back({start, start + frames_}); }
 
   /// One that holds a place well within itself, or goes on from one that holds it near its end; without a hole to one
   /// beside it, if it can.
   void hold(int64_t at) {
     const int64_t margin = frames_ / 8, farthest = frames_ + frames_ / 2 - margin;
     int64_t start = std::clamp<int64_t>(at - frames_ / 2, 0, all_ - frames_);
-    for (const int64_t s : starts_) {
-      if (at >= (s == 0 ? 0 : s + margin) && at < (s + frames_ == all_ ? all_ : s + frames_ - margin)) return;
-      if (std::abs(start - s) < farthest) start = start < s ? s - frames_ : s + frames_;
+    for (const auto& [from, until] : taken_) {
+      if (at >= (from == 0 ? 0 : from + margin) && at < (until == all_ ? all_ : until - margin)) return;
+      if (start < from && from - start < farthest) start = from - frames_;
+      if (start >= from && start - from < farthest) start = until;
     }
-    if (is_free(start)) take(start);
+    if (is_free(start))
+      take(start);
+    else
+      fill(at);
   }
 
   /// In order; those that meet are one.
   std::vector<Stretch> stretches(int64_t first) {
-    std::sort(starts_.begin(), starts_.end());
+    std::sort(taken_.begin(), taken_.end(), [](const Taken& a, const Taken& b) { return a.from < b.from; });
     std::vector<Stretch> all;
     int64_t at = 0;
-    for (const int64_t start : starts_) {
-      if (!all.empty() && all.back().first + all.back().frames == first + start)
-        all.back().frames += frames_;
+    for (const auto& [from, until] : taken_) {
+      if (!all.empty() && all.back().first + all.back().frames == first + from)
+        all.back().frames += until - from;
       else
-        all.push_back({first + start, at, frames_});
-      at += frames_;
+        all.push_back({first + from, at, until - from});
+      at += until - from;
     }
     return all;
   }
 
  private:
+  struct Taken {
+    int64_t from, until;
+  };
+
+  /// What is left between two, at a place or beside it, where it is too short for a whole one.
+  void fill(int64_t at) {
+    for (const auto& [from, until] : taken_)
+      if (at >= from && at < until) at = at - from < until - at ? from - 1 : until;
+    int64_t from = 0, until = all_;
+    for (const Taken& t : taken_) {
+      if (at >= t.from && at < t.until) return;
+      if (t.until <= at) from = std::max(from, t.until);
+      if (t.from > at) until = std::min(until, t.from);
+    }
+    if (at >= 0 && at < all_ && until - from < frames_) taken_.push_back({from, until});
+  }
+
   int64_t all_, frames_;
-  std::vector<int64_t> starts_;
+  std::vector<Taken> taken_;
 };
 
 /// The stretches of a long one; `events`: master frames that must be among them, as far as there is room.
