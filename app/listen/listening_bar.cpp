@@ -5,6 +5,7 @@
 #include <QSettings>
 #include <cmath>
 
+#include "app/theme/position.hpp"
 #include "app/theme/theme.hpp"
 #include "app/widgets/terms.hpp"
 
@@ -139,9 +140,13 @@ ListeningBar::ListeningBar(Player& player, QWidget* parent) : QWidget(parent), p
 
   make_meters(row);
 
-  connect(&player_, &Player::moved, this, [this](double at) { place_->setText(clock(at)); });
+  connect(&player_, &Player::moved, this, [this](double at) { place_->setText(position(at)); });
   connect(&player_, &Player::playing_changed, this, &ListeningBar::refresh);
   connect(&Theme::instance(), &Theme::changed, this, &ListeningBar::dress);
+  connect(&Positions::instance(), &Positions::changed, this, [this] {
+    place_->setText(position(player_.place_s()));
+    show_band(band_);
+  });
   meters_.setInterval(100);
   connect(&meters_, &QTimer::timeout, this, [this] {
     const auto r = player_.meters();
@@ -149,6 +154,7 @@ ListeningBar::ListeningBar(Player& player, QWidget* parent) : QWidget(parent), p
                                            r.correlation};
     for (size_t n = 0; n < std::size(shown); ++n)
       values_[n]->setText(shown[n] ? number(*shown[n], n == 4 ? 2 : 1) : QString(QChar(0x2013)));
+    for (size_t n = 0; n < bars_.size(); ++n) bars_[n]->show_value(shown[n]);
     values_[3]->setStyleSheet(r.true_peak_dbtp.value_or(-1) > 0 ? QString("color: %1").arg(colour(Role::rust).name())
                                                                 : QString());
   });
@@ -175,13 +181,19 @@ void ListeningBar::make_meters(QHBoxLayout* row) {
                            tr("Highest true peak since the meters began"),
                            tr("Correlation of left and right: 1 is mono, 0 unrelated, \u22121 opposed")};
   constexpr const char* terms_of_meters[] = {"momentary", "short_term", "integrated", "true_peak", "correlation"};
+  constexpr double lowest_lufs = -48, lowest_dbtp = -36, highest_dbtp = 3;
   for (size_t n = 0; n < values_.size(); ++n) {
-    auto [cell, labels] = stacked(names[n], this, 30);
+    auto [cell, labels] = stacked(names[n], this, 40);
     values_[n] = labels.first;
+    bars_[n] = n == 4   ? new MeterBar(-1, 1, 0, cell)
+               : n == 3 ? new MeterBar(lowest_dbtp, highest_dbtp, lowest_dbtp, cell)
+                        : new MeterBar(lowest_lufs, 0, lowest_lufs, cell);
+    static_cast<QVBoxLayout*>(cell->layout())->insertWidget(1, bars_[n]);
     cell->setToolTip(hints[n]);
     set_term(cell, terms_of_meters[n]);
     row->addWidget(cell);
   }
+  bars_[3]->set_limit(0);
   make_output(row);
 }
 
@@ -294,7 +306,7 @@ void ListeningBar::set_pair(std::shared_ptr<const NullReport> report) {
   if (!player_.has_other()) other_.reset();
   name_cause({});
   length_->setText(report_ ? tr("of %1").arg(clock(report_->master.duration_s())) : tr("nothing to play"));
-  place_->setText(clock(player_.place_s()));
+  place_->setText(position(player_.place_s()));
   find_match();
   refresh();
 }
@@ -323,7 +335,7 @@ void ListeningBar::show_band(std::optional<std::pair<double, double>> hz) {
   band_ = hz;
   loop_->setEnabled(loop_range_ || band_);
   QStringList words;
-  if (loop_range_) words << tr("%1 to %2").arg(clock(loop_range_->first, 1), clock(loop_range_->second, 1));
+  if (loop_range_) words << tr("%1 to %2").arg(position(loop_range_->first, 1), position(loop_range_->second, 1));
   if (band_) words << tr("%1 to %2 Hz").arg(number(band_->first, 0), number(band_->second, 0));
   loop_note_->setText(words.isEmpty() ? tr("no loop") : words.join("\n"));
   refresh();

@@ -9,6 +9,7 @@
 #include <QToolButton>
 
 #include "app/listen/player.hpp"
+#include "app/widgets/meter_bar.hpp"
 #include "core/delivery/match.hpp"
 
 namespace heathmist::app {
@@ -38,7 +39,7 @@ class ListeningBar : public QWidget {
   void set_other(std::optional<Other> other);
   const std::optional<Other>& other() const { return other_; }
   void say(const QString& words) { match_note_->setText(words); }  ///< until the next match
-  void show_match();  ///< again what brings the return to the master
+  void show_match();                                               ///< again what brings the return to the master
   QString note() const { return match_note_->text(); }
   void offer(QMenu* others);  ///< what can be heard in the return's place, at its button
   void open_others();
@@ -82,6 +83,7 @@ class ListeningBar : public QWidget {
   QSlider* lift_;
   QLabel *place_, *length_, *match_note_, *lift_value_, *loop_note_, *rate_note_;
   std::array<QLabel*, 5> values_{};  // M, S, I, true peak, correlation
+  std::array<MeterBar*, 5> bars_{};  // of each
   QWidget* device_cell_ = nullptr;
   QTimer meters_;
 };

@@ -1,5 +1,7 @@
 #include "app/model/queue.hpp"
 
+#include <malloc.h>
+
 #include <QCoreApplication>
 #include <algorithm>
 #include <chrono>
@@ -11,6 +13,7 @@ namespace {
 constexpr int most_in_background = 2;
 constexpr int behind_the_window = 8;  // see nice(2)
 constexpr std::chrono::milliseconds between_progress(40);
+constexpr std::chrono::milliseconds leaves_memory(300);  // work that took longer had much of it
 
 }  // namespace
 
@@ -162,6 +165,7 @@ void Queue::work(EntryPtr entry) {
     if (!entry->is_live) stand_back(behind_the_window);  // the window's thread is never kept waiting
     Ending ending = Ending::whole;
     QString sentence;
+    const auto began = std::chrono::steady_clock::now();
     try {
       run(entry);
     } catch (const Cancelled&) {
@@ -171,6 +175,8 @@ void Queue::work(EntryPtr entry) {
     } catch (...) {
       ending = Ending::failed, sentence = tr("Something went wrong that has no name; try it again");
     }
+    // what the allocator holds of large blocks that were let go lies about in pieces: it gives them back when asked
+    if (std::chrono::steady_clock::now() - began > leaves_memory) malloc_trim(0);
     entry = finish(entry, ending, sentence);
   }
 }

@@ -286,6 +286,11 @@ std::shared_ptr<const TrialResult> Workspace::result_of(const std::string& trial
   return same_files ? done : nullptr;
 }
 
+std::shared_ptr<const TrialResult> Workspace::exact_result_of(const std::string& trial_id) const {
+  const auto done = results_.result(trial_id);
+  return done && spec_of(trial_id) == done->spec ? done : nullptr;
+}
+
 void Workspace::measure(const std::string& trial_id) {
   if (const auto spec = spec_of(trial_id)) results_.request(*spec, false);
 }

@@ -32,6 +32,8 @@ class Workspace : public QObject {
   /// As it was measured last, of what the files hold now; nothing where they have changed since.
   std::shared_ptr<const TrialResult> current_result() const { return result_of(current_); }
   std::shared_ptr<const TrialResult> result_of(const std::string& trial_id) const;
+  /// The same, but only held and made as the bench has it now.
+  std::shared_ptr<const TrialResult> exact_result_of(const std::string& trial_id) const;
   /// What there is to say of it: as it was measured, and whether it is out of date.
   std::vector<Finding> current_findings() const;
   void measure(const std::string& trial_id);  ///< beside what is looked at; results() tells when it is done

@@ -7,6 +7,7 @@ namespace heathmist::app {
 
 Page null_page();
 Page trials_page();
+Page two_trials_page();
 Page pairs_page();
 Page matrix_page();
 Page deliverables_page();
@@ -30,10 +31,10 @@ Page report_page();
 
 const std::vector<Page>& pages() {
   static const std::vector<Page> all{
-      null_page(),      trials_page(),     pairs_page(),    matrix_page(),       ceiling_page(), deliverables_page(),
-      crossfade_page(), loudness_page(),   outlets_page(),  sheet_page(),        ways_page(),    lines_page(),
-      over_time_page(), converters_page(), aliasing_page(), word_lengths_page(), engines_page(), responses_page(),
-      blind_page(),     capture_page(),    monitor_page(),  report_page()};
+      null_page(),         trials_page(),    two_trials_page(), pairs_page(),    matrix_page(),       ceiling_page(),
+      deliverables_page(), crossfade_page(), loudness_page(),   outlets_page(),  sheet_page(),        ways_page(),
+      lines_page(),        over_time_page(), converters_page(), aliasing_page(), word_lengths_page(), engines_page(),
+      responses_page(),    blind_page(),     capture_page(),    monitor_page(),  report_page()};
   return all;
 }
 

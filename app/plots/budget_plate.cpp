@@ -3,6 +3,7 @@
 #include <algorithm>
 #include <cmath>
 
+#include "app/theme/position.hpp"
 #include "app/theme/theme.hpp"
 #include "app/widgets/terms.hpp"
 
@@ -273,6 +274,18 @@ void BudgetPlate::write_below(int n, const QString& text) {
   items_.push_back(name);
 }
 
+/// The first and the last stand for themselves, the causes by what they take the residual down to.
+QString BudgetPlate::in_words() const {
+  if (steps_.empty()) return Plate::in_words();
+  QStringList told;
+  for (const BudgetStep& s : steps_)
+    told << (s.cause ? tr("%1 takes it down to %2")
+                           .arg(QString::fromStdString(s.label),
+                                s.to_db > budget_bottom_db ? number(s.to_db, 1) + " dBr" : tr("nothing"))
+                     : QString::fromStdString(s.text));
+  return told.join("; ");
+}
+
 QString BudgetPlate::read_out(int step) const {
   if (step < 0 || step >= int(steps_.size())) return {};
   const BudgetStep& s = steps_[size_t(step)];
@@ -282,7 +295,7 @@ QString BudgetPlate::read_out(int step) const {
   QString told = tr("%1\n%2 to %3").arg(text, level(s.from_db), level(s.to_db));
   if (spot_)
     told += tr("\nAt %1: %2 to %3 dB")
-                .arg(along_ == Along::octaves ? hertz(std::round(spot_->at), false) : clock(spot_->at, 1),
+                .arg(along_ == Along::octaves ? hertz(std::round(spot_->at), false) : position(spot_->at, 1),
                      number(spot_->before_db, 1), number(spot_->after_db, 1));
   if (s.part.what == CausePart::none) return told;
   return told + (step == heard_ ? tr("\nHeard now: click again to let it go")

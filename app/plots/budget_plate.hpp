@@ -18,6 +18,7 @@ class BudgetPlate : public Plate {
   void show_nothing(const QString& why);
   QString csv() const override;
   QString read_out(int step) const;
+  QString in_words() const override;
   int chosen() const { return chosen_; }
   int heard() const { return heard_; }
   const std::vector<BudgetStep>& steps() const { return steps_; }

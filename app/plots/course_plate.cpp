@@ -3,6 +3,7 @@
 #include <algorithm>
 #include <cmath>
 
+#include "app/theme/position.hpp"
 #include "app/theme/theme.hpp"
 #include "app/widgets/terms.hpp"
 
@@ -41,6 +42,8 @@ CoursePlate::CoursePlate(QWidget* parent) : Plate(parent) {
   trace_ = addGraph();
   master_bits_ = addGraph(below_->axis(QCPAxis::atBottom), below_->axis(QCPAxis::atLeft));
   return_bits_ = addGraph(below_->axis(QCPAxis::atBottom), below_->axis(QCPAxis::atLeft));
+  trace_->setName(tr("gain of the return, dB")), master_bits_->setName(tr("bits of the master"));
+  return_bits_->setName(tr("bits of the return"));
   for (QCPGraph* graph : {master_bits_, return_bits_}) graph->setLineStyle(QCPGraph::lsStepLeft);
   trace_name_ = corner_text(axisRect(), 0.015, Qt::AlignLeft);
   trace_name_->setText(tr("gain of the return, dB against the fit"));
@@ -101,7 +104,7 @@ void CoursePlate::set_range(double from_s, double to_s) {
 }
 
 QString CoursePlate::read_out(double at_s) const {
-  QStringList words{clock(at_s, 2)};
+  QStringList words{position(at_s, 2)};
   const auto piece = gain_.piece_s > 0 ? (at_s - gain_.first_s) / gain_.piece_s : -1;
   if (piece >= 0 && size_t(piece) < gain_.db.size())
     words << (std::isnan(gain_.db[size_t(piece)]) ? tr("silent")

@@ -165,6 +165,20 @@ void FoldPlate::leaveEvent(QEvent*) {
   replot(rpQueuedReplot);
 }
 
+QString FoldPlate::in_words() const {
+  if (!said_instead().isEmpty() || shown_.from_hz <= 0) return Plate::in_words();
+  const AliasMap& m = shown_.map;
+  if (shown_.tone_hz && !shown_.lands_hz.empty())
+    return shown_.name + ": " + read_out(*shown_.tone_hz, shown_.lands_hz.front());
+  if (m.db.empty())
+    return tr("%1: what lies over %2 lands below it")
+        .arg(shown_.name, hertz(std::min(shown_.from_hz, shown_.to_hz) / 2, false));
+  const auto most = size_t(std::max_element(m.db.begin(), m.db.end()) - m.db.begin());
+  const double in_hz = (double(most / size_t(m.rows)) + 0.5) * m.in_top_hz / m.columns,
+               out_hz = (double(most % size_t(m.rows)) + 0.5) * m.out_top_hz / m.rows;
+  return shown_.name + ": " + read_out(in_hz, out_hz);
+}
+
 QString FoldPlate::csv() const {
   QString text = "in_hz,out_hz,db\n";
   const AliasMap& m = shown_.map;

@@ -21,6 +21,7 @@ class FoldPlate : public Plate {
   explicit FoldPlate(QWidget* parent = nullptr);
   void show_fold(const FoldShown& shown);
   QString csv() const override;
+  QString in_words() const override;
   /// "27.4 kHz lands at 16.7 kHz", and the level found at the place.
   QString read_out(double in_hz, double out_hz) const;
   QString name() const { return shown_.name; }

@@ -95,6 +95,16 @@ void FrequencyPlate::recolour() {
   text_->setPen(QPen(colour(Role::rule)));
 }
 
+void FrequencyPlate::set_unit(const QString& unit) {
+  unit_name_ = unit;
+  set_scope(scope_);
+}
+
+void FrequencyPlate::set_scope(const QString& scope) {
+  scope_ = scope;
+  unit_->setText(scope.isEmpty() ? unit_name_ : tr("%1, %2").arg(unit_name_, scope));
+}
+
 void FrequencyPlate::set_band(std::optional<std::pair<double, double>> hz) {
   for (auto* rect : bands_) {
     rect->setVisible(hz.has_value());

@@ -13,8 +13,11 @@ class FrequencyPlate : public Plate {
   explicit FrequencyPlate(QWidget* parent = nullptr);
   virtual QString read_out(double hz) const = 0;
   /// What its levels are, in a corner: "dBFS".
-  void set_unit(const QString& unit) { unit_->setText(unit); }
-  virtual QString unit() const { return unit_->text(); }
+  void set_unit(const QString& unit);
+  virtual QString unit() const { return unit_name_; }
+  /// What they are of, beside it: "of the selection". Nothing: of all.
+  void set_scope(const QString& scope);
+  QString corner() const { return unit_->text(); }
   void point_at(double hz) { place_cursor(hz); }               ///< puts the cursor there
   void set_band(std::optional<std::pair<double, double>> hz);  ///< draws the selected band
 
@@ -49,6 +52,7 @@ class FrequencyPlate : public Plate {
   std::vector<QCPItemLine*> cursors_;
   std::vector<QCPItemRect*> bands_;
   QCPItemText *text_, *unit_;
+  QString unit_name_, scope_;
   double cursor_hz_ = 0;
   std::optional<double> dragged_from_;
 };

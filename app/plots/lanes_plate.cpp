@@ -3,6 +3,7 @@
 #include <algorithm>
 #include <cmath>
 
+#include "app/theme/position.hpp"
 #include "app/theme/theme.hpp"
 #include "app/widgets/terms.hpp"
 
@@ -355,6 +356,16 @@ void LanesPlate::keyPressEvent(QKeyEvent* event) {
     default:
       Plate::keyPressEvent(event);
   }
+}
+
+QString LanesPlate::in_words() const {
+  QStringList told{tr("From %1 to %2").arg(position(from_s(), 1), position(to_s(), 1))};
+  if (selection_)
+    told << tr("selected from %1 to %2").arg(position(selection_->first, 1), position(selection_->second, 1));
+  for (const LaneParts& lane : lanes_)
+    if (!lane.content.level.isEmpty())
+      told << tr("%1 %2").arg(lane.name->text(), QString(lane.content.level).replace('\n', ", "));
+  return told.join("; ");
 }
 
 QString LanesPlate::csv() const {

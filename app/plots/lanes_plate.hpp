@@ -39,6 +39,7 @@ class LanesPlate : public Plate {
   void set_heard(std::optional<Lane> lane);  ///< the lane whose name stands out; none: what is heard is in no lane
   void zoom(double factor, double about_s);
   QString csv() const override;
+  QString in_words() const override;
 
  signals:
   void range_changed(double from_s, double to_s);

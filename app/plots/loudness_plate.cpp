@@ -3,6 +3,7 @@
 #include <algorithm>
 #include <cmath>
 
+#include "app/theme/position.hpp"
 #include "app/theme/theme.hpp"
 #include "app/widgets/terms.hpp"
 
@@ -124,6 +125,7 @@ void LoudnessPlate::draw() {
       }
     }
     addGraph()->setPen(QPen(ink, 1.7, line_style(k)));
+    graph()->setName(lines_[k].name);
     graph()->data()->set(points_of(lines_[k].short_term, short_term_skip), true);
     addGraph()->setLineStyle(QCPGraph::lsNone);
     graph()->setScatterStyle(QCPScatterStyle(QCPScatterStyle::ssTriangleInverted, QPen(colour(Role::rust), 1),
@@ -155,7 +157,7 @@ void LoudnessPlate::fit() {
 double LoudnessPlate::second_at(double x) const { return std::max(0.0, xAxis->pixelToCoord(x)); }
 
 QString LoudnessPlate::read_out(double at_s) const {
-  QStringList words{clock(at_s, 1)};
+  QStringList words{position(at_s, 1)};
   const auto piece = int64_t(at_s / piece_s);
   for (const LoudnessLine& line : lines_) {
     if (piece < 0 || piece >= int64_t(line.momentary.size())) continue;

@@ -18,6 +18,7 @@ PathPlate::PathPlate(QWidget* parent) : FrequencyPlate(parent) {
   above_->setChannelFillGraph(under_);
   magnitude_ = addGraph();
   second_ = addGraph(below_->axis(QCPAxis::atBottom), below_->axis(QCPAxis::atLeft));
+  magnitude_->setName(tr("magnitude, dB"));
   auto* group = new QCPMarginGroup(this);
   for (QCPAxisRect* rect : {axisRect(), below_}) rect->setMarginGroup(QCP::msLeft | QCP::msRight, group);
   name_ = corner_text(axisRect(), 0.015, Qt::AlignLeft);

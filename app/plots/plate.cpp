@@ -2,7 +2,10 @@
 
 #include <QBuffer>
 #include <QSvgGenerator>
+#include <cmath>
+#include <optional>
 
+#include "app/theme/position.hpp"
 #include "app/theme/theme.hpp"
 
 namespace heathmist::app {
@@ -22,6 +25,26 @@ QString in_lines(const QString& words) {
   return text;
 }
 
+/// As the ticks of its axis are written.
+QString reading(const QCPAxis* axis, double value) {
+  const QCPAxisTicker* ticker = axis->ticker().data();
+  if (dynamic_cast<const HertzTicker*>(ticker)) return hertz(value, false);
+  return dynamic_cast<const ClockTicker*>(ticker) ? position(value, 1) : number(value, 1);
+}
+
+/// The lowest and the highest point of a curve that are in sight; none: nothing is.
+std::pair<std::optional<QCPGraphData>, std::optional<QCPGraphData>> ends_of(const QCPGraph& graph) {
+  std::optional<QCPGraphData> low, high;
+  for (const QCPGraphData& point : *graph.data()) {
+    if (std::isnan(point.value) || !graph.keyAxis()->range().contains(point.key)) continue;
+    if (!low || point.value < low->value) low = point;
+    if (!high || point.value > high->value) high = point;
+  }
+  return {low, high};
+}
+
+bool is_named(const QCPGraph& graph) { return !graph.name().isEmpty() && !graph.name().startsWith("Graph "); }
+
 }  // namespace
 
 Plate::Plate(QWidget* parent) : QCustomPlot(parent) {
@@ -32,6 +55,7 @@ Plate::Plate(QWidget* parent) : QCustomPlot(parent) {
     recolour();
     replot();
   });
+  connect(&Positions::instance(), &Positions::changed, this, [this] { replot(rpQueuedReplot); });
 }
 
 void Plate::dress(QCPAxisRect* rect) {
@@ -107,6 +131,25 @@ void Plate::write_picture(const Destination& to) {
   write_whole(to, bytes.toStdString());
 }
 
+void Plate::focusInEvent(QFocusEvent* event) {
+  setAccessibleDescription(in_words());
+  QCustomPlot::focusInEvent(event);
+}
+
+QString Plate::in_words() const {
+  if (!said_instead().isEmpty()) return said_instead().replace('\n', ' ');
+  QStringList curves;
+  for (int n = 0; n < graphCount(); ++n) {
+    const QCPGraph* g = graph(n);
+    if (!g->visible() || !is_named(*g)) continue;
+    if (const auto [low, high] = ends_of(*g); low && high)
+      curves << tr("%1: highest %2 at %3, lowest %4 at %5")
+                    .arg(g->name(), reading(g->valueAxis(), high->value), reading(g->keyAxis(), high->key),
+                         reading(g->valueAxis(), low->value), reading(g->keyAxis(), low->key));
+  }
+  return curves.isEmpty() ? tr("nothing is drawn yet") : curves.join("; ");
+}
+
 /// Where there is no room nothing is drawn; with room again it is.
 void Plate::resizeEvent(QResizeEvent* event) {
   if (!event->size().isEmpty()) QCustomPlot::resizeEvent(event);
@@ -115,20 +158,11 @@ void Plate::resizeEvent(QResizeEvent* event) {
 void Plate::contextMenuEvent(QContextMenuEvent* event) { emit menu_wanted(event->globalPos()); }
 
 double ClockTicker::getTickStep(const QCPRange& range) {
-  static constexpr double steps[] = {1e-5, 2e-5, 5e-5, 1e-4, 2e-4, 5e-4, 1e-3, 2e-3, 5e-3, 0.01,
-                                     0.02, 0.05, 0.1,  0.2,  0.5,  1,    2,    5,    10,   20,
-                                     30,   60,   120,  300,  600,  1200, 1800, 3600};
-  const double wanted = range.size() / most;
-  for (const double step : steps)
-    if (step >= wanted) return step;
-  return 7200;
+  setTickOrigin(Positions::instance().origin_s());
+  return Positions::instance().step(range.size() / most);
 }
 
-QString ClockTicker::getTickLabel(double tick, const QLocale&, QChar, int) {
-  int decimals = 0;
-  for (double step = 1; decimals < 5 && std::abs(tick / step - std::round(tick / step)) > 1e-6; step /= 10) ++decimals;
-  return clock(tick, decimals);
-}
+QString ClockTicker::getTickLabel(double tick, const QLocale&, QChar, int) { return Positions::instance().tick(tick); }
 
 QString LevelTicker::getTickLabel(double tick, const QLocale&, QChar, int) {
   int decimals = 0;

@@ -20,6 +20,9 @@ class Plate : public QCustomPlot {
   QString title() const { return title_; }
   /// What is going to stand there, as long as there is nothing to show; else its accessible name.
   void set_empty(const QString& words) { empty_words_ = words; }
+  /// What it shows, in a sentence for those who do not see it; read when it takes the focus. Of its own accord: of each
+  /// curve that has a name, and is in sight, the highest and the lowest place.
+  virtual QString in_words() const;
   QString said_instead() const { return instead_ && instead_->visible() ? instead_->text() : QString(); }
 
  signals:
@@ -30,6 +33,7 @@ class Plate : public QCustomPlot {
   void dress(QCPAxisRect* rect);
   void contextMenuEvent(QContextMenuEvent* event) override;
   void resizeEvent(QResizeEvent* event) override;
+  void focusInEvent(QFocusEvent* event) override;
   /// A text in a corner of an axis rectangle: `x` from 0 (left) to 1, just below its top.
   QCPItemText* corner_text(QCPAxisRect* rect, double x, Qt::Alignment side);
   virtual void recolour() = 0;
@@ -45,7 +49,7 @@ class Plate : public QCustomPlot {
   QString empty_words_;
 };
 
-/// Ticks of a time axis in minutes and seconds.
+/// Ticks of a time axis, as places are written (position.hpp).
 class ClockTicker : public QCPAxisTicker {
  public:
   int most = 8;  ///< ticks that have room

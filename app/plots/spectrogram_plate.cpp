@@ -3,6 +3,7 @@
 #include <algorithm>
 #include <cmath>
 
+#include "app/theme/position.hpp"
 #include "app/theme/theme.hpp"
 #include "app/widgets/terms.hpp"
 
@@ -178,7 +179,8 @@ QString SpectrogramPlate::read_out(size_t clip, double at_s, double row) const {
   const Spectrogram& cells = *strips_[clip].shown.cells;
   const int r = int(std::lround(row)), c = int((at_s - cells.first_s) / (cells.last_s - cells.first_s) * cells.columns);
   if (r < 0 || r >= cells.rows || c < 0 || c >= cells.columns) return {};
-  return tr("%1  %2  %3 dBFS").arg(clock(at_s, 2), hertz(row_hz(cells, r), false), number(double(cells.at(c, r)), 0));
+  return tr("%1  %2  %3 dBFS")
+      .arg(position(at_s, 2), hertz(row_hz(cells, r), false), number(double(cells.at(c, r)), 0));
 }
 
 /// Narrows or widens the band about what is under the pointer.
@@ -268,6 +270,23 @@ void SpectrogramPlate::keyPressEvent(QKeyEvent* event) {
 void SpectrogramPlate::leaveEvent(QEvent*) {
   text_->setVisible(false);
   replot(rpQueuedReplot);
+}
+
+QString SpectrogramPlate::in_words() const {
+  QStringList told;
+  for (const Strip& s : strips_) {
+    if (!s.shown.cells || s.shown.cells->columns == 0) continue;
+    const Spectrogram& cells = *s.shown.cells;
+    int column = 0, row = 0;
+    for (int c = 0; c < cells.columns; ++c)
+      for (int r = 0; r < cells.rows; ++r)
+        if (cells.at(c, r) > cells.at(column, row)) column = c, row = r;
+    const double at_s = cells.first_s + (column + 0.5) * (cells.last_s - cells.first_s) / cells.columns;
+    told << tr("%1: loudest at %2, %3: %4 dBFS")
+                .arg(s.shown.name, position(at_s, 1), hertz(row_hz(cells, row), false),
+                     number(double(cells.at(column, row)), 0));
+  }
+  return told.isEmpty() ? Plate::in_words() : told.join("; ");
 }
 
 QString SpectrogramPlate::csv() const {

@@ -32,6 +32,7 @@ class SpectrogramPlate : public Plate {
   int columns() const;  ///< pixels across
   int rows() const;     ///< pixels up, of each clip
   QString csv() const override;
+  QString in_words() const override;
   QString read_out(size_t clip, double at_s, double row) const;
 
  signals:

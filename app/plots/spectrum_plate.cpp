@@ -23,6 +23,8 @@ SpectrumPlate::SpectrumPlate(QWidget* parent) : FrequencyPlate(parent) {
   master_ = addGraph();
   ret_ = addGraph();
   floor_ = addGraph();
+  residual_->setName(tr("residual")), master_->setName(tr("master")), ret_->setName(tr("return"));
+  floor_->setName(tr("floor of the route"));
   recolour();
 }
 

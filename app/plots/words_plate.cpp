@@ -46,6 +46,7 @@ WordsPlate::WordsPlate(QWidget* parent) : Plate(parent) {
   activity->setRange(0, 0.72);
   master_codes_ = addGraph();
   return_codes_ = addGraph();
+  master_codes_->setName(tr("codes of the master")), return_codes_->setName(tr("codes of the return"));
   for (QCPGraph* graph : {master_codes_, return_codes_}) graph->setLineStyle(QCPGraph::lsStepCenter);
   master_bits_ = new QCPBars(bits, activity);
   return_bits_ = new QCPBars(bits, activity);

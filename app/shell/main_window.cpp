@@ -46,7 +46,8 @@ MainWindow::~MainWindow() { workspace_.cancel(); }
 void MainWindow::make_menus() {
   menus_ = new Menus(menuBar(), this);
   commands_ = own_commands();
-  for (const auto& more : {marks_->commands(), choice_->commands()})
+  for (const auto& more :
+       {marks_->commands(), findings_controller_->commands(), positions_->commands(), choice_->commands()})
     commands_.insert(commands_.end(), more.begin(), more.end());
   const auto of_pages = pages_->commands();
   commands_.insert(commands_.end(), of_pages.begin(), of_pages.end());
@@ -119,7 +120,6 @@ void MainWindow::connect_workspace() {
   connect(&workspace_, &W::master_selected, this, [this] { findings_->show_findings({}), pages_->tell_trial(); });
   connect(&workspace_, &W::measuring, this, &MainWindow::hear_nothing);
   connect(&workspace_, &W::trial_failed, this, &MainWindow::hear_nothing);
-  connect(&workspace_, &W::explaining, findings_, &FindingsPanel::show_explaining);
   connect(&workspace_, &W::file_changed, this, &MainWindow::tell_file_changed);
   connect(&workspace_, &W::selection_changed, this, [this] { listening_->set_loop(workspace_.selection()); });
   connect(&workspace_, &W::band_changed, this, [this] {
@@ -140,7 +140,7 @@ void MainWindow::connect_workspace() {
 void MainWindow::hear_trial() {
   const auto result = workspace_.current_result();
   if (!result || !result->report) return hear_nothing();
-  findings_->show_findings(workspace_.current_findings());
+  findings_controller_->refresh();
   if (!result->why) findings_->show_explaining(0);
   player_.set_source(result->pair, result->report->fit);
   player_.set_cause(nullptr);
@@ -187,6 +187,7 @@ void MainWindow::take_files(const QStringList& files) {
 void MainWindow::keep_settings() {
   auto& model = workspace_.model();
   model.set_setting("listening", {{"matched", listening_->matched()}, {"lift_db", listening_->lift()}});
+  model.set_setting("positions", positions_->settings());
   pages_->keep_settings(model);
 }
 
@@ -196,6 +197,9 @@ void MainWindow::restore_settings() {
     if (at->contains("matched") && at->at("matched").is_boolean()) listening_->set_matched(at->at("matched"));
     if (at->contains("lift_db") && at->at("lift_db").is_number()) listening_->set_lift(at->at("lift_db"));
   }
+  const auto positions = settings.find("positions");
+  positions_->restore(positions != settings.end() && positions->is_object() ? *positions
+                                                                            : nlohmann::ordered_json::object());
   pages_->restore_settings(settings);
 }
 

@@ -9,7 +9,9 @@
 #include "app/shell/handbook.hpp"
 #include "app/shell/heard_choice.hpp"
 #include "app/shell/ledger.hpp"
+#include "app/shell/findings_controller.hpp"
 #include "app/shell/marks_controller.hpp"
+#include "app/shell/positions_controller.hpp"
 #include "app/shell/menus.hpp"
 #include "app/shell/page_stack.hpp"
 #include "app/shell/top_row.hpp"
@@ -99,6 +101,8 @@ class MainWindow : public QMainWindow {
   QWidget* beside_;  // findings and marks
   FindingsPanel* findings_;
   MarksController* marks_;
+  FindingsController* findings_controller_;
+  PositionsController* positions_;
   HeardChoice* choice_;
   Handbook* handbook_ = nullptr;  // once it was asked for
   int findings_width_ = 268;

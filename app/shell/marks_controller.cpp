@@ -3,6 +3,7 @@
 #include <QInputDialog>
 #include <algorithm>
 
+#include "app/theme/position.hpp"
 #include "app/theme/theme.hpp"
 #include "app/widgets/saving.hpp"
 #include "core/audio/clip.hpp"
@@ -22,6 +23,7 @@ MarksController::MarksController(PageContext& context, MarksPanel* panel, QObjec
   connect(panel_, &MarksPanel::removal_wanted, this, [this](const QString& id) { remove(id.toStdString()); });
   connect(&workspace_.model(), &BenchModel::changed, this, &MarksController::refresh);
   connect(&workspace_, &Workspace::looked_at, this, &MarksController::refresh);
+  connect(&Positions::instance(), &Positions::changed, this, &MarksController::refresh);
   connect(&writing_, &Writing::ended, this, [this](Outcome outcome, const QString& failure) {
     if (!failure.isEmpty())
       context_.say(failure);

@@ -31,6 +31,8 @@ void MainWindow::lay_out() {
   auto* marks = new MarksPanel(beside_);
   beside_rows->addWidget(marks, 1);
   marks_ = new MarksController(context_, marks, this);
+  findings_controller_ = new FindingsController(context_, findings_, this);
+  positions_ = new PositionsController(context_, this);
   choice_ = new HeardChoice(context_, this);
   new LoneMaster(context_, this);
   ledger_->setMinimumWidth(170);

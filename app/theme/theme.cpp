@@ -58,6 +58,10 @@ Theme::Theme() {
   dark_ = colours_in(all["night"].toObject());
   for (const auto& stop : all["heat"].toArray())
     heat_.emplace_back(stop.toArray()[0].toDouble(), QColor(stop.toArray()[1].toString()));
+  for (size_t night = 0; night < 2; ++night)
+    for (size_t more = 0; more < 2; ++more)
+      less_more_[night][more] =
+          QColor(all["difference"].toObject()[night ? "night" : "light"].toArray()[qsizetype(more)].toString());
   for (const char* face : {"Regular", "Semibold", "Bold"})
     QFontDatabase::addApplicationFont(QString(":/heathmist/Lato-%1.ttf").arg(face));
 }
@@ -84,6 +88,11 @@ QColor Theme::heat(double level) const {
                             float(low.blueF() + t * (high.blueF() - low.blueF())));
   }
   return {};
+}
+
+std::vector<std::pair<double, QColor>> Theme::difference_stops() const {
+  const auto& [less, more] = less_more_[night_];
+  return {{0, less}, {0.5, colour(Role::sheet)}, {1, more}};
 }
 
 void Theme::apply(bool night) {

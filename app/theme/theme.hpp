@@ -4,6 +4,7 @@
 #include <QColor>
 #include <QFont>
 #include <QIcon>
+#include <array>
 
 #include "core/compare/null.hpp"
 
@@ -42,6 +43,8 @@ class Theme : public QObject {
   /// The heat palette at 0 (far under) .. 1 (close), rising evenly in lightness.
   QColor heat(double level) const;
   const std::vector<std::pair<double, QColor>>& heat_stops() const { return heat_; }
+  /// From one hue over the ground to another: less, alike, more.
+  std::vector<std::pair<double, QColor>> difference_stops() const;
 
  signals:
   void changed();
@@ -51,6 +54,7 @@ class Theme : public QObject {
   bool night_ = false;
   std::vector<QColor> light_, dark_;
   std::vector<std::pair<double, QColor>> heat_;
+  std::array<std::array<QColor, 2>, 2> less_more_;  // by day, by night
 };
 
 inline QColor colour(Role role) { return Theme::instance().colour(role); }

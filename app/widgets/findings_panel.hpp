@@ -1,5 +1,5 @@
 // Findings: one sentence each, the verdict first; a click or Enter shows the plate and the spot. The first three are
-// seen, the rest are folded under "also".
+// seen, the rest are folded under "also"; with a selection, what lies elsewhere too.
 #pragma once
 #include <QFrame>
 #include <QLabel>
@@ -11,12 +11,20 @@
 
 namespace heathmist::app {
 
+class FindingCard;
+
 class FindingsPanel : public QWidget {
   Q_OBJECT
 
  public:
   explicit FindingsPanel(QWidget* parent = nullptr);
-  void show_findings(const std::vector<Finding>& findings);
+  /// `reasons`, of each: why it was put aside, empty where it was not; none: none can be.
+  void show_findings(const std::vector<Finding>& findings, const std::vector<QString>& reasons = {});
+  /// Under each sentence its data in a line.
+  void show_technical(bool shown);
+  /// What is selected: s of the master, Hz.
+  void narrow(const std::optional<std::pair<double, double>>& seconds,
+              const std::optional<std::pair<double, double>>& hz);
   /// The findings of the null stand; those of the explanation are on their way.
   void show_explaining(double fraction);
   QStringList sentences() const;
@@ -25,9 +33,14 @@ class FindingsPanel : public QWidget {
 
  signals:
   void chosen(const heathmist::Finding& finding);
+  void putting_aside_wanted(const heathmist::Finding& finding);
+  void bringing_back_wanted(const heathmist::Finding& finding);
 
  private:
+  void lay_out();
   void fold();
+  bool is_elsewhere(size_t n) const;
+  bool is_aside(size_t n) const { return n < reasons_.size() && !reasons_[n].isEmpty(); }
   QLabel* count_;
   QWidget* below_;  // the first ones: what unfolds the rest
   QPushButton* also_;
@@ -35,6 +48,11 @@ class FindingsPanel : public QWidget {
   QWidget* cards_;
   QVBoxLayout* rows_;
   std::vector<Finding> findings_;
+  std::vector<QString> reasons_;
+  bool is_technical_ = false;
+  std::vector<FindingCard*> cards_of_;  // of each finding
+  size_t seen_ = 0;                     // in front of the fold
+  std::optional<std::pair<double, double>> seconds_, hz_;
 };
 
 /// One finding as a card that takes the focus.
@@ -42,10 +60,15 @@ class FindingCard : public QFrame {
   Q_OBJECT
 
  public:
-  FindingCard(const Finding& finding, bool first, QWidget* parent);
+  /// What can be done to it beside being read.
+  enum Aside { never, can_be, is };
+  FindingCard(const Finding& finding, bool first, Aside aside, const QString& reason, QWidget* parent);
+  void show_technical(bool shown) { technical_->setVisible(shown); }
 
  signals:
   void pressed();
+  void putting_aside_wanted();
+  void bringing_back_wanted();
 
  protected:
   void paintEvent(QPaintEvent* event) override;
@@ -55,7 +78,9 @@ class FindingCard : public QFrame {
 
  private:
   Severity severity_;
+  Aside aside_;
   QString words_;  // as they are copied
+  QLabel* technical_;
 };
 
 }  // namespace heathmist::app

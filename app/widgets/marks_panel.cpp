@@ -3,6 +3,7 @@
 #include <QKeyEvent>
 #include <QMenu>
 
+#include "app/theme/position.hpp"
 #include "app/theme/theme.hpp"
 #include "app/widgets/labels.hpp"
 #include "app/widgets/panel_head.hpp"
@@ -16,7 +17,7 @@ QString id_of(const QListWidgetItem* item) { return item ? item->data(Qt::UserRo
 }  // namespace
 
 QString place_of(const Mark& mark) {
-  return mark.until_s ? QObject::tr("%1 to %2").arg(clock(mark.at_s), clock(*mark.until_s)) : clock(mark.at_s);
+  return mark.until_s ? QObject::tr("%1 to %2").arg(position(mark.at_s), position(*mark.until_s)) : position(mark.at_s);
 }
 
 MarksPanel::MarksPanel(QWidget* parent) : QWidget(parent) {

@@ -13,6 +13,7 @@ class ResultModel : public QAbstractTableModel {
   using QAbstractTableModel::QAbstractTableModel;
   void set_columns(std::vector<Column> columns);
   void set_rows(size_t rows);
+  void forget_cells() { set_rows(rows_); }  ///< they are worked out anew
   const Cell& cell(size_t row, int column) const;
   const Column& column(int n) const { return columns_[size_t(n)]; }
   QString card(int column) const;

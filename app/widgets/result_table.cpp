@@ -10,6 +10,7 @@
 #include <algorithm>
 #include <set>
 
+#include "app/theme/position.hpp"
 #include "app/widgets/result_model.hpp"
 
 namespace heathmist::app {
@@ -22,6 +23,7 @@ ResultTable::ResultTable(const QString& words, QWidget* parent)
     : QTableView(parent), model_(new ResultModel(this)), order_(new ResultOrder(model_)) {
   setModel(order_);
   setAccessibleName(words);
+  connect(&Positions::instance(), &Positions::changed, model_, &ResultModel::forget_cells);  // places among them
   setSelectionBehavior(QAbstractItemView::SelectRows);
   setEditTriggers(QAbstractItemView::NoEditTriggers);
   setShowGrid(false);

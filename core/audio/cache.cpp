@@ -1,4 +1,7 @@
+#define XXH_INLINE_ALL
 #include "core/audio/cache.hpp"
+
+#include <xxhash.h>
 
 #include <algorithm>
 #include <atomic>
@@ -18,6 +21,7 @@ namespace {
 std::atomic<uintmax_t> limit{uintmax_t(256) << 20};
 std::atomic<int> written{0};
 constexpr int sweep_every = 32;  // files written
+constexpr size_t check_bytes = 8;
 
 /// Only what this program names so: nothing else that may lie there is touched.
 bool is_ours(const fs::path& file) {
@@ -43,6 +47,14 @@ std::vector<Entry> entries_of(const fs::path& folder) {
   return entries;
 }
 
+/// Stands behind what is kept: a file that was cut, or in which a bit turned, is none.
+std::string check_of(const std::string& bytes) {
+  const uint64_t hash = XXH3_64bits(bytes.data(), bytes.size());
+  std::string check;
+  for (size_t n = 0; n < check_bytes; ++n) check.push_back(char(hash >> (8 * n)));
+  return check;
+}
+
 }  // namespace
 
 fs::path cache_folder() {
@@ -64,16 +76,21 @@ std::optional<std::string> read_cache(const std::string& name) {
   if (!in) return {};
   std::ostringstream bytes;
   bytes << in.rdbuf();
+  std::string kept = std::move(bytes).str();
+  if (kept.size() < check_bytes) return {};
+  const std::string check = kept.substr(kept.size() - check_bytes);
+  kept.resize(kept.size() - check_bytes);
+  if (check != check_of(kept)) return {};
   std::error_code ignored;
   fs::last_write_time(folder / name, fs::file_time_type::clock::now(), ignored);
-  return std::move(bytes).str();
+  return kept;
 }
 
 void write_cache(const std::string& name, const std::string& bytes) {
   const auto folder = cache_folder();
   if (folder.empty() || name.empty()) return;
   try {
-    write_whole({folder / name, true}, bytes);
+    write_whole({folder / name, true}, bytes + check_of(bytes));
   } catch (const std::exception&) {
   }
   if (++written % sweep_every == 0) sweep_cache();

@@ -11,7 +11,8 @@ namespace heathmist {
 /// `$XDG_CACHE_HOME/heathmist`, or `~/.cache/heathmist`; empty where none can be made.
 std::filesystem::path cache_folder();
 
-/// What was kept under a name; it counts as used now. Nothing where there is none, or the name is empty.
+/// What was kept under a name; it counts as used now. Nothing where there is none, it is not as it was kept, or the
+/// name is empty.
 std::optional<std::string> read_cache(const std::string& name);
 
 /// Keeps it whole or not at all; a cache that cannot be written only costs time. Now and then the cache is swept.

@@ -36,12 +36,19 @@ struct FitHold {
 /// The fit with what is held put in its place.
 Fit with_hold(Fit fit, const FitHold& hold);
 
+/// A finding that was put aside, as it stood then (put_aside.hpp).
+struct PutAside {
+  std::string code, text, detail, reason;
+  bool operator==(const PutAside&) const = default;
+};
+
 struct Trial {
   std::string id, name;
   FileRef ret;  ///< empty where the return is made by a chain
   FitHold hold;
   std::optional<Chain> chain{};
   int version = 1;  ///< of the master, that the return came back from (versions.hpp)
+  std::vector<PutAside> aside{};
   bool operator==(const Trial&) const = default;
 };
 
@@ -61,7 +68,7 @@ struct Master {
   std::string id, name;
   FileRef audio;
   std::vector<Trial> trials;
-  std::string album{};        ///< masters of one album have one name here, and follow each other as on the bench
+  std::string album{};             ///< masters of one album have one name here, and follow each other as on the bench
   std::vector<Mark> marks{};       ///< in the order of time (marks.hpp)
   std::vector<FileRef> earlier{};  ///< versions before this one, oldest first (versions.hpp)
   bool operator==(const Master&) const = default;
@@ -93,7 +100,7 @@ struct TestedEngine {
 };
 
 struct Bench {
-  static constexpr int version = 4;  ///< without versions of masters a bench is written as 3, or 2 (formats.md)
+  static constexpr int version = 5;  ///< a bench is written as the oldest one that holds all of it (formats.md)
   std::string name;
   std::vector<Master> masters;
   std::optional<Floor> floor;

@@ -62,6 +62,8 @@ Json json_of(const Trial& trial, const std::filesystem::path& folder) {
     json["return"] = json_of(trial.ret, folder);
   json["hold"] = hold;
   if (trial.version > 1) json["version"] = trial.version;
+  for (const PutAside& a : trial.aside)
+    json["aside"].push_back({{"code", a.code}, {"text", a.text}, {"detail", a.detail}, {"reason", a.reason}});
   return json;
 }
 
@@ -145,6 +147,9 @@ Trial trial_from(const JsonPlace& place, const std::filesystem::path& folder) {
     trial.ret = ref_from(place.at("return"), folder);
   if (place.has("hold")) trial.hold = hold_from(place.at("hold"));
   if (place.has("version")) trial.version = place.at("version").whole(1, most_versions);
+  if (place.has("aside"))
+    for (const JsonPlace& a : place.at("aside").list())
+      trial.aside.push_back({a.at("code").text(), a.at("text").text(), a.at("detail").text(), a.at("reason").text()});
   return trial;
 }
 
@@ -270,7 +275,11 @@ namespace {
 /// The oldest format that holds all of it.
 int format_of(const Bench& bench) {
   const auto any = [&](auto of) { return std::any_of(bench.masters.begin(), bench.masters.end(), of); };
-  if (any([](const Master& m) { return !m.earlier.empty(); })) return Bench::version;
+  const auto any_trial = [&](auto of) {
+    return any([&](const Master& m) { return std::any_of(m.trials.begin(), m.trials.end(), of); });
+  };
+  if (any_trial([](const Trial& t) { return !t.aside.empty(); })) return Bench::version;
+  if (any([](const Master& m) { return !m.earlier.empty(); })) return 4;
   const bool is_plain = !any([](const Master& m) { return !m.marks.empty(); }) && bench.engines.empty() &&
                         bench.responses.empty() && bench.blind.empty();
   return is_plain ? 2 : 3;

@@ -3,6 +3,7 @@
 
 #include <set>
 
+#include "core/bench/put_aside.hpp"
 #include "core/bench/report_charts.hpp"
 #include "core/bench/report_parts.hpp"
 #include "core/bench/versions.hpp"
@@ -195,7 +196,13 @@ std::vector<ReportBlock> proof_of(const Trial& trial, const AnalysisResult& resu
   Proof proof(result, job);
   if (findings) {
     blocks.push_back(ReportHeading{"Findings", 3});
-    for (const Finding& f : result.report->findings) proof.add(f, plots, blocks);
+    const auto& all = result.report->findings;
+    const auto aside = [&](size_t n) { return n > 0 ? aside_of(trial, all[n]) : nullptr; };  // the verdict stays
+    for (size_t n = 0; n < all.size(); ++n)
+      if (!aside(n)) proof.add(all[n], plots, blocks);
+    for (size_t n = 0; n < all.size(); ++n)
+      if (const PutAside* a = aside(n))
+        blocks.push_back(ReportFinding{Severity::note, all[n].text, "Put aside: " + printable(a->reason)});
   }
   for (const Evidence evidence : {Evidence::lanes, Evidence::spectra, Evidence::parts})
     if (plots && !proof.has_shown(evidence))

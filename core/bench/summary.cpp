@@ -7,13 +7,14 @@
 #include "core/audio/fingerprint.hpp"
 #include "core/compare/json.hpp"
 #include "core/compare/waterfall.hpp"
+#include "core/rules.hpp"
 #include "core/stages/returns.hpp"
 
 namespace heathmist {
 
 namespace {
 
-constexpr int rules_version = 11;  // raised when the rules of kind or findings change
+constexpr int format_version = 11;  // raised when what is kept of a trial changes
 
 /// Empty where a file cannot be read.
 std::string name_of(const FileRef& master, const Trial& trial) {
@@ -25,8 +26,9 @@ std::string name_of(const FileRef& master, const Trial& trial) {
       hold.by ? fmt::format("{}-{}-{}-{}", int(hold.by->part), hold.by->channel, hold.by->low_hz, hold.by->high_hz)
               : std::string("m");
   const auto held = [](const auto& value) { return value ? fmt::format("{}", *value) : std::string("m"); };
-  return fmt::format("{}-{}-{}_{}_{}_{}_{}_{}-{}.trial", from, to, held(hold.delay_samples), held(hold.drift_ppm),
-                     held(hold.gain_db), held(hold.inverted), held(hold.swapped), by, rules_version);
+  return fmt::format("{}-{}-{}_{}_{}_{}_{}_{}-{}-{}.trial", from, to, held(hold.delay_samples), held(hold.drift_ppm),
+                     held(hold.gain_db), held(hold.inverted), held(hold.swapped), by, format_version,
+                     rules_fingerprint);
 }
 
 }  // namespace

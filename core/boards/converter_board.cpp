@@ -5,6 +5,7 @@
 #include <chrono>
 
 #include "core/audio/cache.hpp"
+#include "core/rules.hpp"
 #include "core/stages/returns.hpp"
 
 namespace heathmist {
@@ -16,7 +17,7 @@ constexpr int kept_version = 4, points = 320;
 ProbeFit in_place(const ProbeScore& score) { return {score.rate_hz, -score.body_s, 1, 0, false}; }
 
 std::string name_of(const Chain& chain, int from_hz) {
-  return fmt::format("{}-{}-{}.converter", chain_fingerprint(chain), from_hz, kept_version);
+  return fmt::format("{}-{}-{}-{}.converter", chain_fingerprint(chain), from_hz, kept_version, rules_fingerprint);
 }
 
 /// Every plain number of a reading, to be written and read in the same order.

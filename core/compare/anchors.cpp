@@ -4,9 +4,11 @@
 #include <cmath>
 #include <numbers>
 #include <numeric>
+#include <optional>
 #include <span>
 
 #include "core/dsp/fft.hpp"
+#include "core/dsp/median.hpp"
 
 namespace heathmist {
 
@@ -132,8 +134,39 @@ double slack_on_line(const Anchor& anchor, double drift_ppm) {
   return 1 + 0.25e-6 * std::abs(drift_ppm) * double(anchor.frames);
 }
 
+namespace {
+
+/// Where all anchors lie on two levels, one before and one behind a jump, the level of the more: a line through both
+/// would be no drift.
+std::optional<DelayLine> before_or_behind_a_jump(const std::vector<Anchor>& anchors) {
+  constexpr double holds_to_it = 0.05, least_jump = 1;  // samples
+  constexpr size_t least = 3;
+  const auto level = [&](size_t from, size_t until) -> std::optional<double> {
+    std::vector<double> delays;
+    for (size_t n = from; n < until; ++n) delays.push_back(anchors[n].delay);
+    const double middle = dsp::median(delays);
+    const bool holds =
+        std::all_of(delays.begin(), delays.end(), [&](double d) { return std::abs(d - middle) < holds_to_it; });
+    return holds ? std::optional(middle) : std::nullopt;
+  };
+  for (size_t n = least; n + least <= anchors.size(); ++n) {
+    if (std::abs(anchors[n].delay - anchors[n - 1].delay) < least_jump) continue;
+    const auto before = level(0, n), behind = level(n, anchors.size());
+    if (!before || !behind) return {};
+    double all = 0, first = 0;
+    for (size_t k = 0; k < anchors.size(); ++k) all += anchors[k].clearness, first += k < n ? anchors[k].clearness : 0;
+    if (!(all > 0)) return {};
+    const double support = std::max(first, all - first);
+    return DelayLine{first >= all - first ? *before : *behind, 0, support / all, support};
+  }
+  return {};
+}
+
+}  // namespace
+
 DelayLine line_through(const std::vector<Anchor>& anchors) {
   constexpr double most_drift = 3000e-6;
+  if (const auto standing = before_or_behind_a_jump(anchors)) return *standing;
   DelayLine best;
   double all = 0;
   for (const auto& a : anchors) all += a.clearness;
@@ -165,23 +198,42 @@ namespace {
 struct Crosser {
   std::unique_ptr<Reader> master;
   AlignedReturn ret;
-  dsp::RealFft<double> a, b;
+  BlockSpectra blocks{};
   Planar from{}, to{};
 };
 
 }  // namespace
 
+void add_blocks(std::span<const double> master, std::span<const double> ret, BlockSpectra& work, CrossSpectra& sum) {
+  constexpr size_t size = CrossSpectra::size, bins = size / 2 + 1;
+  static const auto window = dsp::hann(size);
+  if (sum.master.empty()) sum.master.assign(bins, 0), sum.ret.assign(bins, 0), sum.cross.assign(bins, 0);
+  for (size_t at = 0; at + size <= master.size(); at += size / 2, ++sum.blocks) {
+    for (size_t n = 0; n < size; ++n) {
+      work.master.time()[n] = window[n] * master[at + n];
+      work.ret.time()[n] = window[n] * ret[at + n];
+    }
+    work.master.forward();
+    work.ret.forward();
+    for (size_t k = 0; k < bins; ++k) {
+      const auto m = work.master.spectrum()[k], r = work.ret.spectrum()[k];
+      sum.master[k] += std::norm(m);
+      sum.ret[k] += std::norm(r);
+      sum.cross[k] += std::conj(m) * r;
+    }
+  }
+  sum.peak_power = *std::max_element(sum.master.begin(), sum.master.end());
+}
+
 std::vector<CrossSpectra> cross_spectra(const std::vector<Anchor>& anchors, const Clip& master, const Clip& ret,
                                         const std::vector<ChannelPair>& pairs, double delay, double drift_ppm,
                                         const Job& job) {
   constexpr size_t size = CrossSpectra::size, bins = size / 2 + 1;
-  const auto window = dsp::hann(size);
   std::vector<std::vector<CrossSpectra>> parts(anchors.size(), std::vector<CrossSpectra>(pairs.size()));
   for_each_segment(
       int64_t(anchors.size()), job,
       [&] {
-        return Crosser{master.reader(), AlignedReturn(ret, delay, drift_ppm), dsp::RealFft<double>(size),
-                       dsp::RealFft<double>(size)};
+        return Crosser{master.reader(), AlignedReturn(ret, delay, drift_ppm)};
       },
       [&](Crosser& x, int64_t i) {
         const Anchor& anchor = anchors[size_t(i)];
@@ -190,23 +242,7 @@ std::vector<CrossSpectra> cross_spectra(const std::vector<Anchor>& anchors, cons
         x.ret.read(anchor.at, frames, x.to);
         for (size_t p = 0; p < pairs.size(); ++p) {
           CrossSpectra& sum = parts[size_t(i)][p];
-          sum.master.assign(bins, 0);
-          sum.ret.assign(bins, 0);
-          sum.cross.assign(bins, 0);
-          for (int64_t at = 0; at + int64_t(size) <= frames; at += int64_t(size) / 2, ++sum.blocks) {
-            for (size_t n = 0; n < size; ++n) {
-              x.a.time()[n] = window[n] * x.from.channel(pairs[p].master)[size_t(at) + n];
-              x.b.time()[n] = window[n] * x.to.channel(pairs[p].ret)[size_t(at) + n];
-            }
-            x.a.forward();
-            x.b.forward();
-            for (size_t k = 0; k < bins; ++k) {
-              const auto m = x.a.spectrum()[k], r = x.b.spectrum()[k];
-              sum.master[k] += std::norm(m);
-              sum.ret[k] += std::norm(r);
-              sum.cross[k] += std::conj(m) * r;
-            }
-          }
+          add_blocks(x.from.channel(pairs[p].master), x.to.channel(pairs[p].ret), x.blocks, sum);
         }
       });
   std::vector<CrossSpectra> result(pairs.size());
@@ -221,7 +257,7 @@ std::vector<CrossSpectra> cross_spectra(const std::vector<Anchor>& anchors, cons
         sum.ret[k] += part[p].ret[k];
         sum.cross[k] += part[p].cross[k];
       }
-      sum.blocks += part[p].blocks * 0.75;  // half-overlapped Hann blocks are not quite independent
+      sum.blocks += part[p].blocks * CrossSpectra::independent;
       sum.by_anchor.push_back(std::move(part[p].cross));
       sum.master_by_anchor.push_back(std::move(part[p].master));
       sum.ret_by_anchor.push_back(std::move(part[p].ret));

@@ -1,10 +1,12 @@
 // Anchors: short stretches of the master, spread over the overlap, each found in the return by itself.
 #pragma once
 #include <complex>
+#include <span>
 #include <vector>
 
 #include "core/compare/coarse.hpp"
 #include "core/compare/fit.hpp"
+#include "core/dsp/fft.hpp"
 
 namespace heathmist {
 
@@ -36,16 +38,25 @@ double slack_on_line(const Anchor& anchor, double drift_ppm);
 /// coherence).
 struct CrossSpectra {
   static constexpr size_t size = 4096;
-  std::vector<double> master, ret;          ///< power
-  std::vector<std::complex<double>> cross;  ///< conj(master) * return
+  std::vector<double> master, ret;                           ///< power
+  std::vector<std::complex<double>> cross;                   ///< conj(master) * return
   std::vector<std::vector<std::complex<double>>> by_anchor;  ///< cross
   std::vector<std::vector<double>> master_by_anchor, ret_by_anchor;
   double blocks = 0;
 
   /// Squared coherence of bin k, its bias by the finite average taken off; 0 where either is as good as silent.
   double coherence(size_t k) const;
-  double peak_power = 0;  ///< of master.power, set by finish
+  double peak_power = 0;  ///< of master
+  /// Of half-overlapped Hann blocks, that say as much.
+  static constexpr double independent = 0.75;
 };
+
+/// Transforms of blocks, half overlapped, under a Hann window.
+struct BlockSpectra {
+  dsp::RealFft<double> master{CrossSpectra::size}, ret{CrossSpectra::size};
+};
+/// Adds the blocks of two signals of one length, and counts them.
+void add_blocks(std::span<const double> master, std::span<const double> ret, BlockSpectra& work, CrossSpectra& sum);
 
 /// What lies between the two after the fit so far.
 std::vector<CrossSpectra> cross_spectra(const std::vector<Anchor>& anchors, const Clip& master, const Clip& ret,

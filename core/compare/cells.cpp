@@ -81,11 +81,12 @@ std::optional<HeldGain> gain_of_most_cells(const std::vector<CrossSpectra>& spec
   return HeldGain{mean_db(inside), true};
 }
 
-std::optional<double> held_ratio(std::vector<double> ratios, double none) {
+std::optional<double> held_ratio(std::vector<double> ratios, double none, double widest) {
   constexpr double least_share = 0.25, skewed = 0.25;  // hum beside the programme leans a wide window over
   if (ratios.size() < 1000) return {};
   std::sort(ratios.begin(), ratios.end());
   for (const double part : {2e-5, 4e-4, 4e-3}) {
+    if (part > widest) return {};
     const double window = part * std::abs(none);
     const auto around = [&](double ratio, double reach) {
       return std::pair{std::lower_bound(ratios.begin(), ratios.end(), ratio - reach),

@@ -25,7 +25,8 @@ bool is_filtered(const std::vector<CrossSpectra>& spectra);
 
 /// The ratio of return to master that a quarter of the samples come back at within 2e-5 (4e-4, 4e-3 where noise lies on
 /// them): what bends, fades or mutes others leaves these alone. `none`: the ratio that is taken where it holds as well.
+/// `widest`: of those windows the last to be tried; a hum or an offset beside the programme leans on the wide one.
 /// Nothing where none holds.
-std::optional<double> held_ratio(std::vector<double> ratios, double none);
+std::optional<double> held_ratio(std::vector<double> ratios, double none, double widest = 4e-3);
 
 }  // namespace heathmist

@@ -75,8 +75,11 @@ ChannelMap find_pairs(const Clip& master, const Clip& ret, std::vector<Anchor> s
       if (std::none_of(matched.begin(), matched.end(),
                        [&](const auto& p) { return p.master == all[i].master || p.ret == all[i].ret; }))
         matched.push_back(all[i]);
-    if (cost(matched, unexplained) < 0.7 * cost(pairs, unexplained) &&
-        cost(matched, by_no_filter) < 0.9 * cost(pairs, by_no_filter) + 1e-6)
+    // Of two channels that are next to one chance says which is which, or what a filter made of their sides.
+    constexpr double next_to_nothing = 1e-7, clearly = 4;
+    const double by_plain = cost(pairs, by_no_filter), by_matched = cost(matched, by_no_filter);
+    if (cost(matched, unexplained) + next_to_nothing < 0.7 * cost(pairs, unexplained) &&
+        by_matched < 0.9 * by_plain + 1e-6 && by_matched < clearly * by_plain)
       pairs = matched;
   }
   std::sort(pairs.begin(), pairs.end(), [](const auto& a, const auto& b) { return a.master < b.master; });

@@ -170,18 +170,24 @@ struct BreakWalker {
     }
   }
 
-  /// The frame in [from, to) at which the return leaves delay `a`: for delay `b` where the master runs on in it, for
-  /// something else where part of the master is missing. Least error in sum; the last of several (a repeat is there
-  /// twice).
+  /// The frame in [from, to) at which the return leaves delay `a` for delay `b`; where part of the master is missing it
+  /// goes on behind that part. Least error in sum; the last of several that are as good but for what noise makes of
+  /// them (a repeat is there twice).
   int64_t border(int64_t from, int64_t to, double a, double b) {
     std::vector<double> under_a, under_b, square;
-    errors(from, to - from, b, under_b, square);
+    const int64_t missing = std::max<int64_t>(0, std::llround((a - b) / fit.ratio()));
+    errors(from + missing, to - from, b, under_b, square);
     errors(from, to - from, a, under_a, square);
     double sum = 0, least_sum = 0;
     int64_t best = 0;
     for (size_t n = 0; n < under_a.size(); ++n)
-      if (sum += under_a[n] - (b > a ? under_b[n] : 0.5 * square[n]); sum <= least_sum)
-        least_sum = sum, best = int64_t(n) + 1;
+      if (sum += under_a[n] - under_b[n]; sum <= least_sum) least_sum = sum, best = int64_t(n) + 1;
+    if (b > a) {
+      constexpr double next_to_nothing = 1e-5;  // of the programme there
+      double more = 0, all = 0;
+      for (auto n = size_t(best); n < under_a.size(); ++n)
+        if (more += under_a[n] - under_b[n], all += square[n]; more <= next_to_nothing * all) best = int64_t(n) + 1;
+    }
     return from + best;
   }
 
@@ -203,6 +209,9 @@ struct BreakWalker {
     return best;
   }
 };
+
+constexpr double few_samples = 64;
+constexpr int64_t pieces_of_few = 8;  // in which a jump by so few may hardly be heard
 
 /// What was put in at `at`, for `jump` frames, is the programme just before or just after.
 bool is_repeat(BreakWalker& w, int64_t at, double delay, double jump) {
@@ -264,9 +273,10 @@ void walk(BreakWalker& w, Continuity& found) {
     const int64_t from = drops_here ? std::max(silent.second, at) : at + w.piece;
     if (end - n > 2 && (!drops_here || w.sums.first + end * w.piece - silent.second > 2 * w.piece))
       if (const auto moved = w.relocate(from, delay)) {
-        const int64_t earliest = std::min(at, std::max(sure, at - int64_t(quiet_s * w.rate()))) - w.piece;
-        const int64_t border = w.border(std::max(w.sums.first, earliest), from + w.piece, delay, *moved);
         const double jump = *moved - delay;
+        const int64_t hardly_heard = std::abs(jump) < few_samples ? pieces_of_few * w.piece : w.piece;
+        const int64_t earliest = std::min(at, std::max(sure, at - int64_t(quiet_s * w.rate()))) - hardly_heard;
+        const int64_t border = w.border(std::max(w.sums.first, earliest), from + w.piece, delay, *moved);
         found.breaks.push_back({jump < 0 ? BreakKind::skip : BreakKind::insert, double(border) / w.rate(),
                                 std::abs(jump) / w.rate(), jump, jump > 0 && is_repeat(w, border, delay, jump)});
         delay = *moved, sure = border;

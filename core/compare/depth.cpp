@@ -33,6 +33,16 @@ std::vector<float> greatest_of(const std::vector<float>& db, int bands, int toge
   return most;
 }
 
+std::vector<double> on_third_octaves(const std::vector<double>& hz, const std::vector<double>& of_hz,
+                                     const std::vector<double>& db) {
+  constexpr double same = 0.01;  // of a frequency
+  std::vector<double> levels(hz.size(), -200);
+  for (size_t k = 0; k < hz.size(); ++k)
+    for (size_t j = 0; j < of_hz.size(); ++j)
+      if (std::abs(of_hz[j] / hz[k] - 1) < same) levels[k] = db[j];
+  return levels;
+}
+
 std::vector<DepthBand> third_octave_depth(const ResidualSums& sums) {
   std::vector<DepthBand> bands;
   const Spectrum& m = sums.master_spectrum;

@@ -12,6 +12,10 @@ struct DepthBand {
 };
 std::vector<DepthBand> third_octave_depth(const ResidualSums& sums);
 
+/// Levels by third octave on other third octaves, as those of another rate are; -200 where there is none.
+std::vector<double> on_third_octaves(const std::vector<double>& hz, const std::vector<double>& of_hz,
+                                     const std::vector<double>& db);
+
 struct CloseMoment {
   double at_s = 0, low_hz = 0, high_hz = 0;  ///< of the closest cell
   double depth_db = 0;                       ///< of all bands together, at that moment

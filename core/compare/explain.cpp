@@ -115,6 +115,18 @@ double most_that_folds(const NullReport& report) {
   return most_beyond_rest * std::max({0.0, left, power(rest_of(report))}) * report.sums.master;
 }
 
+/// Of a loop that repeats exactly everything is lines, and any steady tone keeps its phase to one of them: where far
+/// more of the master lies nearer to the middle of what folds, and none of it does, nothing folded.
+bool lines_by_chance(const NullReport& report, const Aliasing& found) {
+  constexpr double far_more = 10;
+  const double turns_at = found.rate_hz / 2;
+  return std::all_of(found.bands.begin(), found.bands.end(), [&](const FoldedBand& b) {
+    if (!b.is_line || b.in_low_hz < turns_at) return false;
+    const double nearer = power_between(report.sums.master_spectrum, turns_at, 0.99 * b.in_low_hz);
+    return nearer > far_more * b.source;
+  });
+}
+
 void look_for_aliases(Explanation& why, const Clip& master, const Comparable& pair, NullReport& report,
                       const Job& job) {
   if (!may_fold(report)) return;
@@ -123,6 +135,7 @@ void look_for_aliases(Explanation& why, const Clip& master, const Comparable& pa
   for (const double hz : likely_rates(rate, report.ret.sample_rate_hz)) {
     auto found = find_aliases(master, *pair.master, *pair.ret, report.fit, hz, job);
     std::erase_if(found.bands, [&](const FoldedBand& b) { return b.power > most; });
+    if (report.ret.sample_rate_hz == rate && lines_by_chance(report, found)) found.bands.clear();
     if (!found.bands.empty()) why.aliasing.push_back(std::move(found));
   }
   std::sort(why.aliasing.begin(), why.aliasing.end(),
@@ -172,6 +185,16 @@ std::optional<Json> traces_of(const Clip& master, const Clip& ret, const Job& jo
   return coding_json(*trace);
 }
 
+/// What the return's samples keep to; beneath later dither where the master's do not keep to it themselves.
+std::optional<int> word_length_of_return(const Clip& master, const Clip& ret, const NullReport& report) {
+  constexpr int may_be_dithered_again = 23;
+  const auto bits = word_length_of(ret, report.return_levels);
+  if ((bits && *bits < may_be_dithered_again) || report.return_levels.sample_peak <= 0) return bits;
+  const auto beneath = word_length_beneath(ret);
+  if (!beneath || *beneath >= report.master_levels.bits_used.value_or(64)) return bits;
+  return *beneath < word_length_beneath(master).value_or(64) ? beneath : bits;
+}
+
 BudgetFacts facts_of(const Clip& master, const Clip& ret, const NullReport& report, const Split& split,
                      const Job& job) {
   BudgetFacts facts;
@@ -182,10 +205,13 @@ BudgetFacts facts_of(const Clip& master, const Clip& ret, const NullReport& repo
         {"family", report.ret.codec},
         {"about_kbps", report.ret.bit_rate_bps ? Json(*report.ret.bit_rate_bps / 1000) : Json(nullptr)}};
   facts.gain_db = report.fit.gain_db;
+  const Fit& fit = report.fit;
+  facts.fit_is_plain = fit.delay_samples == 0 && fit.drift_ppm == 0 && fit.gain_db == 0 && !fit.swapped() &&
+                       std::string(fit.polarity()) == "normal";
   if (report.master_levels.bits_used) facts.master_bits = *report.master_levels.bits_used;
   if (!facts.lossy)
     (report.master.sample_rate_hz == report.ret.sample_rate_hz ? facts.bits : facts.bits_elsewhere) =
-        word_length_of(ret, report.return_levels);
+        word_length_of_return(master, ret, report);
   facts.rate_elsewhere_hz = report.ret.sample_rate_hz;
   if (split.path.difference.size() == 2) facts.path = std::make_shared<const LinearPath>(split.path);
   facts.linear_left_db = report.sums.remainder_relative_db();

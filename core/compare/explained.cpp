@@ -7,6 +7,7 @@
 #include <set>
 
 #include "core/compare/explain.hpp"
+#include "core/compare/finding_place.hpp"
 #include "core/compare/phrases.hpp"
 #include "core/compare/waterfall.hpp"
 
@@ -68,7 +69,8 @@ struct Explainer {
       if (in_headline && takes_nothing) continue;
       auto& f = in_headline ? say(finding_code(c.code), severity_of(c), weight_text(c), c.text, evidence_of(c.code))
                             : say(finding_code(c.code), severity_of(c), c.text, budget_text(c), evidence_of(c.code));
-      f.value = value_of(c), f.unit = unit_of(c), f.at_s = c.from_s;
+      f.value = value_of(c), f.unit = unit_of(c), f.at_s = c.from_s, f.band_hz = band_of(c);
+      if (c.from_s) f.when_s = std::pair{*c.from_s, c.until_s.value_or(*c.from_s)};
     }
   }
 
@@ -177,6 +179,7 @@ struct Explainer {
                         hertz_text(c.high_hz), number_text(std::abs(c.cell_db), 1), c.cell_db > 0 ? "over" : "under"),
             Evidence::depth);
     f.value = c.depth_db, f.unit = "dB", f.at_s = c.at_s;
+    f.when_s = std::pair{c.at_s, c.at_s}, f.band_hz = std::pair{c.low_hz, c.high_hz};
   }
 
   void breaks() {
@@ -197,7 +200,7 @@ struct Explainer {
                     Evidence::lanes);
       f.value = b.kind == BreakKind::dropout ? b.length_s : b.jump_samples;
       f.unit = b.kind == BreakKind::dropout ? "s" : "samples";
-      f.at_s = b.at_s;
+      f.at_s = b.at_s, f.when_s = std::pair{b.at_s, b.at_s + b.length_s};
     }
     if (w.continuity.breaks.size() > most_breaks_told) {
       auto& f = say("breaks", Severity::fault,

@@ -111,6 +111,15 @@ struct Teller {
                        r.residual_relative_db() ? "apart from that " + depth : "every sample is there, unchanged");
   }
 
+  /// A good converter leaves next to nothing: what is left beyond that was no conversion.
+  std::string converted_text() const {
+    constexpr double conversions_leave_db = -75;
+    const auto db = r.causes.empty() ? r.residual_relative_db() : r.causes.back().after_db;
+    if (db.value_or(-200) < conversions_leave_db) return {};
+    return fmt::format("A good conversion leaves far less: what is left, {} dBr, has no cause that explains it.",
+                       number_text(*db, 1));
+  }
+
   /// What a return of kind `level` differs in, all of it and nothing else.
   std::string level_words() const {
     const bool cut = std::any_of(r.causes.begin(), r.causes.end(), [&](const Cause& c) {
@@ -161,7 +170,7 @@ struct Teller {
       case Kind::word_length:
         f = &say("word_length", Severity::note,
                  fmt::format("{} {} bits{}: {}.", fewer_bits(r) ? "Cut to" : "Dithered again at",
-                             r.return_levels.bits_used.value_or(0),
+                             bits_of_return(r).value_or(0),
                              std::abs(r.fit.gain_db) < least_gain_db ? "" : ", at another level", depth),
                  fmt::format("Residual at {} dBFS RMS{}.", number_text(power_db(r.sums.residual).value_or(-999), 1),
                              std::abs(r.fit.gain_db) < least_gain_db ? "; nothing else differs" : ""),
@@ -176,8 +185,8 @@ struct Teller {
         break;
       case Kind::converted:
         f = &say("converted", by_depth,
-                 fmt::format("Converted to {} Hz: {} over the band both carry.", r.ret.sample_rate_hz, depth), "",
-                 Evidence::spectra);
+                 fmt::format("Converted to {} Hz: {} over the band both carry.", r.ret.sample_rate_hz, depth),
+                 converted_text(), Evidence::spectra);
         break;
       case Kind::lossy:
         f = &say("lossy", by_depth, fmt::format("Lossy coding: {}.", depth),
@@ -380,6 +389,7 @@ struct Teller {
     double at = levels.first_run_s.value_or(0);
     if (of_return) at = (at * rate() - r.fit.delay_samples) / r.fit.ratio() / rate();
     f.at_s = std::max(0.0, at);
+    f.when_s = {*f.at_s, std::max(*f.at_s, double(r.master.frames) / rate())};  // none stands before the first
     f.detail += fmt::format(" First at {}.", clock_text(*f.at_s));
   }
 

@@ -10,6 +10,7 @@
 #include "core/compare/cells.hpp"
 #include "core/compare/channel_map.hpp"
 #include "core/compare/locate.hpp"
+#include "core/compare/moving_fit.hpp"
 #include "core/dsp/median.hpp"
 
 namespace heathmist {
@@ -17,6 +18,7 @@ namespace heathmist {
 namespace {
 
 constexpr double least_agreement = 0.12;          // under which two clips are called unrelated
+constexpr double agrees_anyway = 0.95;            // ... and from which a speed that moves is not asked for
 constexpr double whole_sample = 0.02;             // a delay this near a whole sample may be one
 constexpr double whole_sample_with_drift = 0.06;  // and where a drift was taken for it, from end to end
 constexpr double unity_db = 0.002;                // a gain this near 0 dB may be none
@@ -50,18 +52,12 @@ std::vector<std::complex<double>> signed_sum(const std::vector<CrossSpectra>& sp
   return sum;
 }
 
-/// Leaves the points that lie on the line most of them lie on (median of all slopes: Theil 1950, Sen 1968): an anchor
-/// of tonal audio may have been read a whole wave off.
+/// Leaves the points that lie on the line most of them lie on: an anchor of tonal audio may have been read a whole wave
+/// off.
 void drop_outliers(std::vector<double>& t, std::vector<double>& d) {
-  std::vector<double> slopes, off, distance;
-  for (size_t i = 0; i < t.size(); ++i)
-    for (size_t k = i + 1; k < t.size(); ++k)
-      if (t[k] != t[i]) slopes.push_back((d[k] - d[i]) / (t[k] - t[i]));
-  if (slopes.empty()) return;
-  const double slope = dsp::median(slopes);
-  for (size_t i = 0; i < t.size(); ++i) off.push_back(d[i] - slope * t[i]);
-  const double middle = dsp::median(off);
-  for (const double o : off) distance.push_back(std::abs(o - middle));
+  const auto line = dsp::median_line(t, d);
+  std::vector<double> distance;
+  for (size_t i = 0; i < t.size(); ++i) distance.push_back(std::abs(d[i] - line.height - line.slope * t[i]));
   const double most = std::max(0.01, 6 * dsp::median(distance));
   size_t kept = 0;
   for (size_t i = 0; i < t.size(); ++i)
@@ -169,7 +165,7 @@ Weighed weigh(const Search& s, const Fit& fit, std::optional<double> held_gain) 
 
 /// What most of the loud samples come back at; none where that is as they were. Nothing where most are moved by a
 /// filter, or by noise.
-std::optional<double> ratio_of_most_samples(const Search& s, const Fit& fit) {
+std::optional<double> ratio_of_most_samples(const Search& s, const Fit& fit, double widest) {
   constexpr size_t stride = 5;
   std::vector<std::vector<double>> parts(s.anchors.size());
   over_anchors(s, fit,
@@ -182,8 +178,8 @@ std::optional<double> ratio_of_most_samples(const Search& s, const Fit& fit) {
                });
   std::vector<double> all;
   for (const auto& part : parts) all.insert(all.end(), part.begin(), part.end());
-  if (const auto as_it_was = held_ratio(all, 1); as_it_was == 1.0) return 1;
-  return held_ratio(std::move(all), fit.gain());
+  if (const auto as_it_was = held_ratio(all, 1, widest); as_it_was == 1.0) return 1;
+  return held_ratio(std::move(all), fit.gain(), widest);
 }
 
 /// Where a channel comes later than another, the files' delay is that of the one that moved least, not of the louder.
@@ -238,14 +234,18 @@ void polish(const Search& s, Fit& fit, const std::vector<CrossSpectra>& spectra)
     }
   }
   fit.gain_db = 20 * std::log10(best.energies.gain());
-  if (const auto held = gain_of_most_cells(spectra, s.master.format().sample_rate_hz);
-      held && std::abs(held->db - fit.gain_db) > (held->exact ? pulled_db : pulled_far_db))
+  const auto held = gain_of_most_cells(spectra, s.master.format().sample_rate_hz);
+  if (held && std::abs(held->db - fit.gain_db) > (held->exact ? pulled_db : pulled_far_db))
     fit.gain_db = std::abs(held->db) < (!held->exact           ? about_unity_db
                                         : is_filtered(spectra) ? by_a_filter_db
                                                                : unity_db)
                       ? 0
                       : held->db;
-  if (const auto ratio = ratio_of_most_samples(s, fit)) fit.gain_db = 20 * std::log10(*ratio);
+  const bool none = held && held->exact && held->db == 0;  // what lies beside the programme leans on no band
+  if (const auto ratio = ratio_of_most_samples(s, fit, none ? 4e-4 : 4e-3))
+    fit.gain_db = 20 * std::log10(*ratio);
+  else if (none && std::abs(fit.gain_db) < pulled_db)
+    fit.gain_db = 0;
   if (s.options.gain_db)
     fit.gain_db = *s.options.gain_db;
   else if (std::abs(fit.gain_db) < unity_db &&
@@ -297,9 +297,9 @@ Refined refine(Search& s, Fit& fit) {
 /// Anchors of few lines each are moved apart by a filter's phase, which looks like a little drift: what is the more
 /// coherent without it has none.
 void refine_without_drift(Search& s, Fit& fit, Refined& refined) {
-  constexpr double little_samples = 4, much_more = 1.05;
+  constexpr double little_samples = 4, far_samples = 20, much_more = 1.05, coherent_all_over = 0.97;
   const double moved = 1e-6 * std::abs(fit.drift_ppm) * double(s.anchors.back().at - s.anchors.front().at);
-  if (s.options.delay_samples || moved == 0 || moved > little_samples) return;
+  if (s.options.delay_samples || moved == 0 || moved > far_samples) return;
   const auto coherent = [](const std::vector<CrossSpectra>& some) {
     const auto weights = snr_weights(some);
     return std::reduce(weights.begin(), weights.end());
@@ -307,6 +307,7 @@ void refine_without_drift(Search& s, Fit& fit, Refined& refined) {
   Fit still = fit;
   still.drift_ppm = 0;
   auto other = refine(s, still);
+  if (moved > little_samples && still.agreement < coherent_all_over) return;
   if (coherent(other.spectra) > much_more * coherent(refined.spectra)) fit = still, refined = std::move(other);
 }
 
@@ -340,6 +341,12 @@ Fit find_fit(const Clip& master, const Clip& ret, const FitOptions& options, con
     if (fit.agreement >= least_agreement) break;
   }
   fit.trusted = fit.agreement >= least_agreement && fit.last > fit.first;
+  if (!options.delay_samples && fit.agreement < agrees_anyway)
+    if (auto moving = fit_that_moves(master, ret, fit, Job{job.stop, {}, job.threads})) {
+      fit = std::move(*moving);
+      if (!options.drift) fit.drift_ppm = 0;
+    }
+  if (options.gain_db) fit.gain_db = *options.gain_db;
   job.report(1);
   return fit;
 }

@@ -173,9 +173,15 @@ Kind kind_of_residual(const NullReport& r) {
 
 bool is_silent(const NullReport& r) { return r.return_levels.sample_peak < 1e-5 && r.master_levels.sample_peak > 1e-3; }
 
+std::optional<int> bits_of_return(const NullReport& r) {
+  for (const Cause& c : r.causes)
+    if (c.code == "word_length") return c.values["bits"].get<int>();
+  return r.return_levels.bits_used;
+}
+
 bool fewer_bits(const NullReport& r) {
-  if (!r.return_levels.bits_used) return false;
-  return !r.master_levels.bits_used || *r.return_levels.bits_used < *r.master_levels.bits_used;
+  const auto bits = bits_of_return(r);
+  return bits && (!r.master_levels.bits_used || *bits < *r.master_levels.bits_used);
 }
 
 Kind kind_of(const NullReport& r) {

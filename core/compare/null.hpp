@@ -47,8 +47,9 @@ struct Finding {
   std::string detail;  ///< what goes with it; may be empty
   std::optional<double> value;
   std::string unit;
-  std::optional<double> at_s;  ///< in the master's time
+  std::optional<double> at_s;  ///< where to look, in the master's time
   Evidence evidence = Evidence::lanes;
+  std::optional<std::pair<double, double>> when_s{}, band_hz{};  ///< where alone it holds; nothing: throughout
 };
 
 struct NullOptions {
@@ -94,6 +95,8 @@ NullReport null_test(std::shared_ptr<const Clip> master, std::shared_ptr<const C
 
 /// The rules (kind.cpp, findings.cpp): measurements in, words out.
 Kind kind_of(const NullReport& report);
+/// The word length that the return's samples keep to, beneath later dither as far as its cause was found.
+std::optional<int> bits_of_return(const NullReport& report);
 /// The return's samples keep to a shorter word than the master's.
 bool fewer_bits(const NullReport& report);
 /// Nothing came back: the return stays under -100 dBFS, the master does not stay under -60.

@@ -9,6 +9,7 @@
 #include "core/compare/json.hpp"
 #include "core/compare/null.hpp"
 #include "core/delivery/pairing.hpp"
+#include "core/delivery/residual_level.hpp"
 #include "core/delivery/sheet.hpp"
 #include "core/delivery/version_share.hpp"
 #include "core/printable.hpp"
@@ -17,7 +18,6 @@ namespace heathmist {
 
 namespace {
 
-constexpr double none_db = -300, same_db = -120;
 constexpr double of_it = 0.5;   // of what two versions differ by is in a file: it was made from the other one
 constexpr double unlikely = 6;  // times what chance gives such a share
 
@@ -38,8 +38,7 @@ Residual residual_of(std::shared_ptr<const Clip> master, std::shared_ptr<const C
   const auto pair = comparable(master, file, job.part(0, 0.3));
   const auto report = null_test(*master, *file, pair, {}, job.part(0.3, 1));
   if (!report.fit.trusted) return {};
-  return {std::max(none_db, report.residual_relative_db().value_or(none_db)), report.kind, pair.master,
-          residual_clip(pair, report.fit)};
+  return {residual_level_db(report), report.kind, pair.master, residual_clip(pair, report.fit)};
 }
 
 /// What a delivery may do to a master without being anything else than it.
@@ -67,7 +66,7 @@ class Differences {
     const auto now = Clip::open(master_.now, job.part(0, 0.2)), earlier = Clip::open(master_.earlier[version]);
     const int rate = std::min(now->format().sample_rate_hz, rate_hz);
     at->second = residual_of(now, Clip::at_rate(earlier, rate, job.part(0.2, 0.4)), job.part(0.4, 1));
-    if (at->second.relative_db <= same_db) at->second.clip = nullptr;
+    if (at->second.relative_db <= identical_db) at->second.clip = nullptr;
     return at->second;
   }
 
@@ -94,7 +93,7 @@ Deliverable deliverable_of(const Deliverable& place, const Clip& clip, const Jud
                            const Job& job) {
   Deliverable d{place.master, place.wanted};
   d.file = clip.path(), d.version = judged.version;
-  if (judged.residual_db > none_db) d.residual_relative_db = judged.residual_db;
+  if (judged.residual_db > nothing_left_db) d.residual_relative_db = judged.residual_db;
   d.faults = check_file(clip.path(), rules, job).faults;
   d.state = d.version                                             ? Deliverable::State::older
             : !clip.format().lossy && !is_conversion(judged.kind) ? Deliverable::State::another

@@ -6,25 +6,20 @@
 #include <cmath>
 
 #include "core/compare/null.hpp"
+#include "core/delivery/residual_level.hpp"
 #include "core/delivery/unlike.hpp"
 
 namespace heathmist {
 
 namespace {
 
-constexpr double nothing_left_db = -300;
-constexpr double identical_db = -120;  // under this nothing is left: a bit-identical copy, a whole shift, a plain gain
-constexpr double that_encode_db = 6;   // so much nearer to a quality than to the master: it is that encode
-constexpr double alike_db = 1.5;       // residuals that differ by less are as deep as each other
+constexpr double that_encode_db = 6;  // so much nearer to a quality than to the master: it is that encode
+constexpr double alike_db = 1.5;      // residuals that differ by less are as deep as each other
 constexpr double turned_db = 0.1, players_db = 0.2;
 
 std::vector<Quality> qualities_of(const Outlet& outlet) {
   if (!outlet.qualities.empty()) return outlet.qualities;
   return {{outlet.encode ? "its encode" : "as it is", outlet.encode.value_or(Chain{})}};
-}
-
-double residual_db(const NullReport& report) {
-  return std::max(nothing_left_db, report.residual_relative_db().value_or(nothing_left_db));
 }
 
 NullReport null_of_clips(std::shared_ptr<const Clip> master, std::shared_ptr<const Clip> ret, const Job& job) {
@@ -127,7 +122,7 @@ BroughtBack lay_beside(const Outlet& outlet, double player_gain_db, std::shared_
   b.player_gain_db = player_gain_db;
   const auto own = null_of_clips(master, brought, job.part(0, 0.2));
   if (!own.fit.trusted) throw unlike(*master, *brought);
-  b.residual_db = residual_db(own), b.level_db = own.fit.gain_db;
+  b.residual_db = residual_level_db(own), b.level_db = own.fit.gain_db;
   b.rate_hz = brought->format().sample_rate_hz;
   std::vector<int> rates;
   const auto qualities = qualities_of(outlet);
@@ -138,7 +133,8 @@ BroughtBack lay_beside(const Outlet& outlet, double player_gain_db, std::shared_
     const auto ret = chain.stages.empty() ? master : pass(master, chain, part.part(0, 0.4), {grant}).ret;
     const auto predicted = null_of_clips(master, ret, part.part(0.4, 0.7));
     const auto apart = null_of_clips(ret, brought, part.part(0.7, 1));
-    b.qualities.push_back({qualities[n].name, residual_db(predicted), apart.fit.trusted ? residual_db(apart) : 0});
+    b.qualities.push_back(
+        {qualities[n].name, residual_level_db(predicted), apart.fit.trusted ? residual_level_db(apart) : 0});
     rates.push_back(ret->format().sample_rate_hz);
   }
   b.nearest = nearest_of(b);

@@ -7,6 +7,7 @@
 #include "core/audio/cache.hpp"
 #include "core/audio/fingerprint.hpp"
 #include "core/measure/bandwidth.hpp"
+#include "core/rules.hpp"
 #include "core/stages/returns.hpp"
 
 namespace heathmist {
@@ -15,7 +16,9 @@ namespace {
 
 constexpr int kept_version = 2;
 
-std::string name_of(const std::string& print) { return print.empty() ? print : print + ".loudness"; }
+std::string name_of(const std::string& print) {
+  return print.empty() ? print : print + "-" + rules_fingerprint + ".loudness";
+}
 
 std::optional<double> number_of(const Json& json) {
   return json.is_number() ? std::optional(json.get<double>()) : std::nullopt;

@@ -24,7 +24,9 @@ constexpr size_t must_agree = 3;      // blocks that must show it: a coder's sho
 constexpr double least_depth_db = 4;  // of the third clearest block
 constexpr double least_mean_db = 0.25,
                  over_deviation = 5;  // or all blocks show it a little: the mean against its error
-constexpr double over_chance = 3;     // times what the third clearest shows the other way
+constexpr double clear_depth_db = 8, most_kbps = 400;
+constexpr double over_chance = 3;  // times what the third clearest shows the other way, and how far the blocks scatter
+                                   // at the other offsets: of beats between silences they do by themselves
 constexpr double from_hz = 2500, to_hz = 15500;
 constexpr double no_coefficient = 3e-13;  // power of a coefficient that writing to 24 bits leaves
 
@@ -256,6 +258,13 @@ std::vector<Tried> likely_offsets(CoderTransform& t, std::span<const Piece> piec
   return likely;
 }
 
+double variance_of(const std::vector<double>& v) {
+  const double mean = std::reduce(v.begin(), v.end()) / double(v.size());
+  double sum = 0;
+  for (const double x : v) sum += (x - mean) * (x - mean);
+  return sum / double(v.size() - 1);
+}
+
 std::optional<CodingTrace> try_transform(const Clip& clip, CoderTransform& t, double top_hz, const Job& job) {
   const int rate = clip.format().sample_rate_hz;
   if (t.family == "opus" && rate != 48000) return {};  // which it always comes back at
@@ -286,17 +295,19 @@ std::optional<CodingTrace> try_transform(const Clip& clip, CoderTransform& t, do
     }
   }
   CodingTrace best;
+  std::vector<double> variances;
+  for (const auto& depths : depths_of) variances.push_back(variance_of(depths));
   for (size_t k = 0; k < all.size(); ++k) {
     auto& depths = depths_of[k];
-    const double count = double(depths.size()), mean = std::reduce(depths.begin(), depths.end()) / count;
-    double variance = 0;
-    for (const double d : depths) variance += (d - mean) * (d - mean) / (count - 1);
+    const double count = double(depths.size()), mean = std::reduce(depths.begin(), depths.end()) / count,
+                 variance = variances[k], elsewhere = std::reduce(variances.begin(), variances.end()) - variance;
+    const double scatter = all.size() > 1 ? std::sqrt(elsewhere / double(all.size() - 1)) : 0;
     // Opus fills its nothings with noise: no block stands out, all are a little smaller.
     const bool steady = mean > least_mean_db && mean > over_deviation * std::sqrt(variance / count);
     std::sort(depths.rbegin(), depths.rend());
     const double depth = depths[must_agree - 1], chance = std::max(0.0, -depths[depths.size() - must_agree]);
     if (depth > best.depth_db &&
-        ((t.family != "opus" && depth > least_depth_db && depth > over_chance * chance) || steady))
+        ((t.family != "opus" && depth > least_depth_db && depth > over_chance * std::max(chance, scatter)) || steady))
       best = {t.family,
               0,
               all[k].frame_offset,
@@ -310,6 +321,8 @@ std::optional<CodingTrace> try_transform(const Clip& clip, CoderTransform& t, do
   if (t.family != "opus")  // whose coefficients are never nothing: noise is put in
     best.about_kbps =
         bits_a_second(t, pieces, best.frame_offset, rate, band, out) * std::min(2, clip.format().channels) / 1000;
+  // The window of another coder on the same grid shows a little of it, and all coefficients as filled.
+  if (best.depth_db < clear_depth_db && best.about_kbps.value_or(0) > most_kbps) return {};
   return best;
 }
 

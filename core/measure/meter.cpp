@@ -11,7 +11,6 @@ namespace heathmist {
 
 namespace {
 
-constexpr size_t most_overs = 1000;
 constexpr int momentary_steps = 40, short_term_steps = 300, short_term_pieces = 30;
 constexpr double absolute_gate_lufs = -70;
 

@@ -15,6 +15,8 @@ struct Peak {
   int channel = 0;
 };
 
+inline constexpr size_t most_overs = 1000;  ///< that are listed of a clip
+
 /// Peaks put together to moments: less than 100 ms apart they are one.
 class Moments {
  public:

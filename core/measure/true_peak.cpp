@@ -12,7 +12,6 @@ namespace {
 
 constexpr int64_t peak_segment_frames = 1 << 16;
 constexpr double least_neighbour = 0.6;  // a peak above 1 has a sample nearby that reaches this
-constexpr size_t most_found_overs = 1000;
 
 struct State {
   std::unique_ptr<Reader> reader;
@@ -39,7 +38,7 @@ struct State {
 
 TruePeaks put_together(std::vector<std::vector<Peak>>& parts, int rate_hz) {
   TruePeaks result;
-  Moments moments(rate_hz, most_found_overs);
+  Moments moments(rate_hz, most_overs);
   for (auto& part : parts) moments.add(std::move(part));
   result.overs = moments.overs();
   return result;

@@ -4,6 +4,7 @@
 #include <cmath>
 #include <numbers>
 
+#include "core/dsp/median.hpp"
 #include "core/probes/probe_body.hpp"
 
 namespace heathmist {
@@ -18,11 +19,6 @@ constexpr double disturbs = 1e-3;  // what lies further under the wanted line do
 constexpr double disturbs_image = 0.03;
 constexpr TapsPlan at_a_crossing{0.06, 4}, at_the_fold{0.12, 2};
 constexpr double stop_band = 1e-3;  // which has notches that no straight line over a crossing follows
-
-double middle_of(std::vector<double>& some) {
-  std::nth_element(some.begin(), some.begin() + long(some.size() / 2), some.end());
-  return some[some.size() / 2];
-}
 
 }  // namespace
 
@@ -123,7 +119,7 @@ double SweepLevels::median(size_t k, double from_hz, double until_hz) const {
              until = std::clamp(size_t(std::max(0.0, until_hz / responses_.bin_hz)) + 1, from + 1, value.size());
   std::vector<double> some;
   for (size_t j = from; j < until; j += 1 + (until - from) / 400) some.push_back(std::abs(value[j]));
-  return middle_of(some);
+  return dsp::median(some);
 }
 
 /// Images move alike, so that two of them cross where one lands mirrored on the other: 2 f = -(k + c) from, modulo
@@ -140,14 +136,14 @@ std::optional<double> SweepLevels::crossing(size_t k, double hz, double size) co
   return {};
 }
 
-/// From what stands around a place clear of known crossings: the line in dB over log frequency with the median slope
-/// and the median height (Theil 1950, Sen 1968), which few others can bend.
+/// From what stands around a place clear of known crossings: the line in dB over log frequency that few
+/// others can bend.
 double SweepLevels::around(size_t k, double hz) const {
   const double reach = 3 * half_width(hz), lowest = law_.hz(2 * probe_fade_s),
                highest = law_.hz(law_.seconds - 2 * probe_fade_s);
   const double from = std::max({hz - reach, hz / 3, std::min(lowest, hz)}),
                until = std::min(hz + reach, std::max(highest, hz));
-  std::vector<double> x, y, slopes, heights;
+  std::vector<double> x, y;
   constexpr int spots = 48;
   for (const bool clear : {true, false}) {
     x.clear(), y.clear();
@@ -159,11 +155,7 @@ double SweepLevels::around(size_t k, double hz) const {
     }
     if (x.size() >= spots / 3) break;
   }
-  for (size_t i = 0; i < x.size(); ++i)
-    for (size_t j = i + 1; j < x.size(); ++j) slopes.push_back((y[j] - y[i]) / (x[j] - x[i]));
-  const double slope = middle_of(slopes);
-  for (size_t i = 0; i < x.size(); ++i) heights.push_back(y[i] - slope * x[i]);
-  return std::exp2(middle_of(heights));
+  return std::exp2(dsp::median_line(x, y).height);
 }
 
 /// Nothing: so many cross there that neither side is near.

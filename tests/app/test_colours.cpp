@@ -111,6 +111,24 @@ class TestColours : public QObject {
     }
   }
 
+  /// Less and more: two hues that anybody tells apart, and from what is alike.
+  void the_two_sides_of_a_difference_are_told_apart() {
+    for (const bool night : {false, true}) {
+      Theme::instance().apply(night);
+      const auto stops = Theme::instance().difference_stops();
+      QCOMPARE(stops.size(), size_t(3));
+      const QColor less = stops[0].second, alike = stops[1].second, more = stops[2].second;
+      QCOMPARE(alike, colour(Role::sheet));
+      for (const QColor& side : {less, more})
+        QVERIFY2(contrast(side, alike) >= 3, qPrintable(QString("%1: %2").arg(side.name()).arg(contrast(side, alike))));
+      for (const auto& by : eyes) {
+        const double apart = difference(lab(less, by), lab(more, by));
+        qInfo("less, more, %s, %s: %.1f", by.name, night ? "night" : "day", apart);
+        QVERIFY(apart >= 20);
+      }
+    }
+  }
+
   /// WCAG 2.2, 1.4.11: what is drawn and says something.
   void what_is_drawn_stands_out() {
     stand_out({Role::master, Role::ret, Role::residual, Role::moss, Role::straw, Role::gorse, Role::rust, Role::edge},

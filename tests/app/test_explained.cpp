@@ -6,6 +6,7 @@
 #include "app/theme/theme.hpp"
 #include "core/compare/waterfall.hpp"
 #include "core/dsp/biquad.hpp"
+#include "tests/support/treatments.hpp"
 #include "tests/support/window.hpp"
 
 using namespace heathmist;
@@ -22,13 +23,6 @@ Planar filtered(Planar sound, int rate) {
   return sound;
 }
 
-Planar shifted(const Planar& sound, int64_t frames) {
-  Planar out(sound.channels(), sound.frames() + frames);
-  for (int c = 0; c < sound.channels(); ++c)
-    std::copy(sound.channel(c).begin(), sound.channel(c).end(), out.channel(c).begin() + frames);
-  return out;
-}
-
 }  // namespace
 
 class TestExplained : public WindowTest {
@@ -40,7 +34,7 @@ class TestExplained : public WindowTest {
     const auto sound = requantised(scaled(with_noise(Programme(8, 1).render(48000), 1e-3, 5), 0.5), 24, true);
     master_ = write("mill.wav", sound);
     filtered_ = write("mill-filtered.wav", filtered(sound, 48000));
-    late_ = write("mill-late.wav", shifted(sound, 300));
+    late_ = write("mill-late.wav", late(sound, 300));
     cut_ = write("mill-16.wav", requantised(sound, 16, false));
     noisy_ = write("mill-noisy.wav", with_noise(sound, 1e-3, 9));
     silence_ = write("silence.wav", with_noise(Planar(2, 48000 * 4), 1e-3, 33));
@@ -307,8 +301,8 @@ class TestExplained : public WindowTest {
   void the_fit_is_measured_by_a_part() {
     // One channel 2 samples later than the other: each by itself gives its own delay.
     auto sound = requantised(scaled(Programme(6, 3).render(48000), 0.5), 24, true);
-    auto skewed = shifted(sound, 100);
-    const auto later = shifted(sound, 102);
+    auto skewed = late(sound, 100);
+    const auto later = late(sound, 102);
     std::copy(later.channel(1).begin(), later.channel(1).begin() + skewed.frames(), skewed.channel(1).begin());
     window_->take_files({write("skew.wav", sound), write("skew-back.wav", skewed)});
     QTRY_VERIFY_WITH_TIMEOUT(window_->workspace().current_result() && window_->workspace().current_result()->why,

@@ -1,6 +1,7 @@
 // Every page of the window at the sizes it is used at, by day and by night: nothing is cut off, squeezed or left
 // without a name, and all of it is reached with keys.
 #include <QAbstractButton>
+#include <QAccessible>
 #include <QComboBox>
 #include <QLabel>
 #include <QLineEdit>
@@ -172,6 +173,32 @@ class TestLayout : public QObject {
                  qPrintable(QString("%1: %2 %3").arg(page.title, w->metaObject()->className(), w->objectName())));
       }
     }
+  }
+
+  /// As a reader of screens meets it: whatever takes the keys says what it is, and a plate what it shows.
+  void a_reader_of_screens_is_told_all() {
+    int told = 0, plates = 0;
+    for (const Page& page : pages()) {
+      window_->show_page(page.key);
+      QTest::qWait(50);
+      for (QWidget* w : window_->findChildren<QWidget*>()) {
+        if (!w->isVisible() || !(w->focusPolicy() & Qt::TabFocus) || w->focusProxy()) continue;
+        if (qobject_cast<QAbstractSpinBox*>(w->parentWidget())) continue;  // the field's own inside
+        const auto* reader = QAccessible::queryAccessibleInterface(w);
+        QVERIFY2(reader, w->metaObject()->className());
+        const QString words = reader->text(QAccessible::Name) + reader->text(QAccessible::Description);
+        QVERIFY2(!words.trimmed().isEmpty(), qPrintable(page.title + ": " + words_of(*w, w->objectName())));
+        ++told;
+      }
+      for (const auto* plate : window_->findChildren<Plate*>())
+        if (plate->isVisible()) {
+          const QString words = plate->in_words();
+          QVERIFY2(words.size() > 8, qPrintable(page.title + ": " + plate->title() + " '" + words + "'"));
+          QVERIFY2(!words.contains("nan") && !words.contains("inf"), qPrintable(words));
+          ++plates;
+        }
+    }
+    QVERIFY(told > 150 && plates > 15);
   }
 
   /// In what its levels are, and in Hz: the last tick of a frequency axis has the unit.

@@ -203,6 +203,33 @@ class TestQueue : public QObject {
     QVERIFY(progressed >= 1 && progressed < 100000);
   }
 
+  /// Large blocks that work let go are the system's again, small ones between them or not.
+  void the_memory_of_long_work_goes_back() {
+    const auto resident_mib = [] {
+      QFile statm("/proc/self/statm");
+      return statm.open(QIODevice::ReadOnly) ? statm.readAll().split(' ').value(1).toLongLong() * 4096 >> 20 : 0;
+    };
+    static std::vector<std::unique_ptr<std::array<char, 200>>> kept;  // between the large ones
+    Queue queue;
+    int done = 0;
+    const auto before = resident_mib();
+    for (int round = 0; round < 3; ++round) {
+      Request request;
+      request.work = [](const Job&, const Tell&) {
+        std::vector<std::vector<char>> large;
+        for (int n = 0; n < 500; ++n) {
+          large.emplace_back(size_t(400) << 10, char(n));
+          kept.push_back(std::make_unique<std::array<char, 200>>());
+        }
+        std::this_thread::sleep_for(std::chrono::milliseconds(400));
+      };
+      request.ended = [&](Outcome, const QString&) { ++done; };
+      queue.post(std::move(request));
+      QTRY_COMPARE_WITH_TIMEOUT(done, round + 1, 20000);
+    }
+    QVERIFY2(resident_mib() - before < 80, qPrintable(QString("%1 to %2 MiB").arg(before).arg(resident_mib())));
+  }
+
   void nothing_of_its_owner_is_touched_when_the_owner_is_gone() {
     Queue queue;
     Gate gate;

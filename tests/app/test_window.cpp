@@ -116,9 +116,13 @@ class TestWindow : public WindowTest {
     QTest::mouseRelease(lanes, Qt::LeftButton, Qt::ShiftModifier, QPoint(right, y));
     QVERIFY(view->selection().has_value());
     QTRY_VERIFY_WITH_TIMEOUT(view->strip()->residual_text() != whole, 5000);
+    auto* spectra =
+        window_->part<NullView>()->plates()->spectra();  // what they are of stands in their corner, at any width
+    QCOMPARE(spectra->corner(), spectra->unit() + ", of the selection");
     QTest::keyClick(window_.get(), Qt::Key_Escape);
     QVERIFY(!view->selection().has_value());
     QTRY_COMPARE_WITH_TIMEOUT(view->strip()->residual_text(), whole, 5000);
+    QTRY_COMPARE_WITH_TIMEOUT(spectra->corner(), spectra->unit(), 5000);
   }
 
   void the_wheel_zooms_about_the_pointer_and_drags_pan() {

@@ -159,10 +159,10 @@ class TestAnalysis : public QObject {
       std::filesystem::last_write_time(folder / name(n),
                                        std::filesystem::file_time_type::clock::now() - std::chrono::hours(100 - n));
     }
-    set_cache_limit(20000);
+    set_cache_limit(21000);
     QCOMPARE(sweep_cache(), 0);
     QCOMPARE(read_cache(name(0)), std::optional(std::string(1000, 'a')));  // used now
-    set_cache_limit(16000);
+    set_cache_limit(16200);
     QCOMPARE(sweep_cache(), 8);
     QVERIFY(read_cache(name(0)) && !read_cache(name(1)) && !read_cache(name(8)) && read_cache(name(9)));
     QVERIFY(std::filesystem::exists(folder / "somebody.else"));

@@ -3,6 +3,7 @@
 #include <fstream>
 #include <set>
 
+#include "core/audio/cache.hpp"
 #include "core/audio/fingerprint.hpp"
 #include "core/bench/document.hpp"
 #include "core/bench/summary.hpp"
@@ -174,6 +175,50 @@ class TestBench : public QObject {
     made.chain = Chain{"", {{"gain"}}, 1};
     QVERIFY(!kept_summary(from, made));
     QVERIFY(!kept_summary(from, other));
+  }
+
+  /// Another program's rules, or an earlier one's, may have told something else of the same files.
+  void what_other_rules_kept_is_not_looked_at() {
+    const auto a = save(folder_ / "c.wav", Programme(2, 1).render(48000), 48000),
+               b = save(folder_ / "d.wav", Programme(2, 1).render(48000, 5), 48000);
+    const FileRef from{a, fingerprint(a)};
+    const Trial to{"t", "", {b, fingerprint(b)}, {}};
+    keep_summary(from, to, summary_of(null_of(a, b)));
+    QVERIFY(kept_summary(from, to));
+    int renamed = 0;
+    for (const auto& entry : std::filesystem::directory_iterator(cache_folder())) {
+      std::string name = entry.path().filename().string();
+      const auto at = name.rfind('-');
+      if (entry.path().extension() != ".trial" || name.find(from.fingerprint) != 0) continue;
+      std::filesystem::rename(entry.path(), cache_folder() / (name.substr(0, at + 1) + "0123456789ab.trial"));
+      ++renamed;
+    }
+    QCOMPARE(renamed, 1);
+    QVERIFY(!kept_summary(from, to));
+  }
+
+  /// A rule that changes is another fingerprint; one that does not builds nothing anew.
+  void rules_have_a_fingerprint_of_their_sources() {
+    const auto put = [&](const char* name, const char* text) {
+      std::ofstream(folder_ / name) << text;
+      return (folder_ / name).string();
+    };
+    const auto one = put("one.cpp", "constexpr int most = 3;"), two = put("two.cpp", "constexpr int least = 1;");
+    const auto header = QString::fromStdString((folder_ / "rules.hpp").string());
+    const auto made = [&] {
+      const QString sources = QString::fromStdString("-DSOURCES=" + one + ";" + two);
+      if (QProcess::execute(HEATHMIST_CMAKE, {sources, "-DRULES=" + header, "-P", HEATHMIST_RULES}) != 0)
+        return QByteArray();
+      QFile file(header);
+      return file.open(QIODevice::ReadOnly) ? file.readAll() : QByteArray();
+    };
+    const auto before = made();
+    QVERIFY(before.contains("rules_fingerprint[] = \""));
+    const auto written = std::filesystem::last_write_time(folder_ / "rules.hpp");
+    QCOMPARE(made(), before);
+    QCOMPARE(std::filesystem::last_write_time(folder_ / "rules.hpp"), written);
+    put("two.cpp", "constexpr int least = 2;");
+    QVERIFY(made() != before);
   }
 
   void chains_are_kept_and_a_broken_one_takes_nothing_with_it() {

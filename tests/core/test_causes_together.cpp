@@ -82,6 +82,23 @@ class TestCausesTogether : public QObject {
              qPrintable(told(r)));
   }
 
+  void an_echo_of_one_channel_is_told_there() {
+    for (const int channel : {0, 1})
+      for (const int64_t late : {882, 10143}) {
+        const Planar sound = programme("speech", 44100, 10, 5 + size_t(channel)), all = with_echo(sound, late, -0.3);
+        Planar ret = sound;
+        std::copy(all.channel(channel).begin(), all.channel(channel).end(), ret.channel(channel).begin());
+        const auto r = told_of(sound, ret, 44100);
+        const Cause* echo = cause(r, "echo");
+        QVERIFY2(is_near(number(echo, "time_ms"), double(late) / 44.1, 0.05), qPrintable(told(r)));
+        QVERIFY2(is_near(number(echo, "level_db"), -10.46, 0.2), qPrintable(told(r)));
+        QCOMPARE(echo->channels, std::vector<int>{channel});
+        QVERIFY2(echo->values["echoes"][0]["inverted"].get<bool>(), qPrintable(told(r)));
+        QVERIFY2(echo->text.ends_with(" in channel " + std::to_string(channel + 1) + " only."), qPrintable(told(r)));
+        QVERIFY2(r.causes.size() == 1, qPrintable(told(r)));
+      }
+  }
+
   void an_eq_before_a_clip_keeps_its_values() {
     const Planar sound = programme("dense", 44100, 10, 6);
     const auto r = told_of(sound, clipped(filtered(sound, 44100, "bell", 100, 1, 4), 0.5), 44100);
@@ -337,20 +354,24 @@ class TestCausesTogether : public QObject {
              qPrintable(told(r) + QString(" %1").arg(10 * std::log10(left / all))));
   }
 
-  /// A gain of one channel, or a filter, may take a little out of anything: it is not what was done.
+  /// A gain of one channel, or a filter, may take a little out of anything: it is not what was done. Here the two sides
+  /// go up and down, each at its own time.
   void channels_that_take_turns_are_more_than_a_gain() {
     for (const char* name : {"dense", "piano"}) {
       const Planar sound = programme(name, 44100, 8, 43);
       Planar ret = sound;
       for (int c = 0; c < 2; ++c)
-        for (size_t n = 0; n < size_t(sound.frames()); ++n)
+        for (size_t n = 0; n < size_t(sound.frames()); ++n) {
+          const double t = double(n) / 44100;
           ret.channel(c)[n] *=
-              1 + (c ? 0.25 : -0.25) * std::sin(2 * std::numbers::pi * 0.9 * double(n) / 44100) - (c ? 0.1 : 0);
+              (c ? 0.9 : 1) + (c ? 0.25 : -0.25) * std::sin(2 * std::numbers::pi * 0.9 * t + 0.9 * t * t);
+        }
       const auto r = told_of(sound, ret, 44100);
       QCOMPARE(name_of(r.kind), "changed");
-      if (tells(r, "channel_gain") && r.causes.size() == 1)
-        QVERIFY2(r.findings.front().text.find("no cause explains") != std::string::npos,
-                 r.findings.front().text.c_str());
+      const std::string& text = r.findings.front().text;
+      QVERIFY2(text.find("no cause explains") != std::string::npos ||
+                   text.find("no single cause explains") != std::string::npos,
+               text.c_str());
     }
   }
 

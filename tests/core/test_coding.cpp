@@ -52,6 +52,15 @@ class TestCoding : public QObject {
     QVERIFY(!find_coding(*Clip::open(save(folder_ / "d.wav", dull, 48000, WordFormat::pcm16))));
   }
 
+  /// Between beats there is next to nothing, whatever the offset: a few blocks are small at any by chance.
+  void beats_between_silences_were_not_coded() {
+    for (const uint64_t seed : {40, 74}) {
+      const auto found = find_coding(
+          *Clip::open(save(folder_ / "beats.wav", programme("loop", 44100, 8, seed), 44100, WordFormat::pcm24)));
+      QVERIFY2(!found, found ? found->family.c_str() : "");
+    }
+  }
+
   void a_decode_bears_its_coder_data() {
     QTest::addColumn<QString>("encoder");
     QTest::addColumn<QString>("family");

@@ -71,7 +71,7 @@ class TestEstimates : public QObject {
     const auto s = programme(name.toStdString(), rate, 3, 5);
     const Excerpt e = excerpt_of(s, s);
     QVERIFY(explain_away(e, {}).causes.empty());
-    QCOMPARE(held_gain_db(e), 0.0);
+    QCOMPARE(held_gain(e).db, 0.0);
   }
 
   void the_gain_that_most_samples_hold_is_exact() {
@@ -81,10 +81,10 @@ class TestEstimates : public QObject {
       const double gain = chance.between(0.6, 1.6), at = chance.between(0.2, 0.5) * gain;
       const auto cut = changed(s, [&](double x, int, int64_t) { return std::clamp(gain * x, -at, at); });
       Excerpt e = excerpt_of(s, cut);
-      const double found = held_gain_db(e);
+      const double found = held_gain(e).db;
       QVERIFY2(std::abs(found - 20 * std::log10(gain)) < 1e-5, qPrintable(QString::number(found)));
       turn_down(e, found);
-      QVERIFY(std::abs(held_gain_db(e)) < 1e-5);
+      QVERIFY(std::abs(held_gain(e).db) < 1e-5);
     }
   }
 

@@ -4,6 +4,7 @@
 #include <set>
 
 #include "core/audio/fingerprint.hpp"
+#include "core/bench/put_aside.hpp"
 #include "core/bench/report.hpp"
 #include "core/bench/report_charts.hpp"
 #include "core/delivery/measured.hpp"
@@ -166,6 +167,23 @@ class TestReport : public QObject {
     QVERIFY(table_of(whole, "Marks")->rows[0][2].text == "the wheel comes in");
     QVERIFY(table_of(whole, "Marks")->rows[0][3].text == "over the line");
     QVERIFY(table_of(whole, "chain")->rows[0][1].text.find("bits: 12") != std::string::npos);
+  }
+  /// With its reason, behind the others; the verdict is told whatever a bench says.
+  void what_was_put_aside_is_told_with_its_reason() {
+    const auto told_of = [&](const Bench& bench) {
+      return blocks_of<ReportFinding>(make_report(bench, {.trials = {"noisy"}}, {.analysis = &analysis_}));
+    };
+    const auto before = told_of(bench_);
+    QVERIFY(before.size() > 1 && before.front().text != before.back().text);
+    Bench bench = bench_;
+    const auto findings = explained_null_of(folder_ / "weir.wav", folder_ / "noisy.wav").findings;
+    for (size_t n = 0; n < 2; ++n) put_aside(*bench.trial("noisy"), findings[n], "the <old> line");
+    const auto after = told_of(bench);
+    QCOMPARE(after.size(), before.size());
+    QCOMPARE(after.front().text, before.front().text);
+    QCOMPARE(after.front().detail, before.front().detail);
+    QCOMPARE(after.back().text, findings[1].text);
+    QCOMPARE(after.back().detail, std::string("Put aside: the <old> line"));
   }
   void files_of_a_chain_are_named_without_their_folders() {
     Planar click(2, 64);

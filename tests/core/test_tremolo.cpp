@@ -103,6 +103,54 @@ class TestTremolo : public QObject {
     QVERIFY2(tells(by_hand, "gain_ride") && !is_tremolo(cause(by_hand, "gain_ride")), qPrintable(told(by_hand)));
   }
 
+  /// One side against the other, or one side alone.
+  void an_auto_pan_is_told_as_one_data() {
+    QTest::addColumn<QString>("name");
+    QTest::addColumn<double>("rate_hz");
+    QTest::addColumn<double>("left");
+    QTest::addColumn<double>("right");
+    QTest::newRow("dense, both sides") << "dense" << 1.3 << 0.3 << -0.3;
+    QTest::newRow("piano, slow") << "piano" << 0.5 << 0.2 << -0.2;
+    QTest::newRow("wide, one side only") << "wide" << 3.1 << 0.25 << 0.0;
+    QTest::newRow("near mono, faint") << "near_mono" << 0.9 << 0.05 << -0.05;
+  }
+  void an_auto_pan_is_told_as_one() {
+    QFETCH(QString, name);
+    QFETCH(double, rate_hz);
+    QFETCH(double, left);
+    QFETCH(double, right);
+    const int rate = 44100;
+    const Planar sound = programme(name.toStdString(), rate, 12, 36);
+    Planar ret = sound;
+    const double depths[] = {left, right};
+    for (int c = 0; c < 2; ++c)
+      for (size_t n = 0; n < size_t(sound.frames()); ++n)
+        ret.channel(c)[n] *=
+            1 - std::abs(depths[c]) + depths[c] * std::sin(2 * std::numbers::pi * rate_hz * double(n) / rate + 0.4);
+    const auto r = told_of(folder_, sound, ret, rate, WordFormat::pcm24);
+    const Cause* ride = cause(r, "gain_ride");
+    QVERIFY2(is_tremolo(ride), qPrintable(told(r)));
+    QVERIFY2(is_near(number(ride, "rate_hz"), rate_hz, 0.01), qPrintable(told(r)));
+    QVERIFY2(is_near(number(ride, "range_db"), -20 * std::log10(1 - 2 * left), 0.15), qPrintable(told(r)));
+    QCOMPARE(ride->values.contains("opposite"), right != 0);
+    QCOMPARE(ride->channels.size(), right != 0 ? size_t(2) : size_t(1));
+    QVERIFY2(ride->after_db.value_or(-999) < -45 && !tells(r, "distortion") && !tells(r, "fade"), qPrintable(told(r)));
+    QVERIFY2(r.findings.front().text.starts_with(right != 0 ? "Auto-pan" : "Tremolo in channel 1"),
+             r.findings.front().text.c_str());
+  }
+
+  /// Of a return with one channel nobody need say in which.
+  void of_one_channel_it_is_not_said_in_which() {
+    const Planar two = programme("drone", 44100, 9, 37);
+    Planar one(1, two.frames());
+    std::copy(two.channel(0).begin(), two.channel(0).end(), one.channel(0).begin());
+    const auto r = told_of(
+        folder_, one,
+        gained(one, [](size_t n) { return 1 - 0.2 * (1 + std::sin(2 * std::numbers::pi * 4 * double(n) / 44100)); }),
+        44100, WordFormat::pcm24);
+    QVERIFY2(r.findings.front().text.starts_with("Tremolo: "), r.findings.front().text.c_str());
+  }
+
   void of_a_long_pair_it_is_told_too() {
     const Planar sound = programme("dense", 44100, 45, 33);
     const auto r = told_of(

@@ -1,6 +1,7 @@
 #include "tests/support/treatments.hpp"
 
 #include <algorithm>
+#include <array>
 #include <cmath>
 #include <numbers>
 #include <stdexcept>
@@ -72,23 +73,6 @@ Planar mixed(Planar s, double ll, double lr, double rl, double rr) {
     s.channel(0)[n] = ll * l + lr * r, s.channel(1)[n] = rl * l + rr * r;
   }
   return s;
-}
-
-/// Late by a whole number, with zeros in front; longer by that.
-Planar late(const Planar& s, int64_t by) {
-  Planar out(s.channels(), s.frames() + by);
-  for (int c = 0; c < s.channels(); ++c)
-    std::copy(s.channel(c).begin(), s.channel(c).end(), out.channel(c).begin() + by);
-  return out;
-}
-
-Planar cut_out(const Planar& s, int64_t at, int64_t frames) {
-  Planar out(s.channels(), s.frames() - frames);
-  for (int c = 0; c < s.channels(); ++c) {
-    std::copy_n(s.channel(c).begin(), at, out.channel(c).begin());
-    std::copy(s.channel(c).begin() + at + frames, s.channel(c).end(), out.channel(c).begin() + at);
-  }
-  return out;
 }
 
 Planar put_in(const Planar& s, int64_t at, int64_t frames, bool again) {
@@ -441,6 +425,60 @@ Planar filtered(Planar sound, double rate_hz, const std::string& what, double hz
   if (what == "all pass") return all_pass(std::move(sound), rate_hz, hz, q);
   if (what == "high pass") return high_pass(std::move(sound), rate_hz, hz, q);
   return shelf(std::move(sound), rate_hz, hz, db, what == "high shelf");
+}
+
+Planar late(const Planar& sound, int64_t frames) {
+  Planar out(sound.channels(), sound.frames() + frames);
+  for (int c = 0; c < sound.channels(); ++c)
+    std::copy(sound.channel(c).begin(), sound.channel(c).end(), out.channel(c).begin() + frames);
+  return out;
+}
+
+Planar cut_out(const Planar& sound, int64_t at, int64_t frames) {
+  Planar out(sound.channels(), sound.frames() - frames);
+  for (int c = 0; c < sound.channels(); ++c) {
+    std::copy_n(sound.channel(c).begin(), at, out.channel(c).begin());
+    std::copy(sound.channel(c).begin() + at + frames, sound.channel(c).end(), out.channel(c).begin() + at);
+  }
+  return out;
+}
+
+Planar with_wow(const Planar& sound, double rate_hz, double hz, double depth) {
+  using std::numbers::pi;
+  Planar out(sound.channels(), sound.frames());
+  for (int64_t n = 0; n < sound.frames(); ++n) {
+    const double place = double(n) - depth * (1 + std::sin(2 * pi * hz * double(n) / rate_hz)),
+                 whole = std::floor(place);
+    const double turned = std::sin(pi * (place - whole)) / pi;  // sin(pi u) of each tap, but for its sign
+    std::array<double, 64> taps;
+    for (int k = 0; k < 64; ++k) {
+      const double u = place - whole + 31 - k, lobe = std::cos(pi * u / 66);
+      taps[size_t(k)] = std::abs(u) < 1e-9 ? 1 : (k % 2 ? turned : -turned) / u * lobe * lobe;
+    }
+    for (int c = 0; c < sound.channels(); ++c) {
+      double sum = 0;
+      for (int k = 0; k < 64; ++k)
+        if (const int64_t at = int64_t(whole) - 31 + k; at >= 0 && at < sound.frames())
+          sum += sound.channel(c)[size_t(at)] * taps[size_t(k)];
+      out.channel(c)[size_t(n)] = sum;
+    }
+  }
+  return out;
+}
+
+Planar with_spectrum(const Planar& sound, double rate_hz, const std::function<double(double hz)>& gain) {
+  dsp::RealFft<double> fft(dsp::good_fft_size(size_t(sound.frames()) + 65536));
+  const auto size = double(fft.size());
+  Planar out = sound;
+  for (int c = 0; c < sound.channels(); ++c) {
+    std::fill(fft.time().begin(), fft.time().end(), 0.0);
+    std::copy(sound.channel(c).begin(), sound.channel(c).end(), fft.time().begin());
+    fft.forward();
+    for (size_t k = 0; k < fft.bins(); ++k) fft.spectrum()[k] *= gain(rate_hz * double(k) / size) / size;
+    fft.inverse();
+    std::copy_n(fft.time().begin(), sound.frames(), out.channel(c).begin());
+  }
+  return out;
 }
 
 Planar gained(Planar s, const std::function<double(size_t n)>& gain) {

@@ -22,6 +22,15 @@ struct Treatment {
 /// A second-order section of Bristow-Johnson's cookbook: "bell", "all pass", "high pass", "low shelf", "high shelf"
 /// (these two with a slope of 1, whatever q).
 Planar filtered(Planar sound, double rate_hz, const std::string& what, double hz, double q, double db = 0);
+/// Every line of each channel's spectrum, of all of it at once, times gain(its frequency): linear phase.
+Planar with_spectrum(const Planar& sound, double rate_hz, const std::function<double(double hz)>& gain);
+/// So many frames of silence before it.
+Planar late(const Planar& sound, int64_t frames);
+/// So many frames are missing at a place.
+Planar cut_out(const Planar& sound, int64_t at, int64_t frames);
+/// Read at another place: by depth samples early and late in turn, and depth late at all times, hz times a second.
+/// Between the samples by 64 under a squared cosine.
+Planar with_wow(const Planar& sound, double rate_hz, double hz, double depth);
 /// Every frame n times gain(n).
 Planar gained(Planar sound, const std::function<double(size_t n)>& gain);
 

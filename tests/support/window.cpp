@@ -37,6 +37,16 @@ void WindowTest::init() {
   window_->show();
 }
 
+void FolderTest::init() {
+  WindowTest::init();
+  std::filesystem::remove_all(folder_ / "in");
+  std::filesystem::create_directories(folder_ / "in" / "below");
+}
+
+QString FolderTest::file(const char* name, const Planar& sound) const {
+  return QString::fromStdString(save(folder_ / name, sound, rate, WordFormat::pcm24).string());
+}
+
 void WindowTest::cleanup() {
   const QString missing = window_ ? column_without_term(*window_) : QString();
   if (window_) window_->workspace().model().undo_stack().setClean();

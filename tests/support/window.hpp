@@ -35,4 +35,18 @@ class WindowTest : public QObject {
   std::unique_ptr<app::MainWindow> window_;
 };
 
+/// The same beside a folder of files: "in", and "in/below", empty for every case.
+class FolderTest : public WindowTest {
+  Q_OBJECT
+
+ protected slots:
+  void init();
+
+ protected:
+  static constexpr int rate = 48000;
+  QString path(const char* name) const { return QString::fromStdString((folder_ / name).string()); }
+  /// A file of 24 bits in the folder.
+  QString file(const char* name, const Planar& sound) const;
+};
+
 }  // namespace heathmist::test

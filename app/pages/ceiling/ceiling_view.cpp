@@ -3,6 +3,7 @@
 #include <QSplitter>
 #include <QVBoxLayout>
 
+#include "app/theme/position.hpp"
 #include "app/theme/theme.hpp"
 #include "app/widgets/labels.hpp"
 #include "app/widgets/number_field.hpp"
@@ -114,7 +115,7 @@ void CeilingView::make_tables(QSplitter* split) {
        {tr("Worst at"),
         {},
         of([](const CeilingAnswer& a) {
-          return a.worst.empty() ? Cell{} : Cell{clock(a.worst.front().at_s, 2), a.worst.front().at_s};
+          return a.worst.empty() ? Cell{} : Cell{position(a.worst.front().at_s, 2), a.worst.front().at_s};
         }),
         true,
         Column::stretch,
@@ -134,7 +135,7 @@ void CeilingView::make_tables(QSplitter* split) {
       {{tr("Worst moments"),
         {},
         [this](size_t n) {
-          return n < worst_.size() ? Cell{clock(worst_[n].at_s, 2), worst_[n].at_s} : Cell{tr("none over")};
+          return n < worst_.size() ? Cell{position(worst_[n].at_s, 2), worst_[n].at_s} : Cell{tr("none over")};
         },
         false,
         Column::stretch,

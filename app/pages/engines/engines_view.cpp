@@ -114,6 +114,7 @@ QWidget* EnginesView::make_side() {
   note->hide();
   auto* scroll = new QScrollArea(side);
   scroll->setWidgetResizable(true);
+  scroll->setAccessibleName(tr("What is to be done with the probe"));
   scroll->setHorizontalScrollBarPolicy(Qt::ScrollBarAlwaysOff);
   steps_ = new QLabel(scroll);
   set_term(steps_, "engine_gain");

@@ -5,6 +5,7 @@
 #include <QSplitter>
 #include <QVBoxLayout>
 
+#include "app/theme/position.hpp"
 #include "app/theme/theme.hpp"
 #include "app/widgets/labels.hpp"
 #include "app/widgets/saving.hpp"
@@ -356,7 +357,7 @@ void LoudnessView::measure_selection() {
   }
   within_->setText(tr("measuring…"));
   const QString from =
-      selection_ ? tr("%1 to %2   ").arg(clock(selection_->first, 1), clock(selection_->second, 1)) : QString();
+      selection_ ? tr("%1 to %2   ").arg(position(selection_->first, 1), position(selection_->second, 1)) : QString();
   narrow_.start([this, wanted, from, dot, unit = unit_->currentText(), ask = asked(), range = selection_](
                     const Job& job, const Tell& tell) {
     QStringList words;

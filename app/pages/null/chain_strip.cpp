@@ -53,6 +53,7 @@ ChainStrip::ChainStrip(QWidget* parent) : QFrame(parent) {
   head->setSpacing(4);
   head->addWidget(soft(tr("Chain"), this));
   auto* scroll = new QScrollArea(this);
+  scroll->setAccessibleName(tr("The stages of the chain"));
   scroll->setWidgetResizable(true);
   scroll->setHorizontalScrollBarPolicy(Qt::ScrollBarAsNeeded);
   scroll->setVerticalScrollBarPolicy(Qt::ScrollBarAlwaysOff);

@@ -120,6 +120,12 @@ std::vector<Command> plate_commands(NullView* view, PageContext& context) {
                         {},
                         {},
                         QObject::tr("How they are drawn")});
+  commands.push_back({view->plates()->tied()->text(),
+                      MenuKind::view,
+                      [view] { view->plates()->tied()->toggle(); },
+                      {},
+                      {},
+                      QObject::tr("How they are drawn")});
   return commands;
 }
 

@@ -67,6 +67,15 @@ NullView::NullView(TrialResults& results, Queue& queue, QWidget* parent)
     set_selection(std::pair{std::max(0.0, at - half), std::min(feed_.length_s(), at + half)});
     emit cell_heard();
   });
+  connect(plates_, &PlatePanel::area_selected, this, [this](double from, double to, double low, double high) {
+    set_band(std::pair{low, high});
+    set_selection(std::pair{from, to});
+  });
+  connect(plates_, &PlatePanel::area_cleared, this, [this] {
+    set_band({});
+    set_selection({});
+  });
+  connect(plates_, &PlatePanel::range_wanted, lanes_, &LanesPlate::set_range);
   connect(plates_, &PlatePanel::band_selected, this, [this](double low, double high) {
     set_band(std::pair{low, high});
   });
@@ -170,7 +179,7 @@ void NullView::show_trial(std::shared_ptr<const TrialResult> trial, const FitHol
     refresh_lanes();
   lanes_->set_sample_rate(trial_->report->master.sample_rate_hz);
   plates_->show_trial(*trial_);
-  plates_->set_range(lanes_->from_s(), lanes_->to_s());
+  plates_->set_range(lanes_->from_s(), lanes_->to_s(), !same_length);
   if (lanes_->selection() || plates_->fft_size() != 16384) ask_for_look();
   refresh_numbers();
 }

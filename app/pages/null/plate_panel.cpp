@@ -6,6 +6,7 @@
 #include <QVBoxLayout>
 #include <cmath>
 
+#include "app/theme/position.hpp"
 #include "app/theme/theme.hpp"
 #include "app/widgets/labels.hpp"
 #include "app/widgets/terms.hpp"
@@ -13,6 +14,14 @@
 namespace heathmist::app {
 
 namespace {
+
+/// As short as a column is: the unit once.
+QString band_text(double low_hz, double high_hz) {
+  if (high_hz < 1000) return PlatePanel::tr("%1 to %2 Hz").arg(number(low_hz, 0), number(high_hz, 0));
+  if (low_hz < 1000) return PlatePanel::tr("%1 to %2").arg(hertz(low_hz, false), hertz(high_hz, false));
+  const int decimals = low_hz < 10000 ? 1 : 0;
+  return PlatePanel::tr("%1 to %2 kHz").arg(number(low_hz / 1000, decimals), number(high_hz / 1000, decimals));
+}
 
 QToolButton* menu_button(const QString& hint, QMenu* menu, QWidget* parent) {
   auto* button = new QToolButton(parent);
@@ -63,9 +72,7 @@ QWidget* PlatePanel::make_left() {
   left_->add(tr("Bits"), tr("Word length: codes and bits (Alt+5)"), words_);
   left_->add(tr("Over time"), tr("Gain and used bits over time (Alt+6)"), course_);
   head->addWidget(left_);
-  note_ = soft_label({}, page);
-  note_->setSizePolicy(QSizePolicy::Ignored, QSizePolicy::Preferred);
-  head->addWidget(note_, 1);
+  head->addStretch(1);
   make_menus(head);
   rows->addWidget(left_->pages(), 1);
   connect(left_, &Chooser::chosen, this, [this](int now) {
@@ -91,9 +98,11 @@ QWidget* PlatePanel::make_right() {
   right_ = new Chooser(page);
   depth_ = new DepthPlate;
   mask_ = new DepthPlate;
+  tied_ = new QAction(tr("Tie the time of the maps to the lanes"), this);
+  tied_->setCheckable(true);
   make_tables();
-  right_->add(tr("Depth"), tr("How far the residual lies under the master (Alt+7)"), depth_);
-  right_->add(tr("Mask"), tr("A hint at what the programme masks, after ISO 11172-3 model 1 (Alt+8)"), mask_);
+  right_->add(tr("Depth"), tr("How far the residual lies under the master (Alt+7)"), make_map(depth_));
+  right_->add(tr("Mask"), tr("A hint at what the programme masks, after ISO 11172-3 model 1 (Alt+8)"), make_map(mask_));
   right_->add(tr("Events"), tr("Breaks, overs and the closest moments (Alt+9)"), moments_);
   right_->add(tr("Third octaves"), tr("Depth by third octave (Alt+0)"), thirds_);
   head->addWidget(right_);
@@ -101,10 +110,11 @@ QWidget* PlatePanel::make_right() {
   legend_->setAlignment(Qt::AlignRight | Qt::AlignVCenter);
   legend_->setSizePolicy(QSizePolicy::Ignored, QSizePolicy::Preferred);
   head->addWidget(legend_, 1);
+  tie_maps(true);
+  connect(tied_, &QAction::toggled, this, &PlatePanel::tie_maps);
+  connect(&Theme::instance(), &Theme::changed, this, [this] { tie_maps(maps_are_tied()); });
   rows->addWidget(right_->pages(), 1);
   connect(right_, &Chooser::chosen, this, [this](int now) { tell_unit(now); });
-  connect(depth_, &DepthPlate::clicked, this, &PlatePanel::cell_chosen);
-  connect(mask_, &DepthPlate::clicked, this, &PlatePanel::cell_chosen);
   const auto go = [this](size_t n) {
     if (told_moments_[n].at_s) emit jump(*told_moments_[n].at_s);
   };
@@ -112,6 +122,51 @@ QWidget* PlatePanel::make_right() {
   connect(moments_, &QAbstractItemView::clicked, this,
           [this, go](const QModelIndex& at) { go(moments_->row_at(at.row())); });
   return page;
+}
+
+/// With what ties it to the lanes, in the corner under the colours.
+QWidget* PlatePanel::make_map(DepthPlate* map) {
+  auto* page = new QWidget;
+  auto* both = new QGridLayout(page);
+  both->setContentsMargins(0, 0, 0, 0);
+  both->addWidget(map, 0, 0);
+  auto* button = new QToolButton(page);
+  button->setCheckable(true);
+  button->setAccessibleName(tied_->text());
+  button->setFixedSize(28, 28);
+  connect(button, &QToolButton::toggled, tied_, &QAction::setChecked);
+  const auto follow = [this, button] {
+    button->setChecked(tied_->isChecked());
+    button->setIcon(tied_->icon());
+    button->setToolTip(tied_->toolTip());
+  };
+  connect(tied_, &QAction::changed, button, follow);
+  follow();
+  both->addWidget(button, 0, 0, Qt::AlignRight | Qt::AlignBottom);
+  page->setFocusProxy(map);
+  connect(map, &DepthPlate::clicked, this, &PlatePanel::cell_chosen);
+  connect(map, &DepthPlate::selected, this, &PlatePanel::area_selected);
+  connect(map, &DepthPlate::cleared, this, &PlatePanel::area_cleared);
+  connect(map, &DepthPlate::range_wanted, this, [this](double from, double to) {
+    if (maps_are_tied())
+      emit range_wanted(from, to);
+    else
+      range_maps(from, to);
+  });
+  return page;
+}
+
+void PlatePanel::tie_maps(bool tied) {
+  tied_->setChecked(tied);
+  tied_->setIcon(icon(tied ? "tied" : "untied", Role::ink));
+  tied_->setToolTip(tied ? tr("The maps show the time that the lanes show. Press to zoom them by themselves.")
+                         : tr("The maps are zoomed by themselves. Press to tie them to the lanes."));
+  if (tied) range_maps(lanes_range_.first, lanes_range_.second);
+}
+
+void PlatePanel::range_maps(double from_s, double to_s) {
+  depth_->set_range(from_s, to_s);
+  mask_->set_range(from_s, to_s);
 }
 
 void PlatePanel::make_tables() {
@@ -127,7 +182,7 @@ void PlatePanel::make_tables() {
         {},
         [this](size_t n) {
           const auto at = told_moments_[n].at_s;
-          return Cell{at ? clock(*at) : QString(), at};
+          return Cell{at ? position(*at) : QString(), at};
         },
         false,
         Column::as_content,
@@ -242,22 +297,20 @@ void PlatePanel::make_menus(QHBoxLayout* head) {
 
 /// Of the colours at the right: in words where there is room for them beside the names of the plates.
 void PlatePanel::tell_unit(int page) {
-  const bool wide = width() > 900, roomy = width() > 700;
-  legend_->setVisible(roomy);
-  legend_->setText(page == depth_page  ? (wide ? tr("under master, dB") : tr("dB"))
-                   : page == mask_page ? (wide ? tr("over mask, dB: a hint") : tr("dB"))
+  legend_->setVisible(width() > 900);  // the map says it too
+  legend_->setText(page == depth_page  ? tr("under master, dB")
+                   : page == mask_page ? tr("over mask, dB: a hint")
                                        : QString());
 }
 
 nlohmann::ordered_json PlatePanel::settings() const {
-  return {{"causes", int(causes_->along())},
-          {"points", fft_size_},
-          {"smoothing", smoothing_},
-          {"logarithmic", int(logarithmic_)},
-          {"relative", int(relative_)}};
+  return {{"causes", int(causes_->along())},  {"points", fft_size_},        {"smoothing", smoothing_},
+          {"logarithmic", int(logarithmic_)}, {"relative", int(relative_)}, {"maps tied", int(maps_are_tied())}};
 }
 
 void PlatePanel::restore(const nlohmann::ordered_json& settings) {
+  const auto tied = settings.find("maps tied");
+  tie_maps(tied == settings.end() || *tied != 0);
   for (const auto& [key, value] : settings.items())
     if (value.is_number_integer())
       for (QAction* action : actions_)
@@ -268,7 +321,7 @@ void PlatePanel::restore(const nlohmann::ordered_json& settings) {
 void PlatePanel::show_sums(const TrialResult& trial, std::shared_ptr<const ResidualSums> sums, bool narrowed) {
   sums_ = std::move(sums);
   why_ = trial.why;
-  note_->setText(narrowed ? tr("of the selection") : QString());
+  spectra_->set_scope(narrowed ? tr("of the selection") : QString());
   draw_spectra();
   fill_thirds(*sums_);
 }
@@ -356,8 +409,7 @@ void PlatePanel::fill_moments(const TrialResult& trial) {
                              {},
                              tr("%1 ms").arg(number(1000 * b.length_s, 1))});
   for (const CloseMoment& m : trial.why->closest)
-    told_moments_.push_back(
-        {m.at_s, tr("closest"), m.depth_db, tr("%1 to %2").arg(hertz(m.low_hz, false), hertz(m.high_hz, false))});
+    told_moments_.push_back({m.at_s, tr("closest"), m.depth_db, band_text(m.low_hz, m.high_hz)});
   size_t told = 0;
   for (const Over& o : trial.why->ret.overs)
     if (told++ < 100) told_moments_.push_back({o.at_s, tr("over 0 dBTP"), o.dbtp, tr("channel %1").arg(o.channel + 1)});
@@ -404,10 +456,10 @@ void PlatePanel::resizeEvent(QResizeEvent* event) {
   tell_unit(right_->index());
 }
 
-void PlatePanel::set_range(double from_s, double to_s) {
-  depth_->set_range(from_s, to_s);
+void PlatePanel::set_range(double from_s, double to_s, bool anew) {
+  lanes_range_ = {from_s, to_s};
   course_->set_range(from_s, to_s);
-  mask_->set_range(from_s, to_s);
+  if (anew || maps_are_tied()) range_maps(from_s, to_s);
 }
 
 void PlatePanel::set_playhead(double at_s) {

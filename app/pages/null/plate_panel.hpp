@@ -28,7 +28,11 @@ class PlatePanel : public QWidget {
   void show_sums(const TrialResult& trial, std::shared_ptr<const ResidualSums> sums, bool narrowed);
   void show_trial(const TrialResult& trial);  ///< what no selection narrows
   void reveal(Evidence evidence);
-  void set_range(double from_s, double to_s);
+  void set_range(double from_s, double to_s, bool anew = false);  ///< that the lanes show; anew: of another length
+  /// Whether the maps show the time that the lanes show, or what they are zoomed to.
+  void tie_maps(bool tied);
+  QAction* tied() const { return tied_; }
+  bool maps_are_tied() const { return tied_->isChecked(); }
   void set_playhead(double at_s);
   void set_selection(std::optional<std::pair<double, double>> seconds, std::optional<std::pair<double, double>> hz);
 
@@ -55,6 +59,9 @@ class PlatePanel : public QWidget {
   /// A step of the budget was chosen to be heard: alone, or what is left without it; nothing: as it was.
   void part_chosen(const heathmist::BudgetStep* step, bool without);
   void cell_chosen(double at_s, double low_hz, double high_hz);
+  void area_selected(double from_s, double to_s, double low_hz, double high_hz);
+  void area_cleared();
+  void range_wanted(double from_s, double to_s);  ///< by hand, of a map that is tied to the lanes
   void band_selected(double low_hz, double high_hz);
   void band_cleared();
 
@@ -64,6 +71,8 @@ class PlatePanel : public QWidget {
  private:
   QWidget* make_left();
   QWidget* make_right();
+  QWidget* make_map(DepthPlate* map);
+  void range_maps(double from_s, double to_s);
   void make_menus(QHBoxLayout* head);
   void make_tables();
   void tell_unit(int page);
@@ -82,8 +91,10 @@ class PlatePanel : public QWidget {
   std::vector<QAction*> actions_;
   std::vector<QWidget*> causes_tools_, spectra_tools_, path_tools_;
 
+  std::pair<double, double> lanes_range_{0, 1};
+  QAction* tied_;
   Chooser *left_, *right_;
-  QLabel *note_, *legend_;
+  QLabel* legend_;
   BudgetPlate* causes_;
   SpectrumPlate* spectra_;
   PathPlate* path_;

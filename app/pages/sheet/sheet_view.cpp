@@ -12,6 +12,7 @@
 #include <QVBoxLayout>
 
 #include "app/pages/sheet/rules_form.hpp"
+#include "app/theme/position.hpp"
 #include "app/theme/theme.hpp"
 #include "app/widgets/audio_files.hpp"
 #include "app/widgets/labels.hpp"
@@ -264,7 +265,7 @@ QWidget* SheetView::make_lower() {
                         {tr("Where"), tr("Enter, or a double click, goes there"),
                          [this](size_t n) {
                            const auto at = shown_faults_[n].at_s;
-                           return at ? Cell{clock(*at, 2), *at, tr("Enter goes there")} : Cell{};
+                           return at ? Cell{position(*at, 2), *at, tr("Enter goes there")} : Cell{};
                          },
                          true, 90, "time"}});
   connect(faults_, &ResultTable::opened, this, [this](size_t n, int) { jump(n); });

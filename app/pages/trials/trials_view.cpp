@@ -183,16 +183,14 @@ void TrialsView::draw() {
     });
     for (size_t n = 0; n < lines.size(); ++n) {
       const TrialSummary& s = lines[n].summary;
+      const auto& hz = longest->summary.band_hz;  // bands differ with the rate
       NamedLine line{lines[n].trial,
-                     longest->summary.band_hz,
-                     std::vector<double>(longest->summary.band_hz.size(), -200.0),
+                     hz,
+                     on_third_octaves(hz, s.band_hz, s.band_db),
                      colour(Role::residual),
                      line_style(size_t(result.size())),
                      false,
                      result.size() < 4 ? 1.6 : 0.9};
-      for (size_t k = 0; k < line.hz.size(); ++k)  // bands differ with the rate
-        for (size_t j = 0; j < s.band_hz.size(); ++j)
-          if (std::abs(s.band_hz[j] / line.hz[k] - 1) < 0.01) line.db[k] = s.band_db[j];
       result.push_back(std::move(line));
     }
     return result;

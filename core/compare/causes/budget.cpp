@@ -4,6 +4,7 @@
 #include <array>
 #include <cmath>
 #include <map>
+#include <set>
 #include <string_view>
 #include <utility>
 
@@ -21,7 +22,6 @@ std::optional<double> relative_db(double power, double master_power) {
 
 namespace {
 
-constexpr double nothing_left = 1e-12;  // of the master's power: the rest is arithmetic
 constexpr double least_apart_db = 0.03;
 
 PutIn gains(std::array<double, 2> db) {
@@ -50,6 +50,26 @@ void stand_apart(std::vector<Kept>& kept) {
   };
   apart->found = std::make_shared<const Found>(std::move(rest));
   kept.insert(apart, Kept{std::make_shared<const Found>(Found{std::move(c), gains(flat)}), apart->of});
+}
+
+/// What fits many returns a little, and is named by nothing but how well it fits. An echo, a tail, a level that peaks
+/// stand at, a silence have evidence of their own.
+bool stands_by_its_fit(const Kept& kept) {
+  static const std::set<std::string> codes{"channel_gain", "compressor", "crosstalk", "distortion", "eq",
+                                           "expander",     "fade",       "gain_ride", "gain_step",  "limiter",
+                                           "mono",         "phase",      "width"};
+  return kept.of->stands == Stands::in_programme && codes.contains(kept.found->cause.code);
+}
+
+/// Where the causes took little of much, and what is left has no name, none of those that only fit is told.
+void drop_what_hardly_fits(std::vector<Kept>& found, const Excerpt& e, const BudgetFacts& facts, Attempts& attempts) {
+  constexpr double little_db = 4, much_db = -30;
+  if (facts.lossy || std::none_of(found.begin(), found.end(), stands_by_its_fit)) return;
+  const Planar model = model_of(e, found, attempts);
+  const double before = power_left(e, *e.master), after = power_left(e, model);
+  const bool hardly =
+      after > before * std::pow(10, -little_db / 10) && after > e.master_power * std::pow(10, much_db / 10);
+  if (hardly && !cause_of_rest(e, model, facts)) std::erase_if(found, stands_by_its_fit);
 }
 
 /// The samples keep to a word length, though what is left beneath the other causes does not show how they were cut.
@@ -93,6 +113,7 @@ Budget explained(const causes::Excerpt& excerpt, const BudgetFacts& facts, cause
   using namespace causes;
   Budget budget;
   auto found = search_causes(excerpt, facts, tries, job);
+  drop_what_hardly_fits(found, excerpt, facts, tries.whole);
   stand_apart(found);
   Planar model = *excerpt.master;
   double before = power_left(excerpt, model);
@@ -118,6 +139,7 @@ Budget explained(const causes::Excerpt& excerpt, const BudgetFacts& facts, cause
     enter(kept.found->cause, power_left(excerpt, model));
     budget.layers.push_back({kept.of->stands, kept.found->take_out, kept.found->reach_s});
   }
+  of_the_rest.fit_is_plain = facts.fit_is_plain && found.empty();
   budget.remainder_db = relative_db(before, excerpt.master_power);
   std::optional<Cause> cut = word_length_alone(excerpt, facts);
   if (before > nothing_left * excerpt.master_power)
@@ -139,9 +161,15 @@ Budget explained(const causes::Excerpt& excerpt, const BudgetFacts& facts, cause
 
 constexpr double worth_a_look_db = -75;  // a rest with no cause, from which on the traces of a coder are looked for
 
-}  // namespace
+/// The latest echo, in seconds: so long behind a seam of the excerpt what comes back is of what it does not hold.
+double latest_echo_s(const Budget& budget) {
+  double latest = 0;
+  for (const Cause& c : budget.causes)
+    if (c.code == "echo") latest = std::max(latest, budget.layers[c.part.number].reach_s);
+  return latest;
+}
 
-Budget explain_away(const causes::Excerpt& excerpt, const BudgetFacts& facts, const Job& job) {
+Budget explained_with_traces(const causes::Excerpt& excerpt, const BudgetFacts& facts, const Job& job) {
   causes::Tries tries;  // what a coder's traces change is what counts, not what is found
   Budget budget = explained(excerpt, facts, tries, job.part(0, 0.7));
   if (facts.lossy || !facts.find_traces || budget.remainder_db.value_or(-999) < worth_a_look_db) return budget;
@@ -150,6 +178,19 @@ Budget explain_away(const causes::Excerpt& excerpt, const BudgetFacts& facts, co
   BudgetFacts coded = facts;
   coded.lossy = true, coded.lossy_values = *traces;
   return explained(excerpt, coded, tries, job.part(0.8, 1));
+}
+
+}  // namespace
+
+Budget explain_away(const causes::Excerpt& excerpt, const BudgetFacts& facts, const Job& job) {
+  Budget budget = explained_with_traces(excerpt, facts, job.part(0, 0.6));
+  const double echo_s = latest_echo_s(budget);
+  if (excerpt.whole || echo_s == 0) return budget;
+  causes::Excerpt behind = excerpt;
+  leave_out_seams(behind, echo_s);
+  if (behind.told == excerpt.told) return budget;
+  weigh_master(behind);
+  return explained_with_traces(behind, facts, job.part(0.6, 1));
 }
 
 }  // namespace heathmist

@@ -16,6 +16,7 @@ struct BudgetFacts {
   int rate_elsewhere_hz = 0;                           ///< that return's
   int master_bits = 64;                                ///< and the master's
   double gain_db = 0;                                  ///< the fit's
+  bool fit_is_plain = false;                           ///< it moves, turns and scales nothing
   std::shared_ptr<const LinearPath> path{};            ///< the split's, of two channels
   std::optional<double> linear_left_db{};  ///< against the master: what one filter over all leaves (the split)
   std::optional<double> taken_db{};  ///< against the master, what causes that do something to the programme took out
@@ -32,6 +33,8 @@ struct Budget {
 Budget explain_away(const causes::Excerpt& excerpt, const BudgetFacts& facts, const Job& job = {});
 
 namespace causes {
+
+inline constexpr double nothing_left = 1e-12;  ///< of the master's power: less is arithmetic
 
 /// What the rest is, where evidence says so.
 std::optional<Cause> cause_of_rest(const Excerpt& excerpt, const Planar& model, const BudgetFacts& facts);

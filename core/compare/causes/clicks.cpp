@@ -27,7 +27,7 @@ struct Click {
 };
 
 /// Median of what is left near a place: where a note sets in, more is left all at once.
-double mean_around(const std::vector<double>& left, int64_t n, int64_t reach) {
+double median_around(const std::vector<double>& left, int64_t n, int64_t reach) {
   std::vector<double> sizes;
   for (int64_t k = std::max<int64_t>(0, n - reach); k < std::min(std::ssize(left), n + reach); ++k)
     sizes.push_back(std::abs(left[size_t(k)]));
@@ -129,7 +129,7 @@ std::optional<Found> estimate_clicks(const Excerpt& e, const Planar& model) {
       for (int64_t n = at; n < end; ++n) {
         const double size = std::abs(left[size_t(n)]);
         if (n < edge || n >= e.frames() - edge) continue;
-        if (size < click_over * usual || size < click_over * mean_around(left, n, 2 * longest)) continue;
+        if (size < click_over * usual || size < click_over * median_around(left, n, 2 * longest)) continue;
         int64_t last = n;
         double peak = size;
         for (int64_t k = n; k < std::min(e.frames(), last + longest / 2); ++k) {
@@ -157,6 +157,9 @@ std::optional<Found> estimate_clicks(const Excerpt& e, const Planar& model) {
   std::erase_if(clicks, [&](const Click& k) { return k.peak < least_beside * most; });
   leave_out_bent_peaks(model, clicks);
   if (clicks.empty()) return {};
+  most = std::max_element(clicks.begin(), clicks.end(), [](const Click& a, const Click& b) {
+           return a.peak < b.peak;
+         })->peak;
   for (const Click& k : clicks) at_s.push_back(e.seconds_at(k.at));
   // Clicks are rare and hold most of what is left where they stand.
   if (double(clicks.size()) > 20 * double(e.frames()) / e.rate_hz) return {};

@@ -3,6 +3,7 @@
 #include <cmath>
 #include <complex>
 #include <numeric>
+#include <set>
 #include <span>
 
 #include "core/compare/causes/estimates.hpp"
@@ -285,18 +286,30 @@ bool find_taps(std::vector<Channel>& channels, std::vector<std::vector<double>> 
   return true;
 }
 
-Cause echo_cause(const Channel& first, int pairs, double rate) {
+/// An echo of all channels, told by the one where it is strongest; where it is much weaker it is none.
+Cause echo_cause(const std::vector<Channel>& channels, double rate) {
+  constexpr double much_weaker = 0.1;
   Json echoes = Json::array();
-  for (const Taps& t : first.taps) {
-    if (!t.at) continue;
-    const double level = level_of(t, first.model);
-    echoes.push_back({{"time_ms", 1000.0 * double(t.at) / rate},
-                      {"level_db", 20 * std::log10(std::max(1e-9, std::abs(level)))},
-                      {"inverted", level < 0}});
+  std::set<int> with_echo;
+  for (size_t k = 0; k < channels.front().taps.size(); ++k) {
+    const int64_t at = channels.front().taps[k].at;
+    if (!at) continue;
+    std::vector<double> levels;
+    for (const Channel& c : channels) levels.push_back(level_of(c.taps[k], c.model));
+    const double strongest =
+        *std::max_element(levels.begin(), levels.end(), [](double a, double b) { return std::abs(a) < std::abs(b); });
+    for (size_t p = 0; p < levels.size(); ++p)
+      if (std::abs(levels[p]) > much_weaker * std::abs(strongest)) with_echo.insert(int(p));
+    echoes.push_back({{"time_ms", 1000.0 * double(at) / rate},
+                      {"level_db", 20 * std::log10(std::max(1e-9, std::abs(strongest)))},
+                      {"inverted", strongest < 0}});
   }
   Cause c{.code = "echo"};
-  for (int p = 0; p < pairs; ++p) c.channels.push_back(p);
-  c.values = {{"time_ms", echoes[0]["time_ms"]}, {"level_db", echoes[0]["level_db"]}, {"echoes", echoes}};
+  c.channels.assign(with_echo.begin(), with_echo.end());
+  c.values = {{"time_ms", echoes[0]["time_ms"]},
+              {"level_db", echoes[0]["level_db"]},
+              {"echoes", echoes},
+              {"in_all", with_echo.size() == channels.size()}};
   return c;
 }
 
@@ -309,7 +322,7 @@ std::optional<Found> estimate_echo(const Excerpt& e, const Planar& model) {
   auto h = responses(channels, e.threads);
   const auto places = peaks(mean_of(h), e.rate_hz);
   if (places.empty() || !find_taps(channels, std::move(h), places, e.threads)) return {};
-  Cause cause = echo_cause(channels.front(), e.pairs(), e.rate_hz);
+  Cause cause = echo_cause(channels, e.rate_hz);
   std::vector<std::vector<Taps>> taps;  // by pair
   for (Channel& c : channels) taps.push_back(std::move(c.taps));
   int64_t reach = around_peak;

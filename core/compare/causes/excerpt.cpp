@@ -197,10 +197,11 @@ double power_left(const Excerpt& e, const Planar& model, bool odd) {
   return count > 0 ? sum / count : 0;
 }
 
-void leave_out_seams(Excerpt& e) {
+void leave_out_seams(Excerpt& e, double echo_s) {
+  const auto settling = int64_t(std::max(settling_s, echo_s) * e.rate_hz);
   for (size_t n = 1; n < e.stretches.size(); ++n) {
     const Stretch &here = e.stretches[n], &before = e.stretches[n - 1];
-    std::fill_n(e.told.begin() + here.at, std::min(here.frames, int64_t(settling_s * e.rate_hz)), 0);
+    std::fill_n(e.told.begin() + here.at, std::min(here.frames, settling), 0);
     const int64_t ahead = std::min(before.frames, int64_t(ahead_s * e.rate_hz));
     std::fill_n(e.told.begin() + here.at - ahead, ahead, 0);
   }

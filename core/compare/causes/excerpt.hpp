@@ -82,20 +82,26 @@ struct Laying {
 
 /// All of the overlap where it has at most `most_samples` (frames by pairs), else five stretches of a fifth each, and
 /// up to three more: the two ends, where the return breaks, the loudest, the quietest, the one where the residual is
-/// greatest, and some evenly spread. What is skipped may not be read where its jump is undone.
+/// greatest, and some evenly spread; between two too near for a whole one a shorter one. What is skipped may not be
+/// read where its jump is undone.
 Excerpt take_excerpt(const Clip& master, const Clip& ret, const Fit& fit, const ResidualSums& sums,
                      const Continuity& breaks, const Laying& laying, int64_t most_samples, const Job& job = {});
 
 constexpr int stretches_of_a_long_one = 5;
 
-/// Nothing is read within 0.1 s of where one stretch goes on as another: there filters still hold what is not there.
-void leave_out_seams(Excerpt& excerpt);
+/// Nothing is read within 0.1 s of where one stretch goes on as another: there filters still hold what is not there;
+/// behind it for as long as an echo takes to come.
+void leave_out_seams(Excerpt& excerpt, double echo_s = 0);
 /// Works out master_power of what may be read.
 void weigh_master(Excerpt& excerpt);
 
-/// The gain in dB that a quarter of the loud samples come back at within 2e-5 (4e-4, 4e-3 where noise lies on them),
-/// beyond the one that the excerpt was laid by; 0 where none holds.
-double held_gain_db(const Excerpt& excerpt);
+/// The gain that a quarter of the loud samples come back at, beyond the one that the excerpt was laid by; 0 where none
+/// holds.
+struct SampleGain {
+  double db = 0;
+  bool fine = false;  ///< within 4e-4; else within 4e-3, as where noise lies on them
+};
+SampleGain held_gain(const Excerpt& excerpt);
 /// Whether a quarter of the loud samples come back as they were sent, within 2e-4.
 bool comes_back_as_sent(const Excerpt& excerpt);
 /// Turns the excerpt's return down.

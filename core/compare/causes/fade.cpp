@@ -30,6 +30,8 @@ const std::array laws{
 };
 
 constexpr double beyond_fade_s = 0.5, much = 0.3;
+constexpr double most_otherwise = 0.15;  // of how the gain moves in its range, that a fade may leave
+constexpr double least_fall = 0.5;       // of the plateau, that it must come down to
 constexpr int most_fit_rounds = 150;
 constexpr double better = 1 - 1e-4;  // of the squared error: less is no move
 
@@ -99,6 +101,10 @@ void polish(const GainCurve& c, const Range& range, Shape& s, double& best) {
 struct Faded {
   Shape shape;
   double before = 0, after = 0;  // squared error in its range
+  double by_any_gain = 0;        // ... under the gain of every piece
+  double least = 1;              // of those gains, against the plateau
+  /// Most of how the gain moves there, and far down.
+  bool is_one() const { return after - by_any_gain < most_otherwise * (before - by_any_gain) && least < least_fall; }
 };
 
 /// Judged from the end that fades to half a second of the plateau: beyond that another gain may hold.
@@ -127,7 +133,13 @@ std::optional<Faded> best_shape(const GainCurve& c, double plateau, bool out, do
     polish(c, range, s, now);
     if (!best || now < least) best = s, least = now;
   }
-  return Faded{*best, cost(c, range, {&laws[0], 1e18, 2e18, 60, plateau}), least};
+  Faded f{*best, cost(c, range, {&laws[0], 1e18, 2e18, 60, plateau}), least};
+  for (size_t n = range.first; n < range.last; ++n) {
+    const auto& p = c.pieces[n];
+    f.by_any_gain += p.mm > 0 ? p.rr - p.mr * p.mr / p.mm : p.rr;
+    if (c.tells(n)) f.least = std::min(f.least, p.gain() / plateau);
+  }
+  return f;
 }
 
 Cause described(const Excerpt& e, const Shape& s) {
@@ -152,8 +164,7 @@ std::optional<Found> estimate_fade(const Excerpt& e, const Planar& model) {
   std::vector<Faded> found;
   for (const double plateau : {usual, usual_gain(curve, usual)})
     for (const bool out : {true, false})
-      if (const auto one = best_shape(curve, plateau, out, e.rate_hz); one && one->after < one->before)
-        found.push_back(*one);
+      if (const auto one = best_shape(curve, plateau, out, e.rate_hz); one && one->is_one()) found.push_back(*one);
   double most = 0;
   for (const Faded& f : found) most = std::max(most, f.before - f.after);
   // Of those that take out much, the one that leaves least of what it is about.

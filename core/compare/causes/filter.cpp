@@ -18,10 +18,11 @@ constexpr double flat_magnitude_db = 0.15;                          // a respons
 constexpr double much_phase_deg = 20, as_flat_as_it_gets_db = 0.4;  // peaks that are turned may be cut
 constexpr double ragged_db = 0.25;                                  // of the response, that no EQ follows: a tail's
 constexpr double least_phase_deg = 0.5;
-constexpr double least_alike = 0.5;             // of the bins of a point, in phase
-constexpr double several = 8, least_known = 4;  // bins; by their certainty, which is 1 by chance
-constexpr double half_known = 0.7;              // coherence
-constexpr double edge_db = 25;                  // a fall by that within a third of an octave is a band's limit
+constexpr double least_alike = 0.5;                      // of the bins of a point, in phase
+constexpr double several = 8, least_known = 4;           // bins; by their certainty, which is 1 by chance
+constexpr double half_known = 0.7;                       // coherence
+constexpr double replaced = 1.5;                         // what went and what came instead, against what went
+constexpr double edge_db = 25, edge_octaves = 5.0 / 12;  // a fall by that within so many octaves is a band's limit
 
 /// Where a bin holds no more than a Hann window lets in from its neighbours (side lobes fall as 1 / (pi d^3)), it tells
 /// of them.
@@ -94,8 +95,9 @@ Json section_json(const EqSection& s) {
 }
 
 /// The frequency above which nothing is left of a spectrum that goes on in the model: where the response comes down by
-/// 3 dB, of a fall that leaves nothing five twelfths of an octave farther up. Where the model holds little, under the
-/// return's noise, nothing is known.
+/// 3 dB, of a fall that leaves nothing five twelfths of an octave farther up, or as steep as far as it is seen; the
+/// last that is seen where no fall is. Where the model holds little, under the return's noise, or noise took its place,
+/// nothing is known.
 std::optional<double> band_limit(const Response& r, size_t pair, double flat_db) {
   struct Level {
     double hz, db;
@@ -105,20 +107,30 @@ std::optional<double> band_limit(const Response& r, size_t pair, double flat_db)
   const double most = *std::max_element(power.begin(), power.end());
   for (double hz = 20; hz < 0.985 * r.bin_hz * double(power.size() - 1); hz *= std::exp2(1.0 / 12)) {
     const auto [from, to] = bins_around(r, hz);
-    double came = 0, went = 0, certain = 0, bins = 0;
+    double came = 0, went = 0, apart = 0, certain = 0, bins = 0;
     for (size_t k = from; k <= to; ++k)
       if (tells(power, most, k))
-        came += std::norm(r.h[pair][k]) * power[k], went += power[k], certain += r.certainty[pair][k], bins += 1;
+        came += std::norm(r.h[pair][k]) * power[k], went += power[k], apart += r.apart[pair][k],
+            certain += r.certainty[pair][k], bins += 1;
     const double db = went > 0 ? 10 * std::log10(std::max(1e-12, came / went)) - flat_db : 0;
-    if (went > 0 && (certain > least_known * bins || db < -edge_db)) levels.push_back({hz, db});
+    const bool is_gone = db < -edge_db && apart < replaced * went;
+    if (went > 0 && (certain > least_known * bins || is_gone)) levels.push_back({hz, db});
   }
   size_t gone = levels.size();  // from here on
   while (gone > 0 && levels[gone - 1].db < -edge_db) --gone;
   if (gone == levels.size() || gone == 0) return {};
   size_t last = gone - 1;  // that is still there
   while (last > 0 && levels[last].db < -3) --last;
-  if (levels[last].db < -3 || levels[gone].hz > levels[last].hz * std::exp2(5.0 / 12)) return {};
+  if (levels[last].db < -3) return {};
   const Level &above = levels[last + 1], &here = levels[last];
+  const auto octaves_to = [&](size_t n) { return std::log2(levels[n].hz / here.hz); };
+  if (octaves_to(gone) > edge_octaves) {  // nothing is seen on the last part of the way
+    constexpr double steep = edge_db / edge_octaves, still_flat_db = -0.5;
+    if (octaves_to(gone) > (here.db > still_flat_db ? 1.25 : 0.75)) return {};
+    if (gone - 1 == last) return here.hz;
+    const double seen = octaves_to(gone - 1);
+    if (seen > edge_octaves || here.db - levels[gone - 1].db < steep * seen) return {};
+  }
   const double part = (here.db + 3) / std::max(1e-6, here.db - above.db);
   return here.hz * std::pow(above.hz / here.hz, std::clamp(part, 0.0, 1.0));
 }
@@ -258,12 +270,12 @@ void level_flat_parts(std::vector<EqShape>& shapes, const std::vector<std::vecto
 
 /// Where next to nothing was turned, what went in comes out upside down.
 bool is_inverted(const std::vector<ShapePoint>& points, const EqShape& shape) {
-  constexpr double as_it_was_db = 1;
-  double sum = 0;
+  constexpr double as_it_was_db = 1, surely = -0.7;
+  double sum = 0, all = 0;
   for (const ShapePoint& p : points)
     if (std::abs(p.db - shape.flat_db) < as_it_was_db && std::abs(p.h) > 0)
-      sum += p.weight * p.h.real() / std::abs(p.h);
-  return sum < 0;
+      sum += p.weight * p.h.real() / std::abs(p.h), all += p.weight;
+  return all > 0 && sum < surely * all;
 }
 
 Cause eq_cause(const std::vector<EqShape>& shapes, const std::vector<std::vector<ShapePoint>>& points) {
@@ -350,14 +362,14 @@ std::optional<Found> estimate_filter(const Excerpt& e, const Planar& model) {
   if (tail) {
     c = {.code = "reverb"};
     c.values = {{"t60_s", tail->t60_s}, {"direct_to_reverberant_db", tail->direct_to_tail_db}};
+  } else if (limit && (shapes.front().sections.size() <= 1 || is_flat_below(points, shapes, *limit))) {
+    c = {.code = "band_limit"};
+    c.values = {{"hz", *limit}};
   } else if (range < (phase > much_phase_deg ? as_flat_as_it_gets_db : flat_magnitude_db)) {
     if (phase < least_phase_deg) return {};
     c = {.code = "phase"};
     c.values = {{"rms_deg", phase}};
     tell_where(points, c.values);
-  } else if (limit && (shapes.front().sections.size() <= 1 || is_flat_below(points, shapes, *limit))) {
-    c = {.code = "band_limit"};
-    c.values = {{"hz", *limit}};
   } else if (const auto edge = top_edge(points, shapes, e.rate_hz)) {
     c = {.code = "band_limit"};
     c.values = {{"hz", *edge}};

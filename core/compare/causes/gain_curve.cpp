@@ -7,29 +7,40 @@
 
 namespace heathmist::causes {
 
-GainCurve gain_curve(const Excerpt& e, const Planar& model, int64_t piece) {
-  GainCurve curve{piece, std::vector<GainPiece>(size_t((e.frames() + piece - 1) / piece)), {}, 0};
+namespace {
+
+/// Adds what the pieces hold of one pair; what lies far off their gain counts little.
+void add_pair(GainCurve& curve, const Excerpt& e, const Planar& model, int pair) {
+  const auto m = model.channel(pair), r = e.ret.channel(pair);
   std::vector<double> off;
-  for (int p = 0; p < e.pairs(); ++p) {
-    const auto m = model.channel(p), r = e.ret.channel(p);
-    for (size_t k = 0; k < curve.pieces.size(); ++k) {
-      const int64_t from = int64_t(k) * piece, to = std::min(e.frames(), from + piece);
-      double mm = 0, mr = 0;
-      for (int64_t n = from; n < to; ++n)
-        if (e.told[size_t(n)]) mm += m[size_t(n)] * m[size_t(n)], mr += m[size_t(n)] * r[size_t(n)];
-      if (!(mm > 0)) continue;
-      off.clear();
-      for (int64_t n = from; n < to; ++n)
-        if (e.told[size_t(n)]) off.push_back(std::abs(r[size_t(n)] - mr / mm * m[size_t(n)]));
-      const double usual = 3 * dsp::median(off) + 1e-12;
-      size_t at = 0;
-      for (int64_t n = from; n < to; ++n)
-        if (e.told[size_t(n)]) {
-          const double x = m[size_t(n)], y = r[size_t(n)], w = 1 / (1 + std::pow(off[at++] / usual, 2));
-          curve.pieces[k].mm += w * x * x, curve.pieces[k].mr += w * x * y, curve.pieces[k].rr += w * y * y;
-        }
-    }
+  for (size_t k = 0; k < curve.pieces.size(); ++k) {
+    const int64_t from = int64_t(k) * curve.piece, to = std::min(e.frames(), from + curve.piece);
+    double mm = 0, mr = 0;
+    for (int64_t n = from; n < to; ++n)
+      if (e.told[size_t(n)]) mm += m[size_t(n)] * m[size_t(n)], mr += m[size_t(n)] * r[size_t(n)];
+    if (!(mm > 0)) continue;
+    off.clear();
+    for (int64_t n = from; n < to; ++n)
+      if (e.told[size_t(n)]) off.push_back(std::abs(r[size_t(n)] - mr / mm * m[size_t(n)]));
+    const double usual = 3 * dsp::median(off) + 1e-12;
+    size_t at = 0;
+    for (int64_t n = from; n < to; ++n)
+      if (e.told[size_t(n)]) {
+        const double x = m[size_t(n)], y = r[size_t(n)], w = 1 / (1 + std::pow(off[at++] / usual, 2));
+        curve.pieces[k].mm += w * x * x, curve.pieces[k].mr += w * x * y, curve.pieces[k].rr += w * y * y;
+      }
   }
+}
+
+/// Middles are times; a piece that two stretches share says nothing of either.
+void lay_in_time(GainCurve& curve, const Excerpt& e) {
+  for (double& place : curve.middle)
+    place = e.time_of(std::min(e.frames() - 1, int64_t(place))) + (place - std::floor(place));
+}
+
+GainCurve gain_curve(const Excerpt& e, const Planar& model, int64_t piece, int first, int last) {
+  GainCurve curve{piece, std::vector<GainPiece>(size_t((e.frames() + piece - 1) / piece)), {}, 0};
+  for (int p = first; p < last; ++p) add_pair(curve, e, model, p);
   for (size_t k = 0; k < curve.pieces.size(); ++k) {
     curve.middle.push_back((double(k) + 0.5) * double(piece));
     curve.loudest = std::max(curve.loudest, curve.pieces[k].mm);
@@ -37,11 +48,37 @@ GainCurve gain_curve(const Excerpt& e, const Planar& model, int64_t piece) {
   return curve;
 }
 
+}  // namespace
+
+GainCurve gain_curve(const Excerpt& e, const Planar& model, int64_t piece) {
+  return gain_curve(e, model, piece, 0, e.pairs());
+}
+
+GainCurve gain_course(const Excerpt& e, const Planar& model, int pair) {
+  GainCurve curve = gain_curve(e, model, piece_frames(e.rate_hz), pair, pair + 1);
+  lay_in_time(curve, e);
+  return curve;
+}
+
+bool has_course_of_all(const Excerpt& e, const Planar& model) {
+  return !e.whole && !e.course.empty() && is_master(e, model);
+}
+
+GainCurve together(std::span<const GainCurve> pairs) {
+  GainCurve sum = pairs.front();
+  sum.loudest = 0;
+  for (size_t k = 0; k < sum.pieces.size(); ++k) {
+    for (const GainCurve& own : pairs.subspan(1))
+      sum.pieces[k].mm += own.pieces[k].mm, sum.pieces[k].mr += own.pieces[k].mr, sum.pieces[k].rr += own.pieces[k].rr;
+    sum.loudest = std::max(sum.loudest, sum.pieces[k].mm);
+  }
+  return sum;
+}
+
 GainCurve gain_course(const Excerpt& e, const Planar& model) {
-  if (e.whole || e.course.empty() || !is_master(e, model)) {
+  if (!has_course_of_all(e, model)) {
     GainCurve curve = gain_curve(e, model, piece_frames(e.rate_hz));
-    for (double& place : curve.middle)  // a piece that two stretches share says nothing of either
-      place = e.time_of(std::min(e.frames() - 1, int64_t(place))) + (place - std::floor(place));
+    lay_in_time(curve, e);
     return curve;
   }
   GainCurve curve{e.course_piece, e.course, {}, 0};

@@ -1,5 +1,7 @@
 // The gain from model to return over time: what fades, steps, rides and levellers are found in.
 #pragma once
+#include <span>
+
 #include "core/compare/causes/excerpt.hpp"
 
 namespace heathmist::causes {
@@ -19,6 +21,12 @@ GainCurve gain_curve(const Excerpt& excerpt, const Planar& model, int64_t piece)
 /// Over the whole overlap in pieces of a hundredth of a second (of a long one a fiftieth, where the model is still the
 /// master; else of what the excerpt holds of it); middles are times.
 GainCurve gain_course(const Excerpt& excerpt, const Planar& model);
+/// Of one pair, over what the excerpt holds of it.
+GainCurve gain_course(const Excerpt& excerpt, const Planar& model, int pair);
+/// The course over the whole overlap is known, not only of what the excerpt holds.
+bool has_course_of_all(const Excerpt& excerpt, const Planar& model);
+/// Of pairs of one excerpt, together.
+GainCurve together(std::span<const GainCurve> pairs);
 
 /// The level that most of it comes back at: the densest cluster of the pieces' gains, by energy. `beside`: the next one
 /// to that level.

@@ -24,7 +24,12 @@ std::vector<double> loud_ratios(const Excerpt& e, size_t most) {
 
 }  // namespace
 
-double held_gain_db(const Excerpt& e) { return 20 * std::log10(held_ratio(loud_ratios(e, 400'000), 1).value_or(1)); }
+SampleGain held_gain(const Excerpt& e) {
+  constexpr double fine = 4e-4;
+  const auto ratios = loud_ratios(e, 400'000);
+  if (const auto ratio = held_ratio(ratios, 1, fine)) return {20 * std::log10(*ratio), true};
+  return {20 * std::log10(held_ratio(ratios, 1).value_or(1)), false};
+}
 
 bool comes_back_as_sent(const Excerpt& e) {
   constexpr double within = 2e-4, least_share = 0.25;

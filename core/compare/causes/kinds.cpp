@@ -16,8 +16,8 @@ constexpr double beside_db = 40;           // ... and how far under the greatest
 constexpr double unexplained_db = -100;    // what may be left with no cause, where nothing else was found
 constexpr double far_under_fit_db = -80;   // ... or how far it may lie under what the fit took out
 constexpr double most_unexplained_db = 6;  // a rest this near to what all causes took out leaves the pair unexplained
-
-constexpr double most_linear_left = 0.5;  // of what filters and gains took out: with more left there is more to it
+constexpr double no_conversions_db = -40;  // no conversion without aliases leaves more, with no cause
+constexpr double most_linear_left = 0.3;   // of what filters and gains took out: with more left there is more to it
 
 const std::map<std::string, Kind> groups{{"eq", Kind::linear},
                                          {"phase", Kind::linear},
@@ -70,7 +70,11 @@ bool is_dithered_by_the_book(const std::vector<Cause>& causes) {
 
 Kind kind_of_fit(const NullReport& r) {
   const bool level = std::abs(r.fit.gain_db) >= 0.003 || std::string(r.fit.polarity()) != "normal" || r.fit.swapped();
-  return level ? Kind::level : Kind::shifted;
+  if (level) return Kind::level;
+  const bool moved = r.fit.delay_samples != 0 || r.fit.drift_ppm != 0;
+  if (moved || !(r.sums.residual > 0)) return Kind::shifted;
+  const auto bits = r.return_levels.bits_used;  // so little is left that it has no cause
+  return bits && r.sums.residual < std::pow(std::ldexp(1.0, 1 - *bits), 2) ? Kind::word_length : Kind::noise;
 }
 
 }  // namespace
@@ -111,7 +115,8 @@ Kind kind_by_causes(const std::vector<Cause>& causes, const NullReport& r) {
     const bool beyond = most > std::pow(10, -5.0) && !matter.empty() && matter.front() != Kind::word_length &&
                         matter.front() != Kind::linear && matter.front() != Kind::noise &&
                         matter.front() != Kind::converted;
-    if (!beyond) return Kind::converted;
+    const bool much = left > std::pow(10, no_conversions_db / 10) && !taken.contains(Kind::converted);
+    if (!beyond) return much && taken.empty() ? Kind::changed : Kind::converted;
   }
   if (taken.contains(Kind::lossy)) {  // beside coding, little is what coding itself does: it narrows the band and dulls
     const bool beside = std::any_of(causes.begin(), causes.end(), [](const Cause& c) {
@@ -131,8 +136,9 @@ Kind kind_by_causes(const std::vector<Cause>& causes, const NullReport& r) {
   const Kind kind = matter.front();
   // A gain that was written to its word length is a gain.
   if (kind == Kind::word_length && most < 1e-5 && kind_of_fit(r) == Kind::level) return Kind::level;
-  if (kind == Kind::word_length && r.master_levels.bits_used && r.return_levels.bits_used &&
-      *r.return_levels.bits_used >= *r.master_levels.bits_used)
+  const auto word = std::find_if(causes.begin(), causes.end(), [](const Cause& c) { return c.code == "word_length"; });
+  if (kind == Kind::word_length && r.master_levels.bits_used && word != causes.end() &&
+      word->values["bits"].get<int>() >= *r.master_levels.bits_used)
     return kind_of_fit(r) == Kind::level     ? Kind::level
            : r.fit.delay_samples != 0        ? Kind::shifted
            : is_dithered_by_the_book(causes) ? Kind::word_length

@@ -20,6 +20,7 @@ constexpr double line_moves_db = 3;  // it stays within that from block to block
 constexpr double programme_share = 0.7, keeps_phase = 0.8;
 constexpr double of_rounding_share = 1e-5, of_rounding_power = 1e-12;
 constexpr size_t most_lines = 24, most_blocks = 80;
+constexpr int64_t least_blocks = 3;
 
 struct Line {
   double hz = 0;
@@ -69,7 +70,12 @@ std::vector<Line> steady_lines(const Excerpt& e, const std::vector<std::vector<d
   while (double(size) < 1.3 * e.rate_hz) size *= 2;
   int64_t longest = 0;
   for (const Stretch& s : parts) longest = std::max(longest, s.frames);
-  while (size > 4096 && int64_t(size) * (e.whole ? 3 : 1) > longest) size /= 2;
+  const auto count = [&] {
+    int64_t blocks = 0;
+    for (const Stretch& s : parts) blocks += std::max<int64_t>(0, 2 * s.frames / int64_t(size) - 1);
+    return blocks;
+  };
+  while (size > 4096 && (int64_t(size) * (e.whole ? 3 : 1) > longest || count() < least_blocks)) size /= 2;
   if (int64_t(size) > longest) return {};
   const size_t bins = size / 2 + 1;
   const auto window = dsp::blackman_harris(size);
@@ -88,7 +94,7 @@ std::vector<Line> steady_lines(const Excerpt& e, const std::vector<std::vector<d
               float(2 * std::norm(fft.spectrum()[k]) / (window_power * double(size) * double(left.size())));
       }
     }
-  if (blocks.size() < 3) return {};
+  if (std::ssize(blocks) < least_blocks) return {};
   std::vector<float> low(bins), high(bins), column(blocks.size());
   for (size_t k = 0; k < bins; ++k) {
     for (size_t n = 0; n < blocks.size(); ++n) column[n] = blocks[n][k];

@@ -12,8 +12,9 @@ constexpr double silent_share = 1e-5;  // of the model's power: under that nothi
 constexpr double least_master = 1e-9;  // mean square under which the master says nothing
 constexpr double border_s = 0.11;      // beside a stretch's border nothing may be read
 constexpr double mute_s = 0.5;         // shorter ones are dropouts
-constexpr double least_mute_s = 0.002;
-constexpr double heard_over = 10;  // of the power under which nothing comes back: so much the master must have there
+constexpr double least_mute_s = 0.0004, surely_s = 0.002;
+// Of the power under which nothing comes back, so much the master must have there; a short one might be chance.
+constexpr double heard_over = 10, clearly_heard_over = 1000;
 constexpr double whole_channel = 0.98;  // of what the master has there
 
 struct Gap {
@@ -72,7 +73,8 @@ std::vector<Gap> gaps_of(const Excerpt& e, const Planar& model, int pair, double
     double mm = 0, own = 0;  // of the model, and of the master: a tail that was put in early is nothing that went away
     while (end < e.frames() && e.told[size_t(end)] && std::abs(r[size_t(end)]) <= floor)
       mm += m[size_t(end)] * m[size_t(end)], own += master[size_t(end)] * master[size_t(end)], ++end;
-    if (end - n >= least && std::min(mm, own) / double(end - n) > std::max(least_master, floor * floor * heard_over))
+    const double over = double(end - n) < surely_s * e.rate_hz ? clearly_heard_over : heard_over;
+    if (end - n >= least && std::min(mm, own) / double(end - n) > std::max(least_master, floor * floor * over))
       gaps.push_back({pair, n - before_it(n), end + behind_it(end)});
     n = end;
   }

@@ -19,17 +19,18 @@ constexpr double channel_delay_db = 0.5;       // what it must take out
 constexpr double jumps_take_db = 3;            // what undoing them must take out,
 constexpr double jumps_take_there_db = 12;     // ... or where that moves the return
 constexpr double least_gain_db = 0.003;        // that is told
+constexpr double within_another_db = 0.03;     // ... beside another cause that moves the level
 constexpr double least_delay = 0.002;          // samples; likewise
 constexpr int64_t level_frames = 1 << 18;      // of a stretch that the fit's own causes are weighed on,
-constexpr int64_t parts_of_a_stretch = 8;      // ... of a longer one in so many parts, evenly spread
+constexpr int64_t parts_of_a_stretch = 32;     // ... of a longer one in so many parts, evenly spread
 
-/// Mean square of return - master under another fit, over the excerpt's stretches.
+/// Power of return - master under another fit against the master's, over parts of the excerpt's stretches.
 double power_under(const Comparable& pair, const Fit& fit, const Excerpt& e) {
   AlignedMaster reader(*pair.master, fit);
   AlignedReturn laid(*pair.ret, fit);
   Planar m, r;
   std::vector<double> left;
-  double sum = 0, count = 0;
+  double sum = 0, of = 0;
   for (const Stretch& s : e.stretches) {
     const int64_t parts = s.frames > level_frames ? parts_of_a_stretch : 1,
                   frames = std::min(s.frames, level_frames / parts);
@@ -41,11 +42,11 @@ double power_under(const Comparable& pair, const Fit& fit, const Excerpt& e) {
       for (const auto& p : fit.pairs) {
         take_residual(m.channel(p.master), r.channel(p.ret), p, fit.gain(), left);
         for (const double v : left) sum += v * v;
-        count += double(frames);
+        for (const double x : m.channel(p.master)) of += x * x;
       }
     }
   }
-  return count > 0 ? sum / count : 0;
+  return of > 0 ? sum / of : 0;
 }
 
 std::vector<int> all_channels(const NullReport& r) {
@@ -104,7 +105,7 @@ std::vector<Cause> causes_of_fit(const Comparable& pair, const NullReport& repor
   std::vector<Cause> told;
   for (Step& s : steps) {
     const double after = power_under(pair, s.fit, e);
-    s.cause.before_db = relative_db(before, e.master_power), s.cause.after_db = relative_db(after, e.master_power);
+    s.cause.before_db = relative_db(before, 1), s.cause.after_db = relative_db(after, 1);
     told.push_back(std::move(s.cause));
     before = after;
   }
@@ -184,12 +185,13 @@ double level_within_db(const std::vector<Cause>& causes) {
 /// little that no sample keeps to it and next to nothing is taken out: a tone that was added leans on it.
 double turned_to_held_gain(Excerpt& e) {
   constexpr double least_db = 0.01, leaning_db = 0.025, must_leave = 0.9;
-  const double db = held_gain_db(e), before = power_left(e, *e.master);
+  const auto [db, fine] = held_gain(e);
+  const double before = power_left(e, *e.master);
   if (db == 0) return 0;
   turn_down(e, db);
   const bool firm = comes_back_as_sent(e);
-  if (std::abs(db) > (firm ? least_db : leaning_db) || power_left(e, *e.master) < (firm ? 1 : must_leave) * before)
-    return db;
+  const bool surely = fine && std::abs(db) > (firm ? least_db : leaning_db);
+  if (surely || power_left(e, *e.master) < (firm ? 1 : must_leave) * before) return db;
   turn_down(e, -db);
   return 0;
 }
@@ -197,7 +199,7 @@ double turned_to_held_gain(Excerpt& e) {
 /// A gain is told with what other causes found of it, and not where it comes to nothing, is little and takes nothing
 /// out, or leaves more than all of the programme and nothing after it makes up for that.
 void tell_gain(std::vector<Cause>& told, double more_db, double left_in_the_end_db) {
-  constexpr double little_db = 0.1, within_another_db = 0.03, made_up_db = -20;
+  constexpr double little_db = 0.1, made_up_db = -20;
   const auto gain = std::find_if(told.begin(), told.end(), [](const Cause& c) { return c.code == "gain"; });
   if (gain == told.end()) return;
   const double db = gain->values["gain_db"].get<double>() + more_db;
@@ -207,6 +209,40 @@ void tell_gain(std::vector<Cause>& told, double more_db, double left_in_the_end_
     told.erase(gain);
   else
     gain->values["gain_db"] = db;
+}
+
+/// The gain that is left once a speed that moves is taken out: what is laid by one delay alone tells it badly. 0 where
+/// the speed does not move.
+double gain_beside_wow(const Excerpt& e, const Budget& budget) {
+  constexpr double least_db = 0.01, well_followed = 0.3;
+  const auto wow =
+      std::find_if(budget.causes.begin(), budget.causes.end(), [](const Cause& c) { return c.code == "wow"; });
+  if (wow == budget.causes.end() || wow->part.what != CausePart::layer) return 0;
+  Planar model = *e.master;
+  budget.layers[wow->part.number].put_in(e, model);
+  GainPiece sum;
+  for (int p = 0; p < e.pairs(); ++p)
+    for (size_t n = 0; n < size_t(e.frames()); ++n)
+      if (e.told[n]) {
+        const double m = model.channel(p)[n], r = e.ret.channel(p)[n];
+        sum.mm += m * m, sum.mr += m * r, sum.rr += r * r;
+      }
+  if (!(sum.mr > 0) || sum.mr * sum.mr < well_followed * sum.mm * sum.rr) return 0;
+  const double db = 20 * std::log10(sum.gain());
+  return std::abs(db) > least_db ? db : 0;
+}
+
+/// To the gain of the fit, or as one of its own behind what else the fit took out.
+void add_gain(std::vector<Cause>& told, double db, const NullReport& report) {
+  auto at = std::find_if(told.begin(), told.end(), [](const Cause& c) { return c.code == "gain"; });
+  if (at == told.end()) {
+    at = std::find_if(told.begin(), told.end(), [](const Cause& c) { return !c.is_of_the_fit(); });
+    Cause gain{.code = "gain", .channels = all_channels(report), .values = {{"gain_db", 0.0}}};
+    gain.before_db = gain.after_db = at == told.begin() ? report.residual_relative_db() : std::prev(at)->after_db;
+    at = told.insert(at, std::move(gain));
+  }
+  const double all_db = at->values["gain_db"].get<double>() + db;
+  at->values["gain_db"] = std::abs(all_db) < within_another_db ? 0 : all_db;
 }
 
 bool return_is_one(const Excerpt& e) {
@@ -334,23 +370,6 @@ bool are_turned_as_sides(const Budget& laid_alike, const Budget& by_own_delays) 
 
 }  // namespace
 
-std::optional<int> word_length_of(const Clip& ret, const Levels& levels) {
-  if (levels.bits_used) return *levels.bits_used > 0 && *levels.bits_used <= 24 ? levels.bits_used : std::nullopt;
-  if (ret.format().lossy || levels.sample_peak <= 0) return {};
-  constexpr int64_t block_frames = 1 << 16;
-  const auto reader = ret.reader();
-  Planar block;
-  int bits = 2;
-  for (int64_t at = 0; at < ret.format().frames; at += block_frames) {
-    reader->read(at, std::min(block_frames, ret.format().frames - at), block);
-    for (int c = 0; c < block.channels(); ++c)
-      for (const double x : block.channel(c))
-        while (std::ldexp(x, bits - 1) != std::nearbyint(std::ldexp(x, bits - 1)))
-          if (++bits > 24) return {};
-  }
-  return bits;
-}
-
 PairBudget causes_of_pair(const Comparable& pair, const NullReport& report, const Continuity& breaks,
                           const BudgetFacts& facts, const Job& job) {
   PairBudget whole;
@@ -360,7 +379,7 @@ PairBudget causes_of_pair(const Comparable& pair, const NullReport& report, cons
                            [](const Break& b) { return b.kind != BreakKind::dropout; });
   Excerpt plain = take_excerpt(*pair.master, *pair.ret, report.fit, report.sums, breaks, {}, most_samples, job);
   plain.path = facts.path;
-  const double more_db = turned_to_held_gain(plain);
+  double more_db = turned_to_held_gain(plain);
   told = causes_of_fit(pair, report, plain, more_db);
   if (auto copied = mono_in_all(report, plain)) told.push_back(std::move(*copied));
   if (!(report.sums.residual > 0)) {
@@ -378,6 +397,7 @@ PairBudget causes_of_pair(const Comparable& pair, const NullReport& report, cons
   if (jumps) whole.layers.jumps = breaks;
   whole.layers.gain_db = more_db;
   whole.layers.own_delays = lay_by_channel(pair, report, breaks, jumps, more_db, plain, told, job);
+  at_that_gain.fit_is_plain = facts.fit_is_plain && !jumps && !whole.layers.own_delays;
   auto budget = in_one_piece && !jumps && !whole.layers.own_delays
                     ? std::move(*in_one_piece)
                     : explain_away(plain, at_that_gain, job.part(in_one_piece ? 0.5 : 0, 1));
@@ -385,6 +405,11 @@ PairBudget causes_of_pair(const Comparable& pair, const NullReport& report, cons
     budget = std::move(*in_one_piece), whole.layers.jumps = {}, whole.layers.own_delays = false;
     std::erase_if(told, [](const Cause& c) { return c.part.what == CausePart::jumps || c.code == "channel_delay"; });
     for (Cause& c : told) c.values.erase("at_start_samples");
+  } else if (const double db = gain_beside_wow(plain, budget); db != 0) {
+    turn_down(plain, db);
+    add_gain(told, db, report);
+    more_db += db, at_that_gain.gain_db += db, whole.layers.gain_db = more_db;
+    budget = explain_away(plain, at_that_gain, Job{job.stop, {}, job.threads});
   }
   if (whole.layers.own_delays && apart_samples(report.fit) < by_a_filter && tells(budget, "eq")) {
     plain = take_excerpt(*pair.master, *pair.ret, report.fit, report.sums, breaks, {false, jumps}, most_samples, job);

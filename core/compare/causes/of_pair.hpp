@@ -18,6 +18,8 @@ PairBudget causes_of_pair(const Comparable& pair, const NullReport& report, cons
 /// The word length that all samples of a return keep to: as the survey says for integers, tried for floating point.
 /// Nothing where it is longer than 24 bits, or there is nothing but silence.
 std::optional<int> word_length_of(const Clip& ret, const Levels& levels);
+/// The shortest one, of 6 to 20 bits, whose steps samples lie near, as they do when they are dithered again at 24 bits.
+std::optional<int> word_length_beneath(const Clip& clip);
 
 /// The one word, by the causes (docs/numerics.md, "Kinds by causes").
 Kind kind_by_causes(const std::vector<Cause>& causes, const NullReport& report);

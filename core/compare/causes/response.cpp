@@ -158,19 +158,22 @@ Response estimate_response(const Excerpt& e, const Planar& model, size_t size, i
              std::vector<ResponseBins>(pairs),
              std::vector<std::vector<double>>(pairs),
              std::vector<std::vector<double>>(pairs),
+             std::vector<std::vector<double>>(pairs),
              std::vector<double>(pairs, 1.0),
              e.threads};
   const auto window = dsp::hann(size);
   each_pair(e.threads, int(pairs), [&](int p) {
     auto [h, first] = Path(e, model, p, window).found(rounds);
     std::vector<double> certainty(h.size(), 0);
-    for (size_t k = 0; k < h.size() && first.blocks > 0; ++k) {  // of the last round's path against what it left
+    for (size_t k = 0; k < h.size() && first.blocks > 0; ++k) {  // of the path against what was apart at first
       const double tells = first.model[k] * std::norm(h[k]);
       certainty[k] = tells > 0 ? first.blocks * tells / (tells + first.left[k]) : 0;
     }
     r.averages[size_t(p)] = std::max(1.0, first.blocks);
     r.h[size_t(p)] = std::move(h), r.certainty[size_t(p)] = std::move(certainty);
-    r.power[size_t(p)] = first.blocks > 0 ? std::move(first.model) : std::vector<double>(size / 2 + 1, 0);
+    const std::vector<double> none(size / 2 + 1, 0);
+    r.power[size_t(p)] = first.blocks > 0 ? std::move(first.model) : none;
+    r.apart[size_t(p)] = first.blocks > 0 ? std::move(first.left) : none;
   });
   return r;
 }

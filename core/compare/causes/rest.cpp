@@ -325,7 +325,8 @@ std::optional<Cause> cause_of_rest(const Excerpt& e, const Planar& model, const 
     return c;
   }
   if (auto word = word_length(e, model, facts, all, behaviour_of(all))) {
-    if (*facts.bits >= 24) return {};  // as everything is written that was worked out
+    if (*facts.bits >= 24 && (!facts.fit_is_plain || facts.taken_db))
+      return {};  // as all is written that was worked out
     return word;
   }
   const Cells cells = where_it_is(all);

@@ -11,12 +11,13 @@ namespace heathmist::causes {
 namespace {
 
 constexpr size_t most_causes = 6;
-constexpr double none_left = 1e-12;  // of the master's power: the rest is arithmetic
 constexpr double next_to_nothing = 1e-7;
-constexpr double well_explained = 1e-6;  // of the master's power: no other cause is looked for beyond that
-constexpr double second_db = 3;          // what a later cause of many numbers must take out
-constexpr double second_from_db = -70;   // and what must be left for it: less is how well the first was known
-constexpr double clicks_from_db = -100;  // ... and for clicks beside another: where peaks are not known better
+constexpr double well_explained = 1e-6;   // of the master's power: no other cause is looked for beyond that
+constexpr double second_db = 3;           // what a later cause of many numbers must take out
+constexpr double offset_beside_db = 0.2;  // ... and an offset: what bends or moves the programme moves its own
+constexpr double step_beside_db = 2;      // ... and a step: two numbers
+constexpr double second_from_db = -70;    // and what must be left for it: less is how well the first was known
+constexpr double clicks_from_db = -100;   // ... and for clicks beside another: where peaks are not known better
 constexpr double worth_again_db = 0.3;
 constexpr int most_rounds = 8;          // two causes that hide one another come apart slowly
 constexpr double most_let_go_db = 0.5;  // that a cause may have taken out and be let go
@@ -107,6 +108,8 @@ struct Search {
 
   double least_db(const Estimate& e) const {
     if (kept.empty() && !facts.lossy) return e.least_db;
+    if (&e == &named("dc")) return offset_beside_db;
+    if (&e == &named("gain_step")) return step_beside_db;
     return e.price_db > 0.6 ? std::max(second_db, e.least_db) : e.least_db;
   }
 
@@ -130,7 +133,7 @@ struct Search {
     const Excerpt& of = v.excerpt_for(e);
     const auto [before, before_odd] = v.left();
     const double after = power_left(of, with), after_odd = power_left(of, with, true);
-    const double floor = master_share(none_left * 0.1);
+    const double floor = master_share(nothing_left * 0.1);
     double taken = db_of(before + floor, after + floor);
     // Where most of it happens in even pieces, the odd ones can only say that nothing got worse there.
     if (before_odd > odd_share * before)
@@ -179,7 +182,7 @@ struct Search {
     double now = left();
     for (int round = 0; round < most_rounds && kept.size() > 1; ++round) {
       const double before = now;
-      for (size_t n = 0; n < kept.size() && now > master_share(none_left); ++n) {
+      for (size_t n = 0; n < kept.size() && now > master_share(nothing_left); ++n) {
         job.check();
         const auto found = estimated(*kept[n].of, view_without(n));
         if (!found || found == kept[n].found || found->cause.code != kept[n].found->cause.code) continue;
@@ -267,7 +270,7 @@ struct Search {
   void add_causes() {
     while (kept.size() < most_causes) {
       const View so_far = view_without({});
-      if (so_far.left().first <= master_share(none_left)) break;
+      if (so_far.left().first <= master_share(nothing_left)) break;
       // The error of a word length is no offset and no noise, though it may look like both.
       if (facts.bits && *facts.bits < 24)
         if (is_error_of_word_length(excerpt, so_far.model(), facts)) break;

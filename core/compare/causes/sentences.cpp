@@ -27,6 +27,14 @@ std::string seconds_text(double s) {
 }
 std::string plural(double count, const char* one) { return fmt::format("{} {}{}", count, one, count == 1 ? "" : "s"); }
 
+/// How much a jump skips or puts in, with its verb: so few that a time would not tell it are counted.
+std::string jumped_text(const Json& v, const char* one, const char* many) {
+  constexpr double few = 48;
+  const double count = std::round(std::abs(number(v, "jump_samples")));
+  return count < few ? fmt::format("{} {}", plural(count, "sample"), count == 1 ? one : many)
+                     : fmt::format("{} {}", seconds_text(number(v, "length_s")), many);
+}
+
 std::string law_text(const std::string& law) {
   static const std::map<std::string, std::string> names{{"linear", "linear"},
                                                         {"raised_cosine", "raised cosine"},
@@ -158,9 +166,13 @@ const std::map<std::string, Writer>& writers() {
        }},
       {"gain_step", [](const Cause&, const Json& v) { return steps_text(v); }},
       {"gain_ride",
-       [](const Cause&, const Json& v) {
+       [](const Cause& c, const Json& v) {
+         if (v.contains("opposite"))
+           return fmt::format("Auto-pan: one side goes up as the other goes down, by {}, {} times a second",
+                              db_text(number(v, "range_db")), number_text(number(v, "rate_hz"), 2));
          if (v.contains("rate_hz"))
-           return fmt::format("Tremolo: the gain goes up and down by {}, {} times a second",
+           return fmt::format("Tremolo{}: the gain goes up and down by {}, {} times a second",
+                              v["in_all"].get<bool>() ? std::string() : " in " + channel_list(c),
                               db_text(number(v, "range_db")), number_text(number(v, "rate_hz"), 2));
          return fmt::format("The gain rides over {}", db_text(number(v, "range_db")));
        }},
@@ -189,11 +201,11 @@ const std::map<std::string, Writer>& writers() {
        }},
       {"splice",
        [](const Cause&, const Json& v) {
-         return fmt::format("{} are missing at {}", seconds_text(number(v, "length_s")), clock_text(number(v, "at_s")));
+         return fmt::format("{} missing at {}", jumped_text(v, "is", "are"), clock_text(number(v, "at_s")));
        }},
       {"insert",
        [](const Cause&, const Json& v) {
-         return fmt::format("{} were put in at {}", seconds_text(number(v, "length_s")), clock_text(number(v, "at_s")));
+         return fmt::format("{} put in at {}", jumped_text(v, "was", "were"), clock_text(number(v, "at_s")));
        }},
       {"repeat",
        [](const Cause&, const Json& v) {
@@ -232,11 +244,13 @@ const std::map<std::string, Writer>& writers() {
       {"band_limit",
        [](const Cause&, const Json& v) { return fmt::format("The band ends at {}", hertz_text(number(v, "hz"))); }},
       {"echo",
-       [](const Cause&, const Json& v) {
+       [](const Cause& c, const Json& v) {
          const size_t count = v.contains("echoes") ? v["echoes"].size() : 1;
-         return fmt::format("{} after {} ms at {} dB",
+         const bool everywhere = !v.contains("in_all") || v["in_all"].get<bool>();
+         return fmt::format("{} after {} ms at {} dB{}",
                             count > 1 ? fmt::format("{} echoes, the strongest", count) : "An echo",
-                            number_text(number(v, "time_ms"), 1), number_text(number(v, "level_db"), 1));
+                            number_text(number(v, "time_ms"), 1), number_text(number(v, "level_db"), 1),
+                            everywhere ? std::string() : " in " + channel_list(c) + " only");
        }},
       {"reverb",
        [](const Cause&, const Json& v) {

@@ -1,9 +1,11 @@
-// A gain that goes up and down at one rate: a tremolo. The rate is where a sine explains most of how the gain moves (a
-// periodogram by least squares: Lomb, Astrophysics and Space Science 39, 1976); one turn of it is the return folded.
+// A gain that goes up and down at one rate: a tremolo; of one channel alone, or of one against the other, as an
+// auto-pan does it. The rate is where a sine explains most of how the gain moves (a periodogram by least squares: Lomb,
+// Astrophysics and Space Science 39, 1976); one turn of it is the return folded.
 #include <Eigen/Cholesky>
 #include <algorithm>
 #include <cmath>
 #include <complex>
+#include <functional>
 #include <numbers>
 
 #include "core/compare/causes/estimates.hpp"
@@ -17,11 +19,17 @@ namespace {
 using std::numbers::pi;
 using Turn = std::vector<double>;  // gains, at so many places of a turn
 
-constexpr double slowest_hz = 0.4, fastest_hz = 25;
-constexpr double least_turns = 6;
-constexpr double least_share = 0.3;     // of how the gain moves, that one sine must explain
+constexpr double fastest_hz = 25;
+struct Least {
+  double hz, turns;  // so many of them there must be
+  double share;      // of how the gain moves, that its turn must explain,
+};
+constexpr Least of_all{0.4, 6, 0.3}, of_one{0.15, 4, 0.7};
+constexpr double first_share = 0.3;     // ... and one sine of it
 constexpr double most_of_level = 0.25;  // of how the programme's level moves, that the same turn may explain
 constexpr double least_turn_db = 0.1;   // from its least to its most
+constexpr double together_db = 0.05;    // channels whose turns lie no farther apart move as one
+constexpr double opposite = -0.5;       // correlation
 constexpr size_t turn_places = 96;
 constexpr double oversampled = 4;
 constexpr double most_pieces = 1 << 16;  // of the gain, from the first on: some eleven minutes tell a rate
@@ -74,8 +82,12 @@ double explained_at(const Moves& m, double turns_a_frame) {
   return right.dot(squares.selfadjointView<Eigen::Lower>().ldlt().solve(right));
 }
 
-/// Turns a frame; 0: none.
-double rate_of(const Moves& m, double piece, int rate_hz) {
+struct Rate {
+  double turns_a_frame = 0;  // 0: none
+  double share = 0;          // of how the gain moves, that it explains
+};
+
+Rate rate_of(const Moves& m, double piece, int rate_hz, Least least) {
   const double length = m.at.back() - m.at.front(), first = m.at.front();
   dsp::RealFft<double> z(dsp::good_fft_size(size_t(oversampled * (length / piece + 1)))), w(z.size());
   std::fill(z.time().begin(), z.time().end(), 0.0), std::fill(w.time().begin(), w.time().end(), 0.0);
@@ -86,14 +98,18 @@ double rate_of(const Moves& m, double piece, int rate_hz) {
   }
   z.forward(), w.forward();
   const double step = 1 / (double(z.size()) * piece);  // turns a frame
-  const double slowest = std::max(slowest_hz / rate_hz, least_turns / length);
+  const double slowest = std::max(least.hz / rate_hz, least.turns / length);
   double most = 0;
   size_t best = 0;
   for (size_t k = size_t(slowest / step) + 1; 2 * k < z.bins() && double(k) * step * rate_hz < fastest_hz; ++k)
     if (const double e = explained_by(std::conj(z.spectrum()[k]), all, std::conj(w.spectrum()[2 * k])); e > most)
       most = e, best = k;
-  if (most < least_share * m.all) return 0;
-  double at = double(best) * step, half = step;
+  if (most < first_share * m.all) return {};
+  double at = double(best) * step, half = step / 4;
+  double explained = 0;
+  for (int n = -8; n <= 8; ++n)  // few loud notes make several hills
+    if (const double there = (double(best) + n / 4.0) * step; there > 0)
+      if (const double e = explained_at(m, there); e > explained) explained = e, at = there;
   for (int n = 0; n < 20; ++n, half *= 0.6) {
     const double low = explained_at(m, at - half), here = explained_at(m, at), high = explained_at(m, at + half);
     if (low > here && low >= high)
@@ -101,7 +117,8 @@ double rate_of(const Moves& m, double piece, int rate_hz) {
     else if (high > here)
       at += half;
   }
-  return at;
+  const double share = explained_at(m, at) / m.all;
+  return share < least.share ? Rate{} : Rate{at, share};
 }
 
 double place_in_turn(double time, double turns_a_frame) {
@@ -128,9 +145,14 @@ double gain_in(const Turn& turn, double place) {
   return turn[k] + (place - std::floor(place)) * (turn[(k + 1) % turn_places] - turn[k]);
 }
 
-/// The excerpt folded into one turn: a gain at each of its places by least squares. All of it: even pieces may hold
-/// always the same half of a turn, and few numbers of so many samples fit no chance.
-Turn folded(const Excerpt& e, const Planar& model, double turns_a_frame) {
+double range_db(const Turn& turn) {
+  const auto [least, most] = std::minmax_element(turn.begin(), turn.end());
+  return *least > 1e-3 ? 20 * std::log10(*most / *least) : 0;
+}
+
+/// The excerpt folded into one turn, in the pairs [first, last): a gain at each of its places by least squares. All of
+/// it: even pieces may hold always the same half of a turn, and few numbers of so many samples fit no chance.
+Turn folded(const Excerpt& e, const Planar& model, double turns_a_frame, int first, int last) {
   Turn mm(turn_places, 0), mr(turn_places, 0), turn(turn_places, 1);
   for (const Stretch& s : e.stretches)
     for (int64_t n = 0; n < s.frames; ++n) {
@@ -138,7 +160,7 @@ Turn folded(const Excerpt& e, const Planar& model, double turns_a_frame) {
       if (!e.told[size_t(at)]) continue;
       const double place = place_in_turn(double(s.first - e.start + n), turns_a_frame);
       const auto k = size_t(std::lround(place)) % turn_places;
-      for (int p = 0; p < e.pairs(); ++p) {
+      for (int p = first; p < last; ++p) {
         const double x = model.channel(p)[size_t(at)];
         mm[k] += x * x, mr[k] += x * e.ret.channel(p)[size_t(at)];
       }
@@ -148,27 +170,75 @@ Turn folded(const Excerpt& e, const Planar& model, double turns_a_frame) {
   return turn;
 }
 
+double correlation(const Turn& a, const Turn& b) {
+  double sa = 0, sb = 0, saa = 0, sbb = 0, sab = 0;
+  for (size_t k = 0; k < turn_places; ++k)
+    sa += a[k], sb += b[k], saa += a[k] * a[k], sbb += b[k] * b[k], sab += a[k] * b[k];
+  constexpr double n = turn_places;
+  const double var = (saa - sa * sa / n) * (sbb - sb * sb / n);
+  return var > 0 ? (sab - sa * sb / n) / std::sqrt(var) : 0;
+}
+
+/// Of one curve. `anyhow`: what is certain of a gain that keeps to no beat of the programme.
+Rate rate_in(const Excerpt& e, const GainCurve& c, Least least, const std::function<bool(double rate)>& anyhow = {}) {
+  const Moves m = moves_of(c);
+  if (m.at.size() < 40 || !(m.all > 0)) return {};
+  const Rate rate = rate_of(m, double(c.piece), e.rate_hz, least);
+  if (rate.turns_a_frame <= 0) return {};
+  return (anyhow && anyhow(rate.turns_a_frame)) || !is_the_programmes(m, rate.turns_a_frame) ? rate : Rate{};
+}
+
+/// Turns a frame at which all move together, or a channel by itself: the one that explains most of how they do.
+double rate_of(const Excerpt& e, const Planar& model) {
+  std::vector<GainCurve> own;
+  for (int p = 0; p < e.pairs(); ++p) own.push_back(gain_course(e, model, p));
+  Rate best = rate_in(e, has_course_of_all(e, model) ? gain_course(e, model) : together(own), of_all);
+  const auto goes_to_and_fro = [&](double rate) {  // no programme does that
+    return e.pairs() == 2 && correlation(folded(e, model, rate, 0, 1), folded(e, model, rate, 1, 2)) < opposite;
+  };
+  for (size_t p = 0; p < own.size() && own.size() > 1; ++p)
+    if (const Rate alone = rate_in(e, own[p], of_one, goes_to_and_fro); alone.share > best.share) best = alone;
+  return best.turns_a_frame;
+}
+
+/// One turn of each channel; of all one and the same, where they move as one.
+std::vector<Turn> turns_of(const Excerpt& e, const Planar& model, double turns_a_frame) {
+  std::vector<Turn> turns;
+  for (int p = 0; p < e.pairs(); ++p) turns.push_back(folded(e, model, turns_a_frame, p, p + 1));
+  for (const Turn& turn : turns)
+    for (size_t k = 0; k < turn_places; ++k)
+      if (std::abs(20 * std::log10(std::max(1e-3, turn[k]) / std::max(1e-3, turns.front()[k]))) > together_db)
+        return turns;
+  return std::vector<Turn>(turns.size(), folded(e, model, turns_a_frame, 0, e.pairs()));
+}
+
 }  // namespace
 
 std::optional<Found> estimate_tremolo(const Excerpt& e, const Planar& model) {
-  const GainCurve c = gain_course(e, model);
-  const Moves m = moves_of(c);
-  if (m.at.size() < 40 || !(m.all > 0)) return {};
-  const double turns_a_frame = rate_of(m, double(c.piece), e.rate_hz);
-  if (turns_a_frame <= 0 || is_the_programmes(m, turns_a_frame)) return {};
-  const Turn turn = folded(e, model, turns_a_frame);
-  const auto [least, most] = std::minmax_element(turn.begin(), turn.end());
-  if (*least <= 1e-3) return {};
-  const double range = 20 * std::log10(*most / *least);
+  const double turns_a_frame = rate_of(e, model);
+  if (turns_a_frame <= 0) return {};
+  const std::vector<Turn> turns = turns_of(e, model, turns_a_frame);
+  const Turn& most = *std::max_element(turns.begin(), turns.end(),
+                                       [](const Turn& a, const Turn& b) { return range_db(a) < range_db(b); });
+  const double range = range_db(most);
   if (range < least_turn_db) return {};
   Cause cause{.code = "gain_ride"};
   cause.values = {{"range_db", range},
-                  {"most_db", 20 * std::log10(*most)},
-                  {"least_db", 20 * std::log10(*least)},
+                  {"most_db", 20 * std::log10(*std::max_element(most.begin(), most.end()))},
+                  {"least_db", 20 * std::log10(*std::min_element(most.begin(), most.end()))},
                   {"rate_hz", turns_a_frame * e.rate_hz}};
-  return Found{cause, [turn, turns_a_frame](const Places& where, Planar& model_) {
-                 apply_gain(where, model_,
-                            [&](int64_t n) { return gain_in(turn, place_in_turn(double(n), turns_a_frame)); });
+  for (size_t p = 0; p < turns.size(); ++p)
+    if (range_db(turns[p]) >= least_turn_db) cause.channels.push_back(int(p));
+  cause.values["in_all"] = cause.channels.size() == turns.size();
+  if (turns.size() == 2 && cause.channels.size() == 2 && correlation(turns[0], turns[1]) < opposite)
+    cause.values["opposite"] = true;
+  return Found{cause, [turns, turns_a_frame](const Places& where, Planar& to) {
+                 for (const Stretch& s : where.stretches)
+                   for (int64_t n = 0; n < s.frames; ++n) {
+                     const double place = place_in_turn(double(s.first - where.start + n), turns_a_frame);
+                     for (size_t p = 0; p < turns.size(); ++p)
+                       to.channel(int(p))[size_t(s.at + n)] *= gain_in(turns[p], place);
+                   }
                }};
 }
 

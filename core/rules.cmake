@@ -1,0 +1,16 @@
+# Writes RULES: one fingerprint of all sources that decide what is told of a pair. What was kept under another one is
+# not looked at any more. Run with -DSOURCES=... -DRULES=... -P.
+set(all "")
+foreach(source IN LISTS SOURCES)
+  file(SHA256 ${source} sum)
+  string(APPEND all ${sum})
+endforeach()
+string(SHA256 all "${all}")
+string(SUBSTRING ${all} 0 12 all)
+set(text "// A fingerprint of the rules. Generated.\n#pragma once\nnamespace heathmist {\ninline constexpr char rules_fingerprint[] = \"${all}\";\n}\n")
+if(EXISTS ${RULES})
+  file(READ ${RULES} before)
+endif()
+if(NOT "${before}" STREQUAL "${text}")
+  file(WRITE ${RULES} "${text}")
+endif()
