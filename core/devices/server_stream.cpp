@@ -7,6 +7,8 @@
 #include <chrono>
 #include <cmath>
 #include <filesystem>
+#include <future>
+#include <thread>
 
 #include "core/devices/backends.hpp"
 #include "core/printable.hpp"
@@ -93,11 +95,12 @@ struct Channels {
   }
 };
 
-class ServerStream : public Stream {
+/// What is opened, from its opening to its close.
+class Connection {
  public:
   /// `all_inputs`, `all_outputs`: that the devices have.
-  ServerStream(const StreamOrder& order, std::unique_ptr<RtAudio> audio, std::optional<unsigned> in,
-               std::optional<unsigned> out, int all_inputs, int all_outputs, StreamCallback callback)
+  Connection(const StreamOrder& order, std::unique_ptr<RtAudio> audio, std::optional<unsigned> in,
+             std::optional<unsigned> out, int all_inputs, int all_outputs, StreamCallback callback)
       : name_(printable(order.input.empty() ? order.output : order.input)),
         inputs_(in ? size_t(order.inputs) : 0),
         outputs_(out ? size_t(order.outputs) : 0),
@@ -119,8 +122,8 @@ class ServerStream : public Stream {
     options.streamName = "Heathmist";
     try {
       audio_->openStream(out ? &to : nullptr, in ? &from : nullptr, integers_ ? RTAUDIO_SINT32 : RTAUDIO_FLOAT64,
-                         unsigned(order.sample_rate_hz), &frames, &ServerStream::called, this, &options,
-                         &ServerStream::failed);
+                         unsigned(order.sample_rate_hz), &frames, &Connection::called, this, &options,
+                         &Connection::failed);
       in_.resize(frames * inputs_), out_.resize(frames * outputs_);
       device_in_.resize(frames * input_channels_.width()), device_out_.resize(frames * output_channels_.width());
       last_ns_ = now_ns();
@@ -134,11 +137,19 @@ class ServerStream : public Stream {
     // a device that fails while it opens tells it by the callback
     if (!audio_->isStreamOpen()) throw DeviceError(name_ + ": it cannot be opened; choose another device");
   }
-  ~ServerStream() override {
+  ~Connection() {
     if (audio_->isStreamOpen()) audio_->closeStream();
   }
+  Connection(const Connection&) = delete;
+  Connection& operator=(const Connection&) = delete;
 
-  std::string lost() const override {
+  /// No call comes after it.
+  void stop_calling() {
+    left_ = true;
+    while (inside_) std::this_thread::sleep_for(std::chrono::milliseconds(1));
+  }
+
+  std::string lost() const {
     if (gone_ || !audio_->isStreamRunning()) return name_ + ": it is gone";
     if (now_ns() - last_ns_ > int64_t(5e9)) return name_ + ": it gives no more sound";
     return {};
@@ -152,7 +163,7 @@ class ServerStream : public Stream {
   }
 
   static int called(void* out, void* in, unsigned frames, double, RtAudioStreamStatus status, void* self) {
-    of_this_thread = static_cast<ServerStream*>(self);
+    of_this_thread = static_cast<Connection*>(self);
     return of_this_thread->pass(out, in, frames, status != 0);
   }
   /// RtAudio tells it in the stream's own thread; after an overrun of ALSA, too, with whatever it said before.
@@ -168,7 +179,9 @@ class ServerStream : public Stream {
     const std::span<const double> from = take_in(in, frames);
     const std::span<double> to{out_.data(), frames * outputs_};
     std::fill(to.begin(), to.end(), 0.0);
-    callback_({int64_t(frames), from, to, interrupted});
+    inside_ = true;
+    if (!left_) callback_({int64_t(frames), from, to, interrupted});
+    inside_ = false;
     for (double& x : to) x = std::clamp(x, -1.0, 1.0);
     if (outputs_ > 0) give_out(to, out, frames);
     return 0;
@@ -195,7 +208,7 @@ class ServerStream : public Stream {
     if (integers_) give_words(all, out);
   }
 
-  inline static thread_local ServerStream* of_this_thread = nullptr;
+  inline static thread_local Connection* of_this_thread = nullptr;
 
   const std::string name_;
   const size_t inputs_, outputs_;
@@ -203,9 +216,26 @@ class ServerStream : public Stream {
   bool integers_ = false;
   Channels input_channels_, output_channels_;
   std::vector<double> in_, out_, device_in_, device_out_;  // what is used of it, and all of it
-  std::atomic<bool> gone_{false};
+  std::atomic<bool> gone_{false}, left_{false}, inside_{false};
   std::atomic<int64_t> last_ns_{0};
   std::unique_ptr<RtAudio> audio_;
+};
+
+class ServerStream : public Stream {
+ public:
+  explicit ServerStream(std::unique_ptr<Connection> connection) : connection_(std::move(connection)) {}
+  /// A server that hangs never answers that its client goes: it is waited for, but not for ever.
+  ~ServerStream() override {
+    connection_->stop_calling();
+    std::packaged_task<void()> close([c = std::move(connection_)]() mutable { c.reset(); });
+    const auto closed = close.get_future();
+    std::thread(std::move(close)).detach();
+    closed.wait_for(std::chrono::seconds(5));
+  }
+  std::string lost() const override { return connection_->lost(); }
+
+ private:
+  std::unique_ptr<Connection> connection_;
 };
 
 }  // namespace
@@ -243,8 +273,8 @@ std::unique_ptr<Stream> open_server(const StreamOrder& order, const Device* in, 
       if (out && !to && there[n].name == out->of_server && there[n].outputs > 0) to = n;
     }
     if ((in && !from) || (out && !to)) break;
-    return std::make_unique<ServerStream>(order, std::move(audio), from, to, in ? in->inputs : 0,
-                                          out ? out->outputs : 0, std::move(callback));
+    return std::make_unique<ServerStream>(std::make_unique<Connection>(
+        order, std::move(audio), from, to, in ? in->inputs : 0, out ? out->outputs : 0, std::move(callback)));
   }
   throw DeviceError(printable(either.name) + ": it is gone; connect it, or choose another device");
 }
