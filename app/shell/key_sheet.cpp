@@ -97,7 +97,7 @@ QString in_columns(const std::vector<KeyGroup>& groups) {
 
 KeySheet::KeySheet(const QMenuBar& menus, QWidget* parent) : QDialog(parent) {
   setWindowTitle(tr("Keys"));
-  resize(1200, 690);
+  resize(QSize(1200, 690).boundedTo(parent->window()->size() - QSize(16, 16)));
   auto* rows = new QVBoxLayout(this);
   rows->setContentsMargins(0, 0, 0, 0);
   text_ = new QTextBrowser(this);

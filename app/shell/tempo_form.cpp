@@ -1,8 +1,9 @@
 #include "app/shell/tempo_form.hpp"
 
-#include <QDialogButtonBox>
 #include <QFormLayout>
 #include <QPushButton>
+
+#include "app/widgets/form_buttons.hpp"
 
 namespace heathmist::app {
 
@@ -27,11 +28,7 @@ TempoForm::TempoForm(const Tempo& tempo, double here_s, QWidget* parent) : QDial
   here->setAutoDefault(false);
   connect(here, &QPushButton::clicked, this, [this, here_s] { first_beat_->setValue(here_s); });
   rows->addRow(QString(), here);
-  auto* buttons = new QDialogButtonBox(QDialogButtonBox::Cancel, this);
-  buttons->addButton(tr("Count so"), QDialogButtonBox::AcceptRole)->setDefault(true);
-  connect(buttons, &QDialogButtonBox::accepted, this, &QDialog::accept);
-  connect(buttons, &QDialogButtonBox::rejected, this, &QDialog::reject);
-  rows->addRow(buttons);
+  rows->addRow(form_buttons(this, tr("Count so")).box);
 }
 
 Tempo TempoForm::tempo() const { return {bpm_->value(), int(std::lround(beats_->value())), first_beat_->value()}; }

@@ -1,100 +1,20 @@
 // Every page of the window at the sizes it is used at, by day and by night: nothing is cut off, squeezed or left
 // without a name, and all of it is reached with keys.
 #include <QAbstractButton>
-#include <QAccessible>
 #include <QComboBox>
-#include <QLabel>
 #include <QLineEdit>
-#include <QScrollBar>
-#include <QStyleOption>
 #include <QTableView>
 
 #include "app/plots/lines_plate.hpp"
 #include "app/plots/live_spectrum_plate.hpp"
 #include "app/shell/main_window.hpp"
 #include "app/theme/theme.hpp"
+#include "tests/support/layout.hpp"
 #include "tests/support/window.hpp"
 
 using namespace heathmist;
 using namespace heathmist::app;
 using namespace heathmist::test;
-
-namespace {
-
-QString words_of(const QWidget& w, const QString& text) {
-  const QPoint at = w.mapTo(w.window(), QPoint());
-  return QString("%1 '%2' at %3,%4, %5 x %6")
-      .arg(w.metaObject()->className(), text)
-      .arg(at.x())
-      .arg(at.y())
-      .arg(w.width())
-      .arg(w.height());
-}
-
-/// The text that a control shows where it must be whole; empty: none.
-QString text_of(const QWidget& w) {
-  if (const auto* button = qobject_cast<const QAbstractButton*>(&w)) return button->text().remove('&');
-  if (const auto* box = qobject_cast<const QComboBox*>(&w)) return box->currentText();
-  if (const auto* edit = qobject_cast<const QLineEdit*>(&w); edit && edit->property("flat").toBool())
-    return edit->text();  // a value that stands among others
-  if (const auto* label = qobject_cast<const QLabel*>(&w))
-    return label->wordWrap() || Qt::mightBeRichText(label->text()) ? QString() : label->text();
-  return {};
-}
-
-int room_for_text(const QWidget& w) {
-  if (const auto* edit = qobject_cast<const QLineEdit*>(&w)) {
-    constexpr int beside = 4;  // that a line edit keeps free by itself
-    QStyleOptionFrame option;
-    option.initFrom(edit);
-    const QMargins margins = edit->textMargins();
-    return edit->style()->subElementRect(QStyle::SE_LineEditContents, &option, edit).width() - beside - margins.left() -
-           margins.right();
-  }
-  const auto* box = qobject_cast<const QComboBox*>(&w);
-  if (!box) return w.width();
-  QStyleOptionComboBox option;
-  option.initFrom(box);
-  option.editable = box->isEditable();
-  return box->style()->subControlRect(QStyle::CC_ComboBox, &option, QStyle::SC_ComboBoxEditField, box).width();
-}
-
-bool is_pressed_or_typed(const QWidget& w) {
-  const auto* button = qobject_cast<const QAbstractButton*>(&w);
-  return (button && !button->parentWidget()->inherits("QComboBox")) || qobject_cast<const QComboBox*>(&w) ||
-         qobject_cast<const QAbstractSpinBox*>(&w);
-}
-
-/// What is wrong with what is seen of a window: text that is cut off or too small to read, controls that are too low
-/// to be hit, lie outside or on one another, tables that are wider than their place.
-QStringList faults_of(const QWidget& window) {
-  constexpr int least_text = 11, least_hit = 28;  // pixels
-  QStringList faults;
-  std::vector<const QWidget*> controls;
-  for (const auto* w : window.findChildren<QWidget*>()) {
-    if (!w->isVisible() || w->visibleRegion().isEmpty()) continue;
-    const QString text = text_of(*w);
-    const bool is_control = is_pressed_or_typed(*w);
-    if (is_control || !text.isEmpty()) {
-      controls.push_back(w);
-      if (QFontInfo(w->font()).pixelSize() < least_text) faults << words_of(*w, text) + ": small text";
-      if (w->fontMetrics().horizontalAdvance(text) > room_for_text(*w)) faults << words_of(*w, text) + ": cut off";
-    }
-    if (is_control && w->height() < least_hit) faults << words_of(*w, text) + ": too low to hit";
-    const auto* bar = qobject_cast<const QScrollBar*>(w);
-    if (bar && bar->orientation() == Qt::Horizontal && bar->maximum() > bar->minimum())
-      faults << words_of(*bar->parentWidget(), {}) + ": wider than its place";
-  }
-  for (size_t a = 0; a < controls.size(); ++a)
-    for (size_t b = a + 1; b < controls.size(); ++b)
-      if (controls[a]->parentWidget() == controls[b]->parentWidget() &&
-          controls[a]->geometry().intersects(controls[b]->geometry()))
-        faults << words_of(*controls[a], text_of(*controls[a])) + " lies on " +
-                      words_of(*controls[b], text_of(*controls[b]));
-  return faults;
-}
-
-}  // namespace
 
 class TestLayout : public QObject {
   Q_OBJECT
@@ -181,15 +101,9 @@ class TestLayout : public QObject {
     for (const Page& page : pages()) {
       window_->show_page(page.key);
       QTest::qWait(50);
-      for (QWidget* w : window_->findChildren<QWidget*>()) {
-        if (!w->isVisible() || !(w->focusPolicy() & Qt::TabFocus) || w->focusProxy()) continue;
-        if (qobject_cast<QAbstractSpinBox*>(w->parentWidget())) continue;  // the field's own inside
-        const auto* reader = QAccessible::queryAccessibleInterface(w);
-        QVERIFY2(reader, w->metaObject()->className());
-        const QString words = reader->text(QAccessible::Name) + reader->text(QAccessible::Description);
-        QVERIFY2(!words.trimmed().isEmpty(), qPrintable(page.title + ": " + words_of(*w, w->objectName())));
-        ++told;
-      }
+      const auto [count, nameless] = told_to_a_reader(*window_);
+      QVERIFY2(nameless.isEmpty(), qPrintable(page.title + ": " + nameless.join('\n')));
+      told += count;
       for (const auto* plate : window_->findChildren<Plate*>())
         if (plate->isVisible()) {
           const QString words = plate->in_words();

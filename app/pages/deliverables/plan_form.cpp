@@ -1,11 +1,11 @@
 #include "app/pages/deliverables/plan_form.hpp"
 
-#include <QDialogButtonBox>
 #include <QFileDialog>
 #include <QHeaderView>
 #include <QPushButton>
 #include <QVBoxLayout>
 
+#include "app/widgets/form_buttons.hpp"
 #include "app/widgets/list_text.hpp"
 #include "app/widgets/saving.hpp"
 
@@ -40,8 +40,7 @@ PlanForm::PlanForm(const DeliveryPlan& plan, QWidget* parent) : QDialog(parent) 
   rows->addWidget(note);
   rows->addWidget(fault_ = new QLabel(this));
   fault_->setWordWrap(true);
-  auto* buttons = new QDialogButtonBox(QDialogButtonBox::Ok | QDialogButtonBox::Cancel, this);
-  buttons->button(QDialogButtonBox::Ok)->setText(tr("Use it"));
+  auto* buttons = form_buttons(this, tr("Use it")).box;
   const auto action = [&](const QString& name, auto what) {
     connect(buttons->addButton(name, QDialogButtonBox::ActionRole), &QPushButton::clicked, this, what);
   };
@@ -54,8 +53,6 @@ PlanForm::PlanForm(const DeliveryPlan& plan, QWidget* parent) : QDialog(parent) 
   });
   action(tr("Open…"), &PlanForm::open);
   action(tr("Save as…"), &PlanForm::save);
-  connect(buttons, &QDialogButtonBox::accepted, this, &PlanForm::accept);
-  connect(buttons, &QDialogButtonBox::rejected, this, &PlanForm::reject);
   rows->addWidget(buttons);
   resize(760, 380);
   show_plan(plan);

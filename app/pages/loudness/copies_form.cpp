@@ -1,11 +1,11 @@
 #include "app/pages/loudness/copies_form.hpp"
 
-#include <QDialogButtonBox>
 #include <QFileDialog>
 #include <QFormLayout>
 #include <QPushButton>
 #include <QSettings>
-#include <QToolButton>
+
+#include "app/widgets/form_buttons.hpp"
 
 namespace heathmist::app {
 
@@ -49,27 +49,25 @@ CopiesForm::CopiesForm(double target_lufs, int count, QWidget* parent) : QDialog
   folder_ = new QLineEdit(QSettings().value("copies/folder").toString(), place);
   folder_->setMinimumWidth(300);
   folder_->setPlaceholderText(tr("a folder"));
-  auto* choose = new QToolButton(place);
-  choose->setText(QString(QChar(0x2026)));
-  choose->setToolTip(tr("Choose a folder"));
+  auto* choose = new QPushButton(tr("Choose…"), place);
+  choose->setAutoDefault(false);
   row->addWidget(folder_, 1);
   row->addWidget(choose);
   rows->addRow(tr("Into"), place);
-  auto* buttons = new QDialogButtonBox(QDialogButtonBox::Cancel, this);
-  auto* write = buttons->addButton(tr("Write"), QDialogButtonBox::AcceptRole);
-  auto ready = [this, write] { write->setEnabled(!folder_->text().trimmed().isEmpty()); };
+  const auto buttons = form_buttons(this, tr("Write"));
+  auto ready = [this, write = buttons.main] { write->setEnabled(!folder_->text().trimmed().isEmpty()); };
   connect(folder_, &QLineEdit::textChanged, this, ready);
   ready();
-  connect(choose, &QToolButton::clicked, this, [this] {
+  connect(choose, &QPushButton::clicked, this, [this] {
     const QString folder = QFileDialog::getExistingDirectory(this, tr("Into which folder?"), folder_->text());
     if (!folder.isEmpty()) folder_->setText(folder);
   });
-  connect(buttons, &QDialogButtonBox::accepted, this, [this] {
-    QSettings().setValue("copies/folder", folder_->text());
-    accept();
-  });
-  connect(buttons, &QDialogButtonBox::rejected, this, &QDialog::reject);
-  rows->addRow(buttons);
+  rows->addRow(buttons.box);
+}
+
+void CopiesForm::accept() {
+  QSettings().setValue("copies/folder", folder_->text());
+  QDialog::accept();
 }
 
 LevelPlan CopiesForm::plan() const {

@@ -22,6 +22,7 @@ class CopiesForm : public QDialog {
   void set_folder(const QString& folder) { folder_->setText(folder); }
   QComboBox* words() const { return words_; }
   QCheckBox* limiter() const { return limiter_; }
+  void accept() override;
 
  private:
   NumberField *target_, *ceiling_;

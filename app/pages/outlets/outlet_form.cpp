@@ -1,10 +1,10 @@
 #include "app/pages/outlets/outlet_form.hpp"
 
 #include <QCheckBox>
-#include <QDialogButtonBox>
 #include <QHBoxLayout>
 
 #include "app/theme/theme.hpp"
+#include "app/widgets/form_buttons.hpp"
 
 namespace heathmist::app {
 
@@ -62,10 +62,7 @@ OutletForm::OutletForm(const Outlet& outlet, const std::vector<Chain>& chains, Q
   fault_ = new QLabel(this);
   fault_->setWordWrap(true);
   rows_->addRow(fault_);
-  auto* buttons = new QDialogButtonBox(QDialogButtonBox::Save | QDialogButtonBox::Cancel, this);
-  connect(buttons, &QDialogButtonBox::accepted, this, &OutletForm::accept);
-  connect(buttons, &QDialogButtonBox::rejected, this, &OutletForm::reject);
-  rows_->addRow(buttons);
+  rows_->addRow(form_buttons(this, tr("Save")).box);
 }
 
 /// A number that may be there or not; the target always is.

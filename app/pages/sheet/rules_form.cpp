@@ -1,6 +1,5 @@
 #include "app/pages/sheet/rules_form.hpp"
 
-#include <QDialogButtonBox>
 #include <QFileDialog>
 #include <QFormLayout>
 #include <QHeaderView>
@@ -9,6 +8,7 @@
 #include <cmath>
 
 #include "app/theme/theme.hpp"
+#include "app/widgets/form_buttons.hpp"
 #include "app/widgets/labels.hpp"
 #include "app/widgets/list_text.hpp"
 #include "app/widgets/saving.hpp"
@@ -84,6 +84,7 @@ void RulesForm::make_bounds() {
   bounds_->verticalHeader()->hide();
   bounds_->verticalHeader()->setDefaultSectionSize(24);
   bounds_->horizontalHeader()->setSectionResizeMode(name_column, QHeaderView::Stretch);
+  for (const int column : {least_column, most_column, unit_column}) bounds_->setColumnWidth(column, 88);
   bounds_->setTabKeyNavigation(false);
   for (int n = 0; n < bounds_->rowCount(); ++n) {
     const BoundedNumber& number = bounded()[size_t(n)];
@@ -101,14 +102,11 @@ void RulesForm::make_bounds() {
 }
 
 QWidget* RulesForm::make_buttons() {
-  auto* buttons = new QDialogButtonBox(QDialogButtonBox::Ok | QDialogButtonBox::Cancel, this);
-  buttons->button(QDialogButtonBox::Ok)->setText(tr("Use them"));
+  auto* buttons = form_buttons(this, tr("Use them")).box;
   connect(buttons->addButton(tr("Open a file of rules…"), QDialogButtonBox::ActionRole), &QPushButton::clicked, this,
           &RulesForm::open);
   connect(buttons->addButton(tr("Save as a file…"), QDialogButtonBox::ActionRole), &QPushButton::clicked, this,
           &RulesForm::save);
-  connect(buttons, &QDialogButtonBox::accepted, this, &RulesForm::accept);
-  connect(buttons, &QDialogButtonBox::rejected, this, &RulesForm::reject);
   return buttons;
 }
 

@@ -1,0 +1,19 @@
+// What is seen of a window or dialog, looked at for what is cut off, too small, or without a name.
+#pragma once
+#include <QStringList>
+#include <QWidget>
+
+namespace heathmist::test {
+
+/// What is wrong with what is seen of a window: text that is cut off or too small to read, controls that are too low
+/// to be hit or lie on one another, tables that are wider than their place.
+QStringList faults_of(const QWidget& window);
+
+/// What takes the keys, as a reader of screens meets it.
+struct ToldToReader {
+  int count = 0;
+  QStringList nameless{};  ///< that says nothing
+};
+ToldToReader told_to_a_reader(const QWidget& window);
+
+}  // namespace heathmist::test
