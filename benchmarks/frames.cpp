@@ -17,6 +17,7 @@
 #include "app/pages/spectrum/spectrum_view.hpp"
 #include "app/shell/main_window.hpp"
 #include "app/theme/theme.hpp"
+#include "benchmarks/figures.hpp"
 #include "benchmarks/peers.hpp"
 #include "benchmarks/reports.hpp"
 #include "core/audio/cache.hpp"
@@ -28,6 +29,7 @@ using namespace heathmist::app;
 namespace {
 
 constexpr double frame_ms = 1000.0 / 60;
+std::vector<bench::Figure> figures;
 
 class Watched : public QApplication {
  public:
@@ -53,8 +55,9 @@ class Watched : public QApplication {
       drawn += ms > 1;
       lost += ms > frame_ms;
     }
-    fmt::print("{}: {:.1f} of 100 pieces of work over 1 ms kept within a frame (to reach: 99), longest {:.1f} frames\n",
-               what, drawn > 0 ? 100 - 100 * lost / drawn : 100.0, longest / frame_ms);
+    fmt::print("{}: {:.0f} pieces of work over 1 ms, the longest {:.1f} frames\n", what, drawn, longest / frame_ms);
+    figures.push_back(
+        {"of 100 pieces of work within a frame", what, drawn > 0 ? 100 - 100 * lost / drawn : 100.0, "", 99.9, true});
   }
 
  private:
@@ -121,8 +124,7 @@ void spectrogram_of_an_hour(Watched& app, MainWindow& window, const fs::path& fo
   view->kind()->setCurrentIndex(SpectrumView::over_time_plain);
   view->choose("hour", true);
   wait_for([&] { return view->over_time()->has_cells(); });
-  fmt::print("spectrogram of an hour of stereo: first seen after {:.2f} s (to reach: under 1)\n",
-             double(clock.elapsed()) / 1000);
+  figures.push_back({"spectrogram of an hour of stereo, first seen", "", double(clock.elapsed()) / 1000, "s", 0.25});
   wait_for([&] { return !view->is_running(); });
   QTimer hand;
   int turns = 0;
@@ -155,29 +157,48 @@ void spectrogram_of_an_hour(Watched& app, MainWindow& window, const fs::path& fo
 
 void tell_of_reports(const fs::path& folder) {
   const auto cost = bench::report_cost(folder);
-  fmt::print(
-      "a report of 200 trials beyond their measuring, {} pages: {:.1f} s "
-      "({:.1f} s what it says, {:.1f} s HTML, {:.1f} s PDF; to reach: 20)\n",
-      cost.pages, cost.made_s + cost.html_s + cost.pdf_s, cost.made_s, cost.html_s, cost.pdf_s);
+  fmt::print("a report of {} pages: {:.1f} s what it says, {:.1f} s HTML, {:.1f} s PDF\n", cost.pages, cost.made_s,
+             cost.html_s, cost.pdf_s);
+  figures.push_back(
+      {"a report of 200 trials beyond their measuring", "", cost.made_s + cost.html_s + cost.pdf_s, "s", 20});
+}
+
+/// Everything that was found goes into a file, or onto the screen.
+int keep(const std::string& json) {
+  try {
+    json.empty() ? fmt::print("\n{}", bench::table_of(figures)) : bench::write_figures(figures, json);
+    return 0;
+  } catch (const InputError& error) {
+    fmt::print(stderr, "heathmist-frames: {}\n", error.what());
+    return 1;
+  }
 }
 
 }  // namespace
 
-/// --spectra: only what is drawn of the hour; --report: only what a report costs.
+/// --spectra: only what is drawn of the hour; --report: only what a report costs; --json FILE: keeps the figures.
 int main(int argc, char** argv) {
+  const auto is_given = [&](const char* word) {
+    return std::any_of(argv + 1, argv + argc, [&](const char* w) { return std::string(w) == word; });
+  };
+  const std::string json = argc > 2 && std::string(argv[argc - 2]) == "--json" ? argv[argc - 1] : "";
   if (qEnvironmentVariableIsEmpty("DISPLAY")) qputenv("QT_QPA_PLATFORM", "offscreen");
   Folder folder;
   Watched app(argc, argv);
   QStandardPaths::setTestModeEnabled(true);
   QSettings::setPath(QSettings::NativeFormat, QSettings::UserScope, QString::fromStdString(folder.path / "settings"));
   Theme::instance().apply(false);
-  if (argc > 1 && std::string(argv[1]) == "--report") return tell_of_reports(folder.path), 0;
-  const bool tables = argc < 2 || std::string(argv[1]) != "--spectra";  // else those alone
+  if (is_given("--report")) return tell_of_reports(folder.path), keep(json);
+  const bool tables = !is_given("--spectra");  // else those alone
   const Bench bench = many_masters(folder.path, tables ? 200 : 2);
+  QElapsedTimer since;
+  since.start();
   MainWindow window(simulated_output());
   window.set_quiet(true);
   window.resize(1280, 800);
   window.show();
+  window.grab();
+  figures.push_back({"the window, from nothing to its first picture", "", double(since.elapsed()) / 1000, "s", 0.5});
   while_files_come_in(app, window, bench, "loudness", window.part<LoudnessView>()->table());
   app.tell("loudness of 200 files coming in, the table scrolled all the while");
   window.workspace().model().edit("none", [](Bench& b) { b = {}; });
@@ -187,4 +208,5 @@ int main(int argc, char** argv) {
   spectrogram_of_an_hour(app, window, folder.path);
   window.workspace().model().undo_stack().setClean();
   tell_of_reports(folder.path);
+  return keep(json);
 }

@@ -2,6 +2,7 @@
 //   --minutes N   length of the null pair (10)        --full   a 3-hour pair at 96 kHz for opening and memory (needs 13
 //   GB)
 //   --only REGEX  of all measurements only these; ratios of the others are then no numbers
+//   --json FILE   keeps the figures; --against FILE sets them beside those of another run; --with FILE adds its own
 //   --null A B    only null and explain two files and print the peak memory (used for the memory figure)
 #include <benchmark/benchmark.h>
 #include <fmt/format.h>
@@ -13,11 +14,13 @@
 #include <cstdlib>
 #include <map>
 
+#include "benchmarks/figures.hpp"
 #include "benchmarks/monitor.hpp"
 #include "benchmarks/pairing.hpp"
 #include "benchmarks/pairs.hpp"
 #include "benchmarks/peers.hpp"
 #include "benchmarks/sheet.hpp"
+#include "core/audio/atomic_file.hpp"
 #include "core/audio/cache.hpp"
 #include "core/audio/scratch.hpp"
 #include "core/bench/document.hpp"
@@ -31,6 +34,8 @@
 
 namespace fs = std::filesystem;
 using namespace heathmist;
+using bench::Figure;
+using bench::table_of;
 
 namespace {
 
@@ -122,17 +127,23 @@ int null_only(const char* a, const char* b) {
 
 }  // namespace
 
-int main(int argc, char** argv) {
+int main(int argc, char** argv) try {
   double minutes = 10;
   bool full = false;
-  std::string only = ".*";
+  std::string only = ".*", json;
+  std::vector<Figure> before, others;
   for (int n = 1; n < argc; ++n) {
     const std::string word = argv[n];
     if (word == "--minutes" && n + 1 < argc) minutes = std::atof(argv[n + 1]);
     if (word == "--full") full = true;
     if (word == "--only" && n + 1 < argc) only = argv[n + 1];
+    if (word == "--json" && n + 1 < argc) json = argv[n + 1];
+    if (word == "--against" && n + 1 < argc) before = bench::read_figures(argv[n + 1]);
+    if (word == "--with" && n + 1 < argc) others = bench::read_figures(argv[n + 1]);
     if (word == "--null" && n + 2 < argc) return null_only(argv[n + 1], argv[n + 2]);
   }
+  const bool all_of_it = only == ".*";
+  if (!json.empty()) check(Destination(json));  // before all that work
   Files files;
   const double long_minutes = full ? 180 : 10;
   fmt::print("writing a pair of {} minutes at 44.1 kHz and one of {} minutes at 96 kHz\n", minutes, long_minutes);
@@ -157,6 +168,11 @@ int main(int argc, char** argv) {
   add("open_plain_read", [&] { peers::plain_read(files.long_master); });
   add("open_again_heathmist", [&] { cached_survey(*Clip::open(files.long_master)); });
   add("measure_heathmist", [&] { measure_loudness(*Clip::open(files.master)); });
+  add("read_plain", [&] { peers::plain_read(files.master); });
+  const std::string start = (fs::canonical("/proc/self/exe").parent_path() / "heathmist-cli").string() + " --version";
+  add("start_heathmist", [&] {
+    if (std::system((start + " > /dev/null").c_str()) != 0) throw std::runtime_error(start + ": it does not start");
+  });
   add(
       "measure_witness", [&] { peers::witness_measure(files.master); }, 3);
   const Bench demo = load_bench(demo::write_demo(files.folder / "demo"));
@@ -202,49 +218,48 @@ int main(int argc, char** argv) {
   benchmark::Initialize(&none, argv);
   benchmark::RunSpecifiedBenchmarks(&ratios, only);
 
-  const long memory = peak_memory_mib(argv[0], files.long_master, files.long_return);
-  fmt::print(
-      "\nnull of two {}-minute files against one whole-file FFT correlation and Welch: {:.2f} of its time (to reach: "
-      "under 1)\n",
-      minutes, ratios.median("null_heathmist") / ratios.median("null_whole_file_fftw"));
-  fmt::print("the same with its explanation in full against the plain null: {:.2f} of its time (to reach: 3)\n",
-             ratios.median("explained_heathmist") / ratios.median("null_heathmist"));
-  for (const auto& line : pairs::told([&](const std::string& name) { return ratios.median(name); },
-                                      [&](const std::string& name) { return ratios.work(name); }))
-    fmt::print("{}\n", line);
-  fmt::print(
-      "opening a {}-minute 96 kHz file to its overview against reading it once: {:.2f} of its time (to reach: 1.5)\n",
-      long_minutes, ratios.median("open_heathmist") / ratios.median("open_plain_read"));
-  fmt::print("opening it again, from the cache: {:.4f} of that\n",
-             ratios.median("open_again_heathmist") / ratios.median("open_plain_read"));
-  fmt::print(
-      "matrix of the demo's masters by 8 settings against the sum of the bare encodes and decodes, one after the "
-      "other: {:.2f} "
-      "of "
-      "their time (to reach: 3)\n",
-      ratios.median("matrix_heathmist") / ratios.median("matrix_bare_codecs"));
-  fmt::print("loudness in full with true peak against libebur128 doing the same: {:.1f} times as fast (to reach: 20)\n",
-             ratios.median("measure_witness") / ratios.median("measure_heathmist"));
-  fmt::print(
-      "board of all converters for 96 to 44.1 kHz against the bare conversions of its sweeps: {:.1f} of their time (to "
-      "reach: 10)\n",
-      ratios.median("board_heathmist") / ratios.median("board_bare_conversions"));
-  fmt::print("reading a gain probe's render of {:.0f} s: {:.2f} s for 40 s of it (to reach: 0.5)\n",
-             render->format().duration_s(),
-             ratios.median("engine_reading") / 1000 * 40 / render->format().duration_s());
-  fmt::print("watching an input at 48 kHz: {:.1f} % of one core (to reach: under 15)\n",
-             100 * bench::monitoring_share());
-  const auto sheet = bench::sheet_cost(files.master, files.folder);
-  fmt::print(
-      "a sheet of 200 files against the meter alone on each of them ({:.1f} s): with rules of levels {:.2f} of its "
-      "time "
-      "(to reach: 1.1), with every rule {:.2f}\n",
-      sheet.meter_s, sheet.levels_s / sheet.meter_s, sheet.all_s / sheet.meter_s);
-  const auto cost = bench::pairing_cost(files.master);
-  fmt::print(
-      "pairing 200 by 200 files of 4 minutes: {:.0f} s beyond reading them once ({:.2f} s a print less {:.2f} s of "
-      "reading, {:.1f} s for all pairs; to reach: 120); {} wrong pairs (to reach: 0)\n",
-      400 * (cost.print_s - cost.read_s) + cost.match_s, cost.print_s, cost.read_s, cost.match_s, cost.wrong);
-  fmt::print("peak memory, null and explanation of a {}-minute 96 kHz stereo pair: {} MiB (to reach: 400)\n",
-             long_minutes, memory);
+  const auto ratio = [&](const char* of, const char* against) { return ratios.median(of) / ratios.median(against); };
+  std::vector<Figure> figures{
+      {fmt::format("null of two {}-minute files", minutes), "one whole-file FFT correlation and Welch",
+       ratio("null_heathmist", "null_whole_file_fftw"), "", 0.2},
+      {"the same with its explanation", "one whole-file FFT correlation and Welch",
+       ratio("explained_heathmist", "null_whole_file_fftw"), "", 0.5},
+      {"loudness in full with true peak, times as fast", "libebur128", ratio("measure_witness", "measure_heathmist"),
+       "", 40, true},
+      {"the same, time", "reading the samples once", ratio("measure_heathmist", "read_plain"), "", 3},
+      {fmt::format("opening {} minutes at 96 kHz to their overview", long_minutes), "reading them once",
+       ratio("open_heathmist", "open_plain_read"), "", 1.5},
+      {"opening them again", "reading them once", ratio("open_again_heathmist", "open_plain_read")},
+      {"matrix of the demo by 8 settings", "bare encodes and decodes", ratio("matrix_heathmist", "matrix_bare_codecs"),
+       "", 0.65},
+      {"board of all converters, 96 to 44.1 kHz", "bare conversions",
+       ratio("board_heathmist", "board_bare_conversions"), "", 3},
+      {"reading 40 s of a gain probe's render", "",
+       ratios.median("engine_reading") / 1000 * 40 / render->format().duration_s(), "s", 0.5},
+      {"start of the command line to its end", "", ratios.median("start_heathmist") / 1000, "s", 0.05},
+  };
+  for (Figure& f : pairs::figures([&](const std::string& name) { return ratios.median(name); },
+                                  [&](const std::string& name) { return ratios.work(name); }))
+    figures.push_back(std::move(f));
+  if (all_of_it) {
+    const long memory = peak_memory_mib(argv[0], files.long_master, files.long_return);
+    const auto sheet = bench::sheet_cost(files.master, files.folder);
+    const auto cost = bench::pairing_cost(files.master);
+    figures.insert(figures.end(), {{"watching an input at 48 kHz", "one core", bench::monitoring_share(), "", 0.15},
+                                   {"a sheet of 200 files, rules of levels", "the meter alone",
+                                    sheet.levels_s / sheet.meter_s, "", 1.1},
+                                   {"the same with every rule", "the meter alone", sheet.all_s / sheet.meter_s},
+                                   {"pairing 200 by 200 files of 4 minutes, beyond reading them", "",
+                                    400 * (cost.print_s - cost.read_s) + cost.match_s, "s", 120},
+                                   {"wrong pairs", "", double(cost.wrong), "", 0},
+                                   {fmt::format("memory of null and explanation, {} minutes at 96 kHz", long_minutes),
+                                    "", double(memory), "MiB", 400}});
+  }
+  for (Figure& f : others) figures.push_back(std::move(f));
+  fmt::print("\n{}", table_of(figures, before));
+  if (!json.empty()) bench::write_figures(figures, json);
+  return 0;
+} catch (const std::runtime_error& error) {
+  fmt::print(stderr, "heathmist-bench: {}\n", error.what());
+  return 1;
 }

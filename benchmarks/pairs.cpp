@@ -27,6 +27,7 @@ const std::vector<Treatment>& treatments() {
         {"word_length", {{"bits", 16}}}}},
       {"drifting", {{"drift", {{"drift_ppm", 40}}}}},
       {"swapped", {{"map", {{"map", "swap"}}}}},
+      {"at_another_rate", {{"converter", {{"rate_hz", 96000}}}}},
       {"swapped_inverted", {{"map", {{"map", "swap"}}}, {"polarity", Json::object()}}},
   };
   return all;
@@ -58,19 +59,18 @@ std::vector<Measurement> measurements(const fs::path& master) {
   return all;
 }
 
-std::vector<std::string> told(const std::function<double(const std::string&)>& wall_ms,
-                              const std::function<double(const std::string&)>& cpu_ms) {
+std::vector<bench::Figure> figures(const std::function<double(const std::string&)>& wall_ms,
+                                   const std::function<double(const std::string&)>& cpu_ms) {
   return {
-      fmt::format(
-          "null and explanation of EQ, compressor, hum and 16 bits against the plain null, work of all threads: "
-          "{:.2f} (to reach: 2)",
-          cpu_ms("explained_mastered") / cpu_ms("null_mastered")),
-      fmt::format("the same on all cores against one, time on the clock: {:.2f} (to reach: 0.6 with two)",
-                  wall_ms("explained_mastered") / wall_ms("explained_on_one_core_mastered")),
-      fmt::format("null of a drifting pair against a plain one, work: {:.2f} (to reach: 2)",
-                  cpu_ms("null_drifting") / cpu_ms("null_late")),
-      fmt::format("null of channels swapped and inverted against swapped, work: {:.2f} (to reach: 1)",
-                  cpu_ms("null_swapped_inverted") / cpu_ms("null_swapped")),
+      {"work of null and explanation (EQ, compressor, hum, 16 bits)", "plain null",
+       cpu_ms("explained_mastered") / cpu_ms("null_mastered"), "", 2},
+      {"time of the same on all cores", "on one",
+       wall_ms("explained_mastered") / wall_ms("explained_on_one_core_mastered"), "", 0.6},
+      {"work of the null of a drifting pair", "of a plain one", cpu_ms("null_drifting") / cpu_ms("null_late"), "", 2},
+      {"work of the null, channels swapped and inverted", "swapped",
+       cpu_ms("null_swapped_inverted") / cpu_ms("null_swapped"), "", 1},
+      {"time of the null of 44.1 against 96 kHz", "at one rate", wall_ms("null_at_another_rate") / wall_ms("null_late"),
+       "", 1.5},
   };
 }
 

@@ -5,6 +5,8 @@
 #include <string>
 #include <vector>
 
+#include "benchmarks/figures.hpp"
+
 namespace heathmist::pairs {
 
 struct Measurement {
@@ -13,11 +15,11 @@ struct Measurement {
   bool one_core = false;  ///< on one core alone, all its threads
 };
 
-/// Makes the returns of a master in its folder and gives what is to be measured. The results are read by `told`.
+/// Makes the returns of a master in its folder and gives what is to be measured. The results are read by `figures`.
 std::vector<Measurement> measurements(const std::filesystem::path& master);
 
-/// The figures in words; `wall_ms` and `cpu_ms` give the medians of a measurement, the latter of all its threads.
-std::vector<std::string> told(const std::function<double(const std::string&)>& wall_ms,
-                              const std::function<double(const std::string&)>& cpu_ms);
+/// `wall_ms` and `cpu_ms` give the medians of a measurement, the latter of all its threads.
+std::vector<bench::Figure> figures(const std::function<double(const std::string&)>& wall_ms,
+                                   const std::function<double(const std::string&)>& cpu_ms);
 
 }  // namespace heathmist::pairs

@@ -8,6 +8,7 @@
 #include "app/plots/plate.hpp"
 #include "app/theme/theme.hpp"
 #include "tests/soak/truths.hpp"
+#include "tests/support/layout.hpp"
 #include "tests/support/window.hpp"
 
 namespace heathmist::soak {
@@ -38,19 +39,29 @@ std::string bench_text(const Bench& bench) {
 
 }  // namespace
 
-Life::Life(uint64_t seed) : chance_(seed) {
+Life::Life(uint64_t seed, int trials) : chance_(seed) {
   test::prepare_window(folder_);
   make_files();
-  open_window();
+  open_window(trials);
   closer_.setInterval(150);
   connect(&closer_, &QTimer::timeout, this, [this] {
     if (QWidget* popup = QApplication::activePopupWidget()) popup->close();
-    if (auto* dialog = qobject_cast<QDialog*>(QApplication::activeModalWidget())) ++dialogs_, dialog->reject();
+    look_at_dialogs();
   });
   closer_.start();
 }
 
 Life::~Life() = default;
+
+/// What is modal is looked at, and left.
+void Life::look_at_dialogs() {
+  auto* dialog = qobject_cast<QDialog*>(QApplication::activeModalWidget());
+  if (!dialog) return;
+  if (!dialog->inherits("QFileDialog"))  // that is the toolkit's
+    for (const QString& fault : test::faults_of(*dialog)) seen_wrong_ << dialog->windowTitle() + ": " + fault;
+  ++dialogs_;
+  dialog->reject();
+}
 
 void Life::make_files() {
   sound_ = test::scaled(test::with_noise(test::Programme(6, 1).render(rate), 1e-3, 5), 0.5);
@@ -62,8 +73,8 @@ void Life::make_files() {
   test::save(returns_[2], sound_, rate, WordFormat::pcm24);
 }
 
-void Life::open_window() {
-  window_ = std::make_unique<MainWindow>(simulated_output());
+void Life::open_window(int trials) {
+  window_ = std::make_unique<MainWindow>(std::make_unique<FrailDevice>(plug_));
   window_->set_quiet(true);
   window_->resize(1280, 800);
   window_->show();
@@ -74,6 +85,10 @@ void Life::open_window() {
     Trial made{"made", "16 bit", {}, {}};
     made.chain = Chain{"16 bit", {{"word_length", {{"bits", 16}}}}};
     tide.trials.push_back(made);
+    for (int n = 0; n < trials; ++n) {
+      const std::string id = "more" + std::to_string(n);
+      tide.trials.push_back({id, id, {returns_[size_t(n) % returns_.size()], {}}, {}});
+    }
     Master ebb{"m2", "Ebb", {folder_ / "ebb.wav", {}}, {}};
     Trial lossy{"lossy", "MP3", {}, {}};
     lossy.chain = Chain{"MP3", {{"codec", {{"codec", "mp3"}, {"bit_rate_kbps", 128}}}}};
@@ -98,7 +113,7 @@ void Life::step() {
     int weight;
     void (Life::*what)();
   };
-  static constexpr std::array<Deed, 10> deeds{{{"a page", 10, &Life::show_a_page},
+  static constexpr std::array<Deed, 11> deeds{{{"a page", 10, &Life::show_a_page},
                                                {"a command", 18, &Life::run_a_command},
                                                {"another trial", 10, &Life::look_at_a_trial},
                                                {"a selection", 10, &Life::select_something},
@@ -107,7 +122,8 @@ void Life::step() {
                                                {"a file changes", 2, &Life::change_a_file},
                                                {"a key", 16, &Life::press_a_key},
                                                {"a wheel", 12, &Life::turn_a_wheel},
-                                               {"the window", 3, &Life::change_the_window}}};
+                                               {"the window", 3, &Life::change_the_window},
+                                               {"the device", 3, &Life::pull_or_plug_the_device}}};
   const QString only = qEnvironmentVariable("HEATHMIST_SOAK_ONLY");  // deeds by name, to find what one of them does
   const auto weight_of = [&](const Deed& d) { return only.isEmpty() || only.contains(d.name) ? d.weight : 0; };
   int all = 0;
@@ -219,6 +235,16 @@ void Life::change_the_window() {
     window_->resize(wide, high);
 }
 
+void Life::pull_or_plug_the_device() {
+  if (*plug_) {
+    *plug_ = false;
+    ++devices_lost_;
+    return;
+  }
+  plug_ = std::make_shared<std::atomic<bool>>(true);
+  window_->player().set_device(std::make_unique<FrailDevice>(plug_));
+}
+
 bool Life::rest() {
   return QTest::qWaitFor([this] { return !window_->workspace().queue().is_busy(); }, 120000);
 }
@@ -228,7 +254,13 @@ std::vector<QString> Life::check() {
   if (!rest())
     return {QString("after %1 steps, the last of them %2, something still ran two minutes on").arg(steps_).arg(last_)};
   let_live(100);
-  return unlike_numbers(*window_);
+  auto faults = unlike_numbers(*window_);
+  for (const QString& fault : std::exchange(seen_wrong_, {}) + test::faults_of(*window_))
+    faults.push_back(QString("%1, %2 x %3: %4").arg(last_).arg(window_->width()).arg(window_->height()).arg(fault));
+  const Player& player = window_->player();
+  if (player.is_playing() && !player.device().lost().empty())
+    faults.push_back("it plays through a device that is gone");
+  return faults;
 }
 
 std::vector<QString> Life::end() {

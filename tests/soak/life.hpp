@@ -6,13 +6,15 @@
 #include <random>
 
 #include "app/shell/main_window.hpp"
+#include "tests/soak/frail_device.hpp"
 #include "tests/support/signals.hpp"
 
 namespace heathmist::soak {
 
 class Life : public QObject {
  public:
-  explicit Life(uint64_t seed);
+  /// `trials`: how many more there are than a handful.
+  Life(uint64_t seed, int trials);
   ~Life() override;
   void step();  ///< does one thing and lets the window live for a moment
   /// Waits until nothing runs any more, and looks whether all is true. A sentence for each thing that is not.
@@ -24,10 +26,12 @@ class Life : public QObject {
   int dialogs() const { return dialogs_; }
   int files_changed() const { return files_changed_; }
   int checks() const { return checks_; }
+  int devices_lost() const { return devices_lost_; }
 
  private:
   void make_files();
-  void open_window();
+  void open_window(int trials);
+  void look_at_dialogs();
   double between(double low, double high) { return std::uniform_real_distribution<double>(low, high)(chance_); }
   int below(int count) { return std::uniform_int_distribution<int>(0, std::max(0, count - 1))(chance_); }
   void let_live(int ms);
@@ -44,6 +48,7 @@ class Life : public QObject {
   void press_a_key();
   void turn_a_wheel();
   void change_the_window();
+  void pull_or_plug_the_device();
 
   std::mt19937_64 chance_;
   test::Folder folder_;
@@ -53,7 +58,9 @@ class Life : public QObject {
   std::string first_bench_;
   QTimer closer_;  // of what opens over the window
   QString last_;   // what was done last
-  int steps_ = 0, dialogs_ = 0, files_changed_ = 0, checks_ = 0;
+  Plug plug_ = std::make_shared<std::atomic<bool>>(true);
+  QStringList seen_wrong_;  // of dialogs
+  int steps_ = 0, dialogs_ = 0, files_changed_ = 0, checks_ = 0, devices_lost_ = 0;
 };
 
 }  // namespace heathmist::soak

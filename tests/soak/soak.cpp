@@ -1,7 +1,9 @@
 // The real window, driven by seeded chance over its pages, commands, dialogs, keys and files, for as many minutes as
 // wanted: what it holds stays true, and it does not grow. Says what was done, and what was found; ends with 1 for that.
 //
-//   heathmist-soak MINUTES [SEED]
+//   heathmist-soak MINUTES [SEED [TRIALS]]
+//
+// TRIALS: how many the bench has beside a handful.
 //
 // HEATHMIST_SOAK_SHOW: each step is said as it is done. HEATHMIST_SOAK_ONLY: deeds by name, no others.
 #include <QtTest>
@@ -25,8 +27,8 @@ double minutes_since(Clock::time_point start) {
 }
 
 void report(const Life& life, const std::vector<QString>& faults, const Size& early, const Size& late) {
-  std::printf("%d steps, %d of them in dialogs that opened; %d files changed; %d times all was checked\n", life.steps(),
-              life.dialogs(), life.files_changed(), life.checks());
+  std::printf("%d steps; %d dialogs opened, %d files changed, %d times the device was lost; %d times all was checked\n",
+              life.steps(), life.dialogs(), life.files_changed(), life.devices_lost(), life.checks());
   std::printf("memory %lld to %lld MiB, handles %d to %d, threads %d to %d\n", (long long)(early.bytes >> 20),
               (long long)(late.bytes >> 20), early.handles, late.handles, early.threads, late.threads);
   for (const QString& fault : faults) std::printf("FAULT: %s\n", qPrintable(fault));
@@ -40,10 +42,10 @@ int main(int argc, char** argv) {
   const double minutes = argc > 1 ? std::atof(argv[1]) : 1;
   const auto seed = argc > 2 ? std::strtoull(argv[2], nullptr, 10) : 1;
   if (!(minutes > 0)) {
-    std::fprintf(stderr, "heathmist-soak: for how many minutes? heathmist-soak MINUTES [SEED]\n");
+    std::fprintf(stderr, "heathmist-soak: for how many minutes? heathmist-soak MINUTES [SEED [TRIALS]]\n");
     return 2;
   }
-  Life life(seed);
+  Life life(seed, argc > 3 ? std::atoi(argv[3]) : 0);
   const auto start = Clock::now();
   std::vector<QString> faults;
   std::optional<Size> early;

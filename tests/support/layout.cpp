@@ -70,7 +70,8 @@ QStringList faults_of(const QWidget& window) {
     if (is_control || !text.isEmpty()) {
       controls.push_back(w);
       if (QFontInfo(w->font()).pixelSize() < least_text) faults << words_of(*w, text) + ": small text";
-      if (w->fontMetrics().horizontalAdvance(text) > room_for_text(*w)) faults << words_of(*w, text) + ": cut off";
+      if (w->fontMetrics().size(0, text).width() > room_for_text(*w))  // of the widest line
+        faults << words_of(*w, text) + ": cut off";
     }
     if (is_control && w->height() < least_hit) faults << words_of(*w, text) + ": too low to hit";
     const auto* bar = qobject_cast<const QScrollBar*>(w);

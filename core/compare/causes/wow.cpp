@@ -115,25 +115,21 @@ Cause described(const Excerpt& e, const DelayCourse& c, const std::vector<bool>&
   return cause;
 }
 
-/// Where next to nothing sounds, any delay would do: there the course goes straight from what it was to what it will
-/// be.
+/// Where next to nothing sounds, any delay would do: there it goes straight from what it was to what it will be.
 void cross_silence(DelayCourse& c, const Local& l) {
   constexpr double next_to_nothing = 1e-6;
-  const double usual = std::reduce(l.slope.begin(), l.slope.end()) / double(l.slope.size());
-  size_t last = c.late.size();  // that sounds; as yet none
-  const auto cross_until = [&](size_t w) {
-    const bool first = last >= c.late.size(), ends = w >= c.late.size();
-    if (first && ends) return;
-    const double from = c.late[first ? w : last], to = c.late[ends ? last : w];
-    for (size_t n = first ? 0 : last + 1; n < w; ++n)
-      c.late[n] = first || ends ? from : from + (to - from) * double(n - last) / double(w - last);
-  };
-  for (size_t w = 0; w < c.late.size(); ++w) {
-    if (l.slope[w] <= next_to_nothing * usual) continue;
-    cross_until(w);
-    last = w;
+  const size_t count = c.late.size();
+  const double usual = std::reduce(l.slope.begin(), l.slope.end()) / double(count);
+  const auto is_silent = [&](size_t w) { return l.slope[w] <= next_to_nothing * usual; };
+  for (size_t w = 0; w < count; ++w) {
+    if (!is_silent(w)) continue;
+    size_t end = w;
+    while (end < count && is_silent(end)) ++end;
+    if (end - w == count) return;
+    const double from = c.late[w > 0 ? w - 1 : end], to = c.late[end < count ? end : w - 1];
+    for (size_t n = w; n < end; ++n) c.late[n] = from + (to - from) * double(n - w + 1) / double(end - w + 1);
+    w = end;
   }
-  cross_until(c.late.size());
 }
 
 /// How far a course goes to and fro without its widest steps: of one that jumps, or drifts and jumps back, not far.

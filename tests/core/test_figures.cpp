@@ -1,0 +1,68 @@
+// The table of what the benchmarks measured, and its file.
+#include <QtTest>
+#include <fstream>
+
+#include "benchmarks/figures.hpp"
+#include "core/audio/clip.hpp"
+#include "tests/support/signals.hpp"
+
+using namespace heathmist;
+using namespace heathmist::bench;
+using namespace heathmist::test;
+
+class TestFigures : public QObject {
+  Q_OBJECT
+
+ private slots:
+  void a_bound_is_met_on_its_own_side() {
+    QVERIFY((Figure{"null", "plain", 0.5, "", 0.5}.is_met()));
+    QVERIFY((!Figure{"null", "plain", 0.51, "", 0.5}.is_met()));
+    QVERIFY((Figure{"meter", "witness", 40, "", 40, true}.is_met()));
+    QVERIFY((!Figure{"meter", "witness", 39, "", 40, true}.is_met()));
+    QVERIFY((Figure{"pages", "", 1e9}.is_met()));
+  }
+  void what_is_kept_comes_back() {
+    const Folder folder;
+    const std::vector<Figure> all{{"null", "plain", 0.25, "", 0.5},
+                                  {"meter", "witness", 41.5, "", 40, true},
+                                  {"memory", "", 321, "MiB", {}},
+                                  {"left out", "", std::nan(""), "s", 2}};
+    write_figures(all, folder / "run.json");
+    const auto back = read_figures(folder / "run.json");
+    QCOMPARE(back.size(), all.size());
+    for (size_t n = 0; n < all.size(); ++n) {
+      QCOMPARE(back[n].what, all[n].what);
+      QCOMPARE(back[n].unit, all[n].unit);
+      QVERIFY(back[n].to_reach == all[n].to_reach && back[n].more_is_better == all[n].more_is_better);
+      QVERIFY(back[n].value == all[n].value || (std::isnan(back[n].value) && std::isnan(all[n].value)));
+    }
+    QVERIFY_EXCEPTION_THROWN(write_figures({}, folder / "run.json"), OutputRefused);  // not even one of its own
+    QCOMPARE(read_figures(folder / "run.json").size(), all.size());
+  }
+  void what_is_none_is_named() {
+    const Folder folder;
+    for (const char* text : {"", "{", "[]", "{\"figures\": [{\"what\": 3}]}", "{\"figures\": 7}"}) {
+      std::ofstream(folder / "none.json") << text;
+      try {
+        read_figures(folder / "none.json");
+        QFAIL(text);
+      } catch (const InputError& error) {
+        QVERIFY2(std::string(error.what()).find("none.json") != std::string::npos, error.what());
+      }
+    }
+    QVERIFY_EXCEPTION_THROWN(read_figures(folder / "gone.json"), InputError);
+  }
+  void two_runs_are_set_side_by_side() {
+    const std::vector<Figure> before{{"null", "plain", 0.5, "", 0.5}, {"memory", "", 100, "MiB", {}}},
+        now{{"null", "plain", 0.6, "", 0.5}, {"new", "", 2, "s", {}}, {"memory", "", 50, "MiB", {}}};
+    const auto lines = QString::fromStdString(table_of(now, before)).split('\n');
+    QCOMPARE(lines.size(), 5);
+    QVERIFY2(lines[1].contains("null / plain") && lines[1].contains("missed") && lines[1].contains("0.500 (+20 %)"),
+             qPrintable(lines[1]));
+    QVERIFY2(!lines[2].contains('%') && !lines[2].contains("met"), qPrintable(lines[2]));
+    QVERIFY2(lines[3].contains("100 MiB (-50 %)"), qPrintable(lines[3]));
+  }
+};
+
+QTEST_GUILESS_MAIN(TestFigures)
+#include "test_figures.moc"
