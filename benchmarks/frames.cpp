@@ -168,7 +168,7 @@ int keep(const std::string& json) {
   try {
     json.empty() ? fmt::print("\n{}", bench::table_of(figures)) : bench::write_figures(figures, json);
     return 0;
-  } catch (const InputError& error) {
+  } catch (const std::exception& error) {
     fmt::print(stderr, "heathmist-frames: {}\n", error.what());
     return 1;
   }

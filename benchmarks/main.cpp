@@ -11,6 +11,7 @@
 #include <sys/wait.h>
 #include <unistd.h>
 
+#include <cmath>
 #include <cstdlib>
 #include <map>
 
@@ -65,11 +66,17 @@ class Ratios : public benchmark::ConsoleReporter {
     ConsoleReporter::ReportRuns(runs);
   }
   Ratios() : ConsoleReporter(OO_None) {}
-  double median(const std::string& name) { return medians_[name]; }
-  double work(const std::string& name) { return work_[name]; }  ///< of all threads
+  // not a number: it was not measured
+  double median(const std::string& name) const { return of(medians_, name); }
+  double work(const std::string& name) const { return of(work_, name); }  ///< of all threads
 
  private:
-  std::map<std::string, double> medians_, work_;
+  using ByName = std::map<std::string, double>;
+  static double of(const ByName& all, const std::string& name) {
+    const auto at = all.find(name);
+    return at == all.end() ? std::nan("") : at->second;
+  }
+  ByName medians_, work_;
 };
 
 void add(const char* name, const std::function<void()>& work, int repetitions = 5) {
@@ -259,7 +266,7 @@ int main(int argc, char** argv) try {
   fmt::print("\n{}", table_of(figures, before));
   if (!json.empty()) bench::write_figures(figures, json);
   return 0;
-} catch (const std::runtime_error& error) {
+} catch (const std::exception& error) {
   fmt::print(stderr, "heathmist-bench: {}\n", error.what());
   return 1;
 }

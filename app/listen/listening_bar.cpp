@@ -271,6 +271,9 @@ void ListeningBar::resizeEvent(QResizeEvent* event) {
   QWidget::resizeEvent(event);
   device_cell_->setVisible(width() >= roomy_width);
   loop_note_->setVisible(width() >= roomy_width || loop_->isEnabled());
+  if ((event->oldSize().width() >= roomy_width) == (width() >= roomy_width)) return;
+  show_match();
+  layout()->activate();  // at once: what was short is cut off until then
 }
 
 void ListeningBar::dress() {
@@ -403,10 +406,11 @@ void ListeningBar::push_mix() {
 
 void ListeningBar::show_match() {
   const double db = matched_->isChecked() ? match_db_.value_or(0) : 0;
-  match_note_->setText(!match_db_ ? tr("nothing to match")
-                       : db == 0 && !matched_->isChecked()
-                           ? tr("return as it is")
-                           : tr("%1 dB, %2").arg((db >= 0 ? "+" : "") + number(db, 2), label_of(match_by_)));
+  const QString level = tr("%1 dB").arg((db >= 0 ? "+" : "") + number(db, 2));
+  match_note_->setText(!match_db_                          ? tr("nothing to match")
+                       : db == 0 && !matched_->isChecked() ? tr("return as it is")
+                       : width() < roomy_width             ? level  // by what, says the menu, too
+                                                           : level + ", " + label_of(match_by_));
 }
 
 void ListeningBar::toggle_play() { player_.is_playing() ? player_.pause() : player_.play(); }
