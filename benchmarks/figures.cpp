@@ -30,8 +30,9 @@ const Figure* found_in(const std::vector<Figure>& all, const Figure& like) {
 
 std::string change_text(const Figure& now, const Figure* was) {
   if (!was) return "";
-  const double percent = 100 * (now.value / was->value - 1);
-  return fmt::format("{} ({:+.0f} %)", short_text(was->value, was->unit), percent);
+  const std::string before = short_text(was->value, was->unit);
+  const double percent = 100 * (now.value / was->value - 1);  // none where it was nothing, or not measured
+  return std::isfinite(percent) ? fmt::format("{} ({:+.0f} %)", before, percent) : before;
 }
 
 }  // namespace

@@ -132,6 +132,44 @@ int null_only(const char* a, const char* b) {
   return 0;
 }
 
+/// What was run by name.
+std::vector<Figure> figures_of(const Ratios& ratios, double minutes, double long_minutes, double render_s) {
+  const auto ratio = [&](const char* of, const char* against) { return ratios.median(of) / ratios.median(against); };
+  return {
+      {fmt::format("null of two {}-minute files", minutes), "one whole-file FFT correlation and Welch",
+       ratio("null_heathmist", "null_whole_file_fftw"), "", 0.2},
+      {"the same with its explanation", "one whole-file FFT correlation and Welch",
+       ratio("explained_heathmist", "null_whole_file_fftw"), "", 0.5},
+      {"loudness in full with true peak, times as fast", "libebur128", ratio("measure_witness", "measure_heathmist"),
+       "", 40, true},
+      {"the same, time", "reading the samples once", ratio("measure_heathmist", "read_plain"), "", 3},
+      {fmt::format("opening {} minutes at 96 kHz to their overview", long_minutes), "reading them once",
+       ratio("open_heathmist", "open_plain_read"), "", 1.5},
+      {"opening them again", "reading them once", ratio("open_again_heathmist", "open_plain_read")},
+      {"matrix of the demo by 8 settings", "bare encodes and decodes", ratio("matrix_heathmist", "matrix_bare_codecs"),
+       "", 0.65},
+      {"board of all converters, 96 to 44.1 kHz", "bare conversions",
+       ratio("board_heathmist", "board_bare_conversions"), "", 3},
+      {"reading 40 s of a gain probe's render", "", ratios.median("engine_reading") / 1000 * 40 / render_s, "s", 0.5},
+      {"start of the command line to its end", "", ratios.median("start_heathmist") / 1000, "s", 0.05},
+  };
+}
+
+/// What is measured once, each in its own way.
+std::vector<Figure> figures_of_the_rest(const char* self, const Files& files, double long_minutes) {
+  const long memory = peak_memory_mib(self, files.long_master, files.long_return);
+  const auto sheet = bench::sheet_cost(files.master, files.folder);
+  const auto cost = bench::pairing_cost(files.master);
+  return {{"watching an input at 48 kHz", "one core", bench::monitoring_share(), "", 0.15},
+          {"a sheet of 200 files, rules of levels", "the meter alone", sheet.levels_s / sheet.meter_s, "", 1.1},
+          {"the same with every rule", "the meter alone", sheet.all_s / sheet.meter_s},
+          {"pairing 200 by 200 files of 4 minutes, beyond reading them", "",
+           400 * (cost.print_s - cost.read_s) + cost.match_s, "s", 120},
+          {"wrong pairs", "", double(cost.wrong), "", 0},
+          {fmt::format("memory of null and explanation, {} minutes at 96 kHz", long_minutes), "", double(memory), "MiB",
+           400}};
+}
+
 }  // namespace
 
 int main(int argc, char** argv) try {
@@ -149,7 +187,6 @@ int main(int argc, char** argv) try {
     if (word == "--with" && n + 1 < argc) others = bench::read_figures(argv[n + 1]);
     if (word == "--null" && n + 2 < argc) return null_only(argv[n + 1], argv[n + 2]);
   }
-  const bool all_of_it = only == ".*";
   if (!json.empty()) check(Destination(json));  // before all that work
   Files files;
   const double long_minutes = full ? 180 : 10;
@@ -225,43 +262,12 @@ int main(int argc, char** argv) try {
   benchmark::Initialize(&none, argv);
   benchmark::RunSpecifiedBenchmarks(&ratios, only);
 
-  const auto ratio = [&](const char* of, const char* against) { return ratios.median(of) / ratios.median(against); };
-  std::vector<Figure> figures{
-      {fmt::format("null of two {}-minute files", minutes), "one whole-file FFT correlation and Welch",
-       ratio("null_heathmist", "null_whole_file_fftw"), "", 0.2},
-      {"the same with its explanation", "one whole-file FFT correlation and Welch",
-       ratio("explained_heathmist", "null_whole_file_fftw"), "", 0.5},
-      {"loudness in full with true peak, times as fast", "libebur128", ratio("measure_witness", "measure_heathmist"),
-       "", 40, true},
-      {"the same, time", "reading the samples once", ratio("measure_heathmist", "read_plain"), "", 3},
-      {fmt::format("opening {} minutes at 96 kHz to their overview", long_minutes), "reading them once",
-       ratio("open_heathmist", "open_plain_read"), "", 1.5},
-      {"opening them again", "reading them once", ratio("open_again_heathmist", "open_plain_read")},
-      {"matrix of the demo by 8 settings", "bare encodes and decodes", ratio("matrix_heathmist", "matrix_bare_codecs"),
-       "", 0.65},
-      {"board of all converters, 96 to 44.1 kHz", "bare conversions",
-       ratio("board_heathmist", "board_bare_conversions"), "", 3},
-      {"reading 40 s of a gain probe's render", "",
-       ratios.median("engine_reading") / 1000 * 40 / render->format().duration_s(), "s", 0.5},
-      {"start of the command line to its end", "", ratios.median("start_heathmist") / 1000, "s", 0.05},
-  };
+  auto figures = figures_of(ratios, minutes, long_minutes, render->format().duration_s());
   for (Figure& f : pairs::figures([&](const std::string& name) { return ratios.median(name); },
                                   [&](const std::string& name) { return ratios.work(name); }))
     figures.push_back(std::move(f));
-  if (all_of_it) {
-    const long memory = peak_memory_mib(argv[0], files.long_master, files.long_return);
-    const auto sheet = bench::sheet_cost(files.master, files.folder);
-    const auto cost = bench::pairing_cost(files.master);
-    figures.insert(figures.end(), {{"watching an input at 48 kHz", "one core", bench::monitoring_share(), "", 0.15},
-                                   {"a sheet of 200 files, rules of levels", "the meter alone",
-                                    sheet.levels_s / sheet.meter_s, "", 1.1},
-                                   {"the same with every rule", "the meter alone", sheet.all_s / sheet.meter_s},
-                                   {"pairing 200 by 200 files of 4 minutes, beyond reading them", "",
-                                    400 * (cost.print_s - cost.read_s) + cost.match_s, "s", 120},
-                                   {"wrong pairs", "", double(cost.wrong), "", 0},
-                                   {fmt::format("memory of null and explanation, {} minutes at 96 kHz", long_minutes),
-                                    "", double(memory), "MiB", 400}});
-  }
+  if (only == ".*")
+    for (Figure& f : figures_of_the_rest(argv[0], files, long_minutes)) figures.push_back(std::move(f));
   for (Figure& f : others) figures.push_back(std::move(f));
   fmt::print("\n{}", table_of(figures, before));
   if (!json.empty()) bench::write_figures(figures, json);

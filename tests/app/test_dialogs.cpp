@@ -100,7 +100,7 @@ class TestDialogs : public QObject {
       dialog->grab().save(QString("%1/%2-%3.png").arg(to, name.c_str(), night ? "night" : "day"));
     QVERIFY(dialog->width() <= 1024 && dialog->height() <= 700);
     QVERIFY2(!dialog->windowTitle().isEmpty() || name == "finder", name.c_str());
-    const auto faults = faults_of(*dialog);
+    const auto faults = lasting_faults_of(*dialog);
     QVERIFY2(faults.isEmpty(), qPrintable(faults.mid(0, 8).join('\n')));
     for (const auto* label : dialog->findChildren<QLabel*>())  // what wraps has its height
       if (label->isVisible() && label->wordWrap())

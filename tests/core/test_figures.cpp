@@ -53,10 +53,19 @@ class TestFigures : public QObject {
     QVERIFY_EXCEPTION_THROWN(read_figures(folder / "gone.json"), InputError);
   }
   void two_runs_are_set_side_by_side() {
-    const std::vector<Figure> before{{"null", "plain", 0.5, "", 0.5}, {"memory", "", 100, "MiB", {}}},
-        now{{"null", "plain", 0.6, "", 0.5}, {"new", "", 2, "s", {}}, {"memory", "", 50, "MiB", {}}};
-    const auto lines = QString::fromStdString(table_of(now, before)).split('\n');
-    QCOMPARE(lines.size(), 5);
+    const std::vector<Figure> before{{"null", "plain", 0.5, "", 0.5},
+                                     {"memory", "", 100, "MiB", {}},
+                                     {"wrong pairs", "", 0, "", 0},
+                                     {"left out", "", std::nan(""), "s", {}}},
+        now{{"null", "plain", 0.6, "", 0.5}, {"new", "", 2, "s", {}},     {"memory", "", 50, "MiB", {}},
+            {"wrong pairs", "", 1, "", 0},   {"left out", "", 3, "s", 4}, {"not now", "", std::nan(""), "s", 4}};
+    const auto table = QString::fromStdString(table_of(now, before));
+    const auto lines = table.split('\n');
+    QCOMPARE(lines.size(), 8);
+    QVERIFY2(!table.contains("nan") && !table.contains("inf"), qPrintable(table));
+    QVERIFY2(lines[4].contains("missed") && lines[4].endsWith("0.000"), qPrintable(lines[4]));
+    QVERIFY2(lines[5].contains("met") && lines[5].endsWith("not measured"), qPrintable(lines[5]));
+    QVERIFY2(lines[6].contains("not measured") && !lines[6].contains(" met"), qPrintable(lines[6]));
     QVERIFY2(lines[1].contains("null / plain") && lines[1].contains("missed") && lines[1].contains("0.500 (+20 %)"),
              qPrintable(lines[1]));
     QVERIFY2(!lines[2].contains('%') && !lines[2].contains("met"), qPrintable(lines[2]));

@@ -129,7 +129,7 @@ struct Outcome {
 
 /// `attempt` says what was wrong; nothing where all was well.
 Outcome outcome_of(const std::function<QString()>& attempt) {
-  constexpr double on_time_ms = 5;  // a quarter of a server's period
+  constexpr double on_time_ms = 5;  // a block of 256 frames at 48 kHz
   constexpr int most_attempts = 12;
   Outcome outcome;
   for (int n = 0, judged = 0; n < most_attempts && judged < 3; ++n) {

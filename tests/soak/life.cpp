@@ -255,7 +255,7 @@ std::vector<QString> Life::check() {
     return {QString("after %1 steps, the last of them %2, something still ran two minutes on").arg(steps_).arg(last_)};
   let_live(100);
   auto faults = unlike_numbers(*window_);
-  for (const QString& fault : std::exchange(seen_wrong_, {}) + test::faults_of(*window_))
+  for (const QString& fault : std::exchange(seen_wrong_, {}) + test::lasting_faults_of(*window_))
     faults.push_back(QString("%1, %2 x %3: %4").arg(last_).arg(window_->width()).arg(window_->height()).arg(fault));
   const Player& player = window_->player();
   if (player.is_playing() && !player.device().lost().empty())

@@ -8,6 +8,7 @@
 #include <QLineEdit>
 #include <QScrollBar>
 #include <QStyleOption>
+#include <QTest>
 
 namespace heathmist::test {
 
@@ -84,6 +85,12 @@ QStringList faults_of(const QWidget& window) {
           controls[a]->geometry().intersects(controls[b]->geometry()))
         faults << words_of(*controls[a], text_of(*controls[a])) + " lies on " +
                       words_of(*controls[b], text_of(*controls[b]));
+  return faults;
+}
+
+QStringList lasting_faults_of(const QWidget& window, int wait_ms) {
+  QStringList faults;
+  (void)QTest::qWaitFor([&] { return (faults = faults_of(window)).isEmpty(); }, wait_ms);
   return faults;
 }
 

@@ -9,6 +9,10 @@ namespace heathmist::test {
 /// to be hit or lie on one another, tables that are wider than their place.
 QStringList faults_of(const QWidget& window);
 
+/// The faults that still stand after a while: what has just changed its text or size is laid out by the events that
+/// follow, and on a busy machine those take their time.
+QStringList lasting_faults_of(const QWidget& window, int wait_ms = 5000);
+
 /// What takes the keys, as a reader of screens meets it.
 struct ToldToReader {
   int count = 0;
