@@ -135,23 +135,25 @@ double plain_read(const std::filesystem::path& file) {
 }
 
 void write_pair(const std::filesystem::path& master, const std::filesystem::path& ret, int rate_hz, double seconds,
-                int delay) {
+                int delay, int channels) {
   dsp::Noise programme(1), hiss(2);
-  ClipWriter m({master, true}, rate_hz, 2, WordFormat::pcm24), r({ret, true}, rate_hz, 2, WordFormat::pcm24);
+  ClipWriter m({master, true}, rate_hz, channels, WordFormat::pcm24),
+      r({ret, true}, rate_hz, channels, WordFormat::pcm24);
   const auto frames = int64_t(seconds * rate_hz);
   constexpr int64_t block = 1 << 16;
-  Planar out(2, block), late(2, block);
-  std::vector<double> tail(size_t(delay) * 2, 0.0);  // what the return still owes, both channels
-  double low[2] = {0, 0}, level = 0.5;
+  Planar out(channels, block), late(channels, block);
+  const auto width = size_t(channels);
+  std::vector<double> tail(size_t(delay) * width, 0.0), low(width, 0.0);  // what the return still owes, of all channels
+  double level = 0.5;
   for (int64_t at = 0; at < frames; at += block) {
     const int64_t count = std::min(block, frames - at);
     for (int64_t n = 0; n < count; ++n) {
       if ((at + n) % (rate_hz / 8) == 0) level = programme.between(0.05, 1);
-      for (int c = 0; c < 2; ++c) {
+      for (size_t c = 0; c < width; ++c) {
         low[c] += 0.2 * (level * programme.between(-1, 1) - low[c]);
-        out.channel(c)[size_t(n)] = low[c];
-        const size_t place = size_t((at + n) % delay) * 2 + size_t(c);
-        late.channel(c)[size_t(n)] = tail[place] + 1e-4 * hiss.between(-1, 1);
+        out.channel(int(c))[size_t(n)] = low[c];
+        const size_t place = size_t((at + n) % delay) * width + c;
+        late.channel(int(c))[size_t(n)] = tail[place] + 1e-4 * hiss.between(-1, 1);
         tail[place] = low[c];
       }
     }

@@ -17,10 +17,10 @@ double plain_read(const std::filesystem::path& file);
 /// value.
 double witness_measure(const std::filesystem::path& file);
 
-/// A programme of noise bursts, always the same, 24 bit stereo; the copy is `delay` samples late with a little noise on
+/// A programme of noise bursts, always the same, 24 bit; the copy is `delay` samples late with a little noise on
 /// it.
 void write_pair(const std::filesystem::path& master, const std::filesystem::path& ret, int rate_hz, double seconds,
-                int delay);
+                int delay, int channels = 2);
 
 /// What a chain of one codec cannot do without: one encode and one decode, with a rate conversion where the codec
 /// demands it. Nothing for chains without a codec.

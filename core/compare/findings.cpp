@@ -4,6 +4,7 @@
 #include <algorithm>
 #include <cctype>
 #include <cmath>
+#include <set>
 
 #include "core/compare/causes/of_pair.hpp"
 #include "core/compare/null.hpp"
@@ -346,8 +347,17 @@ struct Teller {
     return e < lost_ratio * m;
   }
 
+  /// What was done to channels or level explains it all: where the return ends is where that lets the programme end.
+  bool band_is_told_by_others() const {
+    constexpr double explained_db = -60;
+    static const std::set<std::string> of_the_band{"band_limit", "eq", "conversion", "lossy", "alias"};
+    return !r.causes.empty() && r.causes.back().after_db.value_or(-999) < explained_db &&
+           std::none_of(r.causes.begin(), r.causes.end(), [](const Cause& c) { return of_the_band.contains(c.code); });
+  }
+
   void band() {
-    if (r.kind == Kind::unrelated || !r.master_bandwidth_hz || !r.return_bandwidth_hz) return;
+    if (r.kind == Kind::unrelated || band_is_told_by_others() || !r.master_bandwidth_hz || !r.return_bandwidth_hz)
+      return;
     if (*r.return_bandwidth_hz >= bandwidth_step * *r.master_bandwidth_hz || !lost_above(*r.return_bandwidth_hz))
       return;
     auto& f = say("bandwidth", Severity::caution,

@@ -11,6 +11,7 @@
 #include "core/compare/channel_map.hpp"
 #include "core/compare/locate.hpp"
 #include "core/compare/moving_fit.hpp"
+#include "core/compare/side_fit.hpp"
 #include "core/dsp/median.hpp"
 
 namespace heathmist {
@@ -198,8 +199,9 @@ void take_the_nearest_channel(const Search& s, Fit& fit, const Refined& refined)
 /// the files are laid as they stand.
 void leave_phase_alone(const Search& s, Fit& fit, const Refined& refined) {
   constexpr double coherent = 0.97, hardly_alike = 0.5, far_samples = 64;
-  if (s.options.delay_samples || fit.agreement < coherent || !is_filtered(refined.spectra)) return;
-  if (refined.alike > hardly_alike) return;
+  constexpr double about_coherent = 0.9, not_alike = 0.1;  // a late turn in the bass is smeared over a block
+  const bool hardly = fit.agreement >= coherent && refined.alike <= hardly_alike;
+  if (s.options.delay_samples || !(hardly || (fit.agreement >= about_coherent && refined.alike < not_alike))) return;
   const double was = fit.delay_samples;
   fit.delay_samples = std::abs(was) < far_samples ? 0 : std::round(was);
   fit.drift_ppm = 0;
@@ -341,6 +343,8 @@ Fit find_fit(const Clip& master, const Clip& ret, const FitOptions& options, con
     if (fit.agreement >= least_agreement) break;
   }
   fit.trusted = fit.agreement >= least_agreement && fit.last > fit.first;
+  if (fit.agreement < agrees_anyway)
+    if (auto side = fit_of_the_side(master, ret, fit, options, Job{job.stop, {}, job.threads})) fit = std::move(*side);
   if (!options.delay_samples && fit.agreement < agrees_anyway)
     if (auto moving = fit_that_moves(master, ret, fit, Job{job.stop, {}, job.threads})) {
       fit = std::move(*moving);

@@ -21,8 +21,9 @@ class TestCauses : public QObject {
   void causes_alone_data() {
     QTest::addColumn<QString>("name");
     for (const char* name :
-         {"between samples", "crosstalk", "delay", "dropout", "fade out", "gain", "inverted", "mono", "mute",
-          "one louder", "repeat", "ride", "silent channel", "splice", "step", "swapped", "width", "bell", "high shelf"})
+         {"between samples", "crosstalk", "delay", "dropout",        "fade out", "gain", "inverted", "mono",  "mute",
+          "one louder",      "repeat",    "ride",  "silent channel", "splice",   "step", "swapped",  "width", "bell",
+          "high shelf",      "difference"})
       QTest::newRow(name) << QString(name);
   }
   void causes_alone() {

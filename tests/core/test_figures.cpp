@@ -1,8 +1,10 @@
 // The table of what the benchmarks measured, and its file.
+#include <QXmlStreamReader>
 #include <QtTest>
 #include <fstream>
 
 #include "benchmarks/figures.hpp"
+#include "benchmarks/slopes.hpp"
 #include "core/audio/clip.hpp"
 #include "tests/support/signals.hpp"
 
@@ -70,6 +72,40 @@ class TestFigures : public QObject {
              qPrintable(lines[1]));
     QVERIFY2(!lines[2].contains('%') && !lines[2].contains("met"), qPrintable(lines[2]));
     QVERIFY2(lines[3].contains("100 MiB (-50 %)"), qPrintable(lines[3]));
+  }
+
+  /// What a power of the size costs has that power for its slope, whatever there is to start with.
+  void a_slope_is_the_power_that_cost_grows_by() {
+    for (const double power : {0.0, 0.5, 1.0, 1.5}) {
+      Course c{"null", "seconds", {}};
+      for (const double size : {1.0, 10.0, 100.0, 1000.0, 10000.0, 100000.0})
+        c.points.push_back({size, 0.02 * std::pow(size, power), 40 + 0.5 * std::pow(size, power)});
+      QVERIFY(std::abs(time_slope(c) - power) < 1e-9);
+      QVERIFY(std::abs(memory_slope(c) - power) < (power == 0 ? 1e-9 : 0.25));
+      QVERIFY(QString::fromStdString(table_of({c})).contains(" !") == (power > 1));
+      QCOMPARE(json_of({c})["courses"][0]["points"].size(), c.points.size());
+    }
+    QVERIFY(std::isnan(time_slope({"null", "seconds", {{10, 1, 1}}})));
+  }
+
+  void each_verb_has_its_picture() {
+    const Folder folder;
+    const std::vector<Course> courses{{"null", "seconds", {{10, 1, 40}, {100, 9, 60}}},
+                                      {"null", "channels", {{1, 1, 40}, {64, 70, 900}}},
+                                      {"facts", "seconds", {{10, 1, 40}, {100, 9, 60}}}};
+    draw(courses, folder / "plots");
+    for (const char* verb : {"null", "facts"}) {
+      std::ifstream in(picture_of(folder / "plots", verb));
+      const std::string svg{std::istreambuf_iterator<char>(in), {}};
+      const QString text = QString::fromStdString(svg);
+      QXmlStreamReader xml(text);
+      int lines = 0;
+      while (!xml.atEnd())
+        if (xml.readNext() == QXmlStreamReader::StartElement) lines += xml.name() == QString("polyline");
+      QVERIFY2(!xml.hasError(), qPrintable(xml.errorString()));
+      QCOMPARE(lines, verb == std::string("null") ? 4 : 2);
+    }
+    QVERIFY_EXCEPTION_THROWN(draw(courses, folder / "plots"), OutputRefused);
   }
 };
 

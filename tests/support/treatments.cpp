@@ -410,6 +410,7 @@ std::vector<Named> make() {
       for (size_t n = 0; n < size_t(s.frames()); ++n) s.channel(k)[n] += g * o.channel(k)[n];
     return s;
   });
+  add("difference", "mono", "linear", [](P s, int, N&) { return mixed(std::move(s), 0.5, -0.5, 0.5, -0.5); });
   return all;
 }
 

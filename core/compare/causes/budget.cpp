@@ -72,6 +72,34 @@ void drop_what_hardly_fits(std::vector<Kept>& found, const Excerpt& e, const Bud
   if (hardly && !cause_of_rest(e, model, facts)) std::erase_if(found, stands_by_its_fit);
 }
 
+constexpr double coders_top_hz = 10000;  // above it, what is taken away is the end of the band
+
+/// A filter without a phase of its own that only takes treble away, and little of it below the top: beside coding,
+/// what the coder left out.
+bool is_left_out_by_a_coder(const Cause& c) {
+  constexpr double little_db = 1.5, treble_hz = 1000;
+  if (c.code != "eq" || c.values["phase"] != "linear") return false;
+  const auto all_of = [&](const Json& sections) {
+    return std::all_of(sections.begin(), sections.end(), [&](const Json& s) {
+      const double hz = s["hz"].get<double>(), gain = s.value("gain_db", -1e300);
+      return hz > treble_hz && gain <= 0 && (gain >= -little_db || hz > coders_top_hz);
+    });
+  };
+  if (!c.values.contains("by_channel")) return all_of(c.values["sections"]);
+  return std::all_of(c.values["by_channel"].begin(), c.values["by_channel"].end(), all_of);
+}
+/// Told by where the band ends, or where most is left out.
+Cause as_a_coder_does(Cause c) {
+  if (!is_left_out_by_a_coder(c)) return c;
+  double hz = 0, most = 0;
+  for (const Json& s : c.values["sections"])
+    if (const double gain = s.value("gain_db", -1e300); gain < most) most = gain, hz = s["hz"].get<double>();
+  if (!c.values.contains("band_limit_hz") && hz < coders_top_hz) return c;
+  c.code = "band_limit";
+  c.values = {{"hz", c.values.value("band_limit_hz", hz)}, {"flat_db", c.values["flat_db"]}};
+  return c;
+}
+
 /// The samples keep to a word length, though what is left beneath the other causes does not show how they were cut.
 std::optional<Cause> word_length_alone(const Excerpt& e, const BudgetFacts& facts) {
   const auto bits = facts.bits ? facts.bits : facts.bits_elsewhere;
@@ -136,7 +164,7 @@ Budget explained(const causes::Excerpt& excerpt, const BudgetFacts& facts, cause
     if (kept.of->stands == Stands::in_programme && !of_the_rest.taken_db)
       of_the_rest.taken_db = relative_db(before, excerpt.master_power);
     model = model_of(excerpt, {found.begin(), found.begin() + long(n) + 1}, tries.whole);
-    enter(kept.found->cause, power_left(excerpt, model));
+    enter(facts.lossy ? as_a_coder_does(kept.found->cause) : kept.found->cause, power_left(excerpt, model));
     budget.layers.push_back({kept.of->stands, kept.found->take_out, kept.found->reach_s});
   }
   of_the_rest.fit_is_plain = facts.fit_is_plain && found.empty();

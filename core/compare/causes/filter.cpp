@@ -16,7 +16,8 @@ namespace {
 constexpr double window_s = 0.6;
 constexpr double flat_magnitude_db = 0.15;                          // a response that moves less is phase alone
 constexpr double much_phase_deg = 20, as_flat_as_it_gets_db = 0.4;  // peaks that are turned may be cut
-constexpr double ragged_db = 0.25;                                  // of the response, that no EQ follows: a tail's
+constexpr double turned_deg = 10, levels_share = 0.1;  // phase that is turned all over: the levels' part is the lesser
+constexpr double ragged_db = 0.25;                     // of the response, that no EQ follows: a tail's
 constexpr double least_phase_deg = 0.5;
 constexpr double least_alike = 0.5;                      // of the bins of a point, in phase
 constexpr double several = 8, least_known = 4;           // bins; by their certainty, which is 1 by chance
@@ -133,6 +134,25 @@ std::optional<double> band_limit(const Response& r, size_t pair, double flat_db)
   }
   const double part = (here.db + 3) / std::max(1e-6, here.db - above.db);
   return here.hz * std::pow(above.hz / here.hz, std::clamp(part, 0.0, 1.0));
+}
+
+/// Share of what a response changes, by power, that its magnitude does: the rest is phase.
+double share_of_levels(const Response& r, size_t pair, double flat_db) {
+  const double flat = std::pow(10, flat_db / 20);
+  double all = 0, levels = 0;
+  for (size_t k = 1; k < r.h[pair].size(); ++k) {
+    const double w = r.power[pair][k] * std::min(1.0, r.certainty[pair][k]);
+    all += w * std::norm(r.h[pair][k] / flat - 1.0), levels += w * std::pow(std::abs(r.h[pair][k]) / flat - 1, 2);
+  }
+  return all > 0 ? levels / all : 1;
+}
+
+/// Hardly anything is left with it.
+bool explains_nearly_all(const Response& r, const Excerpt& e, const Planar& model) {
+  constexpr double left_share = 0.05;
+  Planar made = model;
+  run(r, made);
+  return power_left(e, made) < left_share * power_left(e, model);
 }
 
 /// Nothing else than the limit: what the sections say is the way down to it.
@@ -278,6 +298,12 @@ bool is_inverted(const std::vector<ShapePoint>& points, const EqShape& shape) {
   return all > 0 && sum < surely * all;
 }
 
+bool all_inverted(const std::vector<std::vector<ShapePoint>>& points, const std::vector<EqShape>& shapes) {
+  bool inverted = true;
+  for (size_t p = 0; p < shapes.size(); ++p) inverted = inverted && is_inverted(points[p], shapes[p]);
+  return inverted;
+}
+
 Cause eq_cause(const std::vector<EqShape>& shapes, const std::vector<std::vector<ShapePoint>>& points) {
   Cause c{.code = "eq"};
   size_t most = 0;
@@ -298,9 +324,7 @@ Cause eq_cause(const std::vector<EqShape>& shapes, const std::vector<std::vector
               {"flat_db", s.flat_db},
               {"phase", s.linear_phase ? "linear" : "minimum"},
               {"fit_error_db", s.error_db}};
-  bool inverted = true;
-  for (size_t p = 0; p < shapes.size(); ++p) inverted = inverted && is_inverted(points[p], shapes[p]);
-  if (inverted) c.values["inverted"] = true;
+  if (all_inverted(points, shapes)) c.values["inverted"] = true;
   Json flat = Json::array();
   for (const EqShape& shape : shapes) flat.push_back(shape.flat_db);
   c.values["channel_flat_db"] = flat;
@@ -346,13 +370,14 @@ std::optional<Found> estimate_filter(const Excerpt& e, const Planar& model) {
   }
   std::vector<EqShape> shapes;
   std::vector<std::vector<ShapePoint>> points;
-  double range = 0, phase = 0;
+  double range = 0, phase = 0, levels = 0;
   std::optional<Tail> tail;
   std::optional<double> limit;
   for (int p = 0; p < e.pairs(); ++p) {
     points.push_back(points_of(r, size_t(p)));
     shapes.push_back(shape_of(points.back(), e.rate_hz, -e.gain_db));
     range = std::max(range, shapes.back().range_db), phase = std::max(phase, shapes.back().phase_deg);
+    levels = std::max(levels, share_of_levels(r, size_t(p), shapes.back().flat_db));
     if (const auto own = tail_of({r.impulse(size_t(p))}, e.rate_hz);
         own && shapes.back().error_db > ragged_db && (!tail || own->direct_to_tail_db < tail->direct_to_tail_db))
       tail = own;
@@ -362,6 +387,13 @@ std::optional<Found> estimate_filter(const Excerpt& e, const Planar& model) {
   if (tail) {
     c = {.code = "reverb"};
     c.values = {{"t60_s", tail->t60_s}, {"direct_to_reverberant_db", tail->direct_to_tail_db}};
+  } else if (phase > turned_deg && levels < levels_share && !all_inverted(points, shapes) &&
+             explains_nearly_all(r, e, model)) {
+    c = {.code = "phase"};
+    c.values = {{"rms_deg", phase}};
+    tell_where(points, c.values);
+    if (range > flat_magnitude_db) c.values["level_range_db"] = range;
+    if (limit) c.values["band_limit_hz"] = *limit;
   } else if (limit && (shapes.front().sections.size() <= 1 || is_flat_below(points, shapes, *limit))) {
     c = {.code = "band_limit"};
     c.values = {{"hz", *limit}};

@@ -109,6 +109,8 @@ Cause described(const char* code, const Matrix& a) {
     c.values["side_db"] = db(side / mid), c.values["mid_db"] = db(mid), c.values["side_inverted"] = side * mid < 0;
     if (std::abs(mid) < gone_share * std::abs(side))
       c.values["side_db"] = nullptr, c.values["mid_db"] = nullptr, c.values["only_side_db"] = db(side);
+  } else if (c.code == "mono") {
+    c.values["of"] = a[0][0] * a[0][1] < 0 ? "difference" : "sum";
   } else if (c.code == "copied_channel") {
     c.values["from"] = std::abs(a[0][0]) + std::abs(a[1][0]) > std::abs(a[0][1]) + std::abs(a[1][1]) ? 0 : 1;
   } else if (c.code == "crosstalk") {
@@ -150,6 +152,7 @@ std::optional<Found> estimate_mixing(const Excerpt& e, const Planar& model) {
   std::vector<Form> forms{{"channel_gain", {own0, own1}}};
   if (!one) {
     forms.push_back({"mono", {{{{1, 1}, {1, 1}}}}});
+    forms.push_back({"mono", {{{{1, -1}, {1, -1}}}}});  // of the difference
     forms.push_back({"copied_channel", {{{{1, 0}, {1, 0}}}}});
     forms.push_back({"copied_channel", {{{{0, 1}, {0, 1}}}}});
     forms.push_back({"width", {{{{1, 0}, {0, 1}}}, {{{0, 1}, {1, 0}}}}});

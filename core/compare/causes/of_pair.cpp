@@ -167,13 +167,14 @@ Cause cause_of(const Break& b, const NullReport& report) {
 double level_within_db(const Cause& c) {
   const Json& v = c.values;
   if (c.code == "eq") return v["flat_db"].get<double>();
+  if (c.code == "band_limit") return v.value("flat_db", 0.0);
   if (c.code == "width") return v[v.contains("only_side_db") ? "only_side_db" : "mid_db"].get<double>();
   if (c.code == "crosstalk") return v["direct_db"].get<double>();
   if (c.code == "clip") return v["under_it_db"].get<double>();
   if (c.code == "compressor" || c.code == "limiter" || c.code == "expander") return v["makeup_db"].get<double>();
   if ((c.code != "mono" && c.code != "copied_channel") || !v.contains("matrix")) return 0;
   const double in_left = v["matrix"][0][0].get<double>(), of_right = v["matrix"][0][1].get<double>();
-  return 20 * std::log10(std::max(1e-9, std::abs(in_left + of_right)));
+  return 20 * std::log10(std::max({1e-9, std::abs(in_left + of_right), std::abs(in_left - of_right)}));
 }
 double level_within_db(const std::vector<Cause>& causes) {
   double sum = 0;

@@ -219,7 +219,13 @@ const std::map<std::string, Writer>& writers() {
          return fmt::format("Stereo width changed: the side comes back {} {} against the mid", db_text(side),
                             side > 0 ? "louder" : "quieter");
        }},
-      {"mono", [](const Cause&, const Json&) { return std::string("Folded to mono"); }},
+      {"mono",
+       [](const Cause&, const Json& v) {
+         return std::string(
+             v.value("of", "sum") == "sum"
+                 ? "Folded to mono"
+                 : "Folded to mono with one side inverted, so that only the difference of the channels is left");
+       }},
       {"copied_channel",
        [](const Cause&, const Json& v) {
          if (v.contains("of_mono")) return std::string("The mono master comes back in every channel");
@@ -238,8 +244,10 @@ const std::map<std::string, Writer>& writers() {
                                    : from > 0  ? " above " + hertz_text(from)
                                    : until > 0 ? " below " + hertz_text(until)
                                                : std::string();
-         return fmt::format("Phase alone is turned{}, by up to {}°: no level is lost", where,
-                            number_text(std::abs(number(v, "most_deg")), 0));
+         const std::string deg = number_text(std::abs(number(v, "most_deg")), 0);
+         if (!v.contains("level_range_db"))
+           return fmt::format("Phase alone is turned{}, by up to {}°: no level is lost", where, deg);
+         return fmt::format("The phase is turned{}, by up to {}°; levels move little beside it", where, deg);
        }},
       {"band_limit",
        [](const Cause&, const Json& v) { return fmt::format("The band ends at {}", hertz_text(number(v, "hz"))); }},

@@ -1,6 +1,7 @@
 // Wow and flutter: a delay that moves, its course and what it takes out.
 #include <algorithm>
 #include <cmath>
+#include <numbers>
 #include <numeric>
 
 #include "core/compare/causes/estimates.hpp"
@@ -205,6 +206,15 @@ Followed followed(const Excerpt& e, const Planar& model, DelayCourse course, dou
   return f;
 }
 
+/// Faster than any wave of its rate and depth would be, and little explained by it: a stretch that was cut in pieces, or
+/// a loop that was laid piece by piece.
+bool goes_in_pieces(const Cause& wow, const Followed& f, double at_first, double rate) {
+  constexpr double most_over_a_wave = 4, well = 0.01;
+  const double wave = 2 * std::numbers::pi * wow.values["rate_hz"].get<double>() *
+                      wow.values["depth_samples"].get<double>() / rate;
+  return f.left > well * at_first && wow.values["depth_percent"].get<double>() / 100 > most_over_a_wave * wave;
+}
+
 /// The course at half its step.
 DelayCourse halved(const DelayCourse& c, int64_t frames) {
   DelayCourse fine{c.hop / 2};
@@ -235,9 +245,11 @@ std::optional<Found> estimate_wow(const Excerpt& e, const Planar& model) {
   const DelayCourse& course = best.course;
   const auto sounds = windows_that_sound(local_delays(e, model, course.hop));
   if (!moves_where_it_sounds(course, sounds)) return {};
+  Cause wow = described(e, course, sounds);
+  if (goes_in_pieces(wow, best, first.left, e.rate_hz)) return {};
   const auto [low, high] = std::minmax_element(course.late.begin(), course.late.end());
   const double reach = std::max(std::abs(*low), std::abs(*high)) + dsp::Interpolator::taps;
-  return Found{described(e, course, sounds),
+  return Found{std::move(wow),
                [course, own = static_cast<const Places&>(e)](const Places& where, Planar& m) {
                  std::vector<double> in;
                  for (int p = 0; p < m.channels(); ++p) {
