@@ -34,7 +34,7 @@ const std::vector<Verb>& verbs() {
   static const std::vector<Verb> all{
       {"facts", {"facts", "M", "--json"}},       {"measure", {"measure", "M", "--json"}},
       {"spectrum", {"spectrum", "M", "--json"}}, {"null", {"null", "M", "R", "--json"}},
-      {"align", {"align", "M", "R", "O"}},
+      {"align", {"align", "M", "R", "-o", "O"}},
   };
   return all;
 }
@@ -71,7 +71,7 @@ Point run(const fs::path& cli, const Verb& verb, const fs::path& folder) {
   int status = 0;
   struct ::rusage used {};
   wait4(child, &status, 0, &used);
-  if (!WIFEXITED(status) || WEXITSTATUS(status) != 0) throw std::runtime_error(verb.name + ": it failed");
+  if (!WIFEXITED(status) || WEXITSTATUS(status) != 0) throw std::runtime_error(fmt::format("this failed: {}", fmt::join(words, " ")));
   const auto seconds = [](const timeval& t) { return double(t.tv_sec) + 1e-6 * double(t.tv_usec); };
   return {0, seconds(used.ru_utime) + seconds(used.ru_stime), double(used.ru_maxrss) / 1024};
 }

@@ -62,8 +62,8 @@ Chart over_frequency(const std::string& title, const std::string& y_title) {
   return chart;
 }
 
-std::string level_under(std::optional<double> db) {
-  return db ? fmt::format("the residual lies {} dB under the master", number_text(-*db, 1)) : "nothing is left of it";
+std::string level_of(std::optional<double> db) {
+  return db ? fmt::format("the residual lies {} the master", over_text(*db)) : "nothing is left of it";
 }
 
 }  // namespace
@@ -84,7 +84,7 @@ Chart loudness_chart(const NullReport& report) {
   set_range_of_x(chart);
   chart.low_x = first_s;
   chart.says = fmt::format("Loudness of master, return and residual over {} s: {}.",
-                           number_text(report.sums.seconds, 0), level_under(report.residual_relative_db()));
+                           number_text(report.sums.seconds, 0), level_of(report.residual_relative_db()));
   return chart;
 }
 
@@ -106,7 +106,7 @@ Chart spectra_chart(const NullReport& report) {
   add(Role::master, "master", report.sums.master_spectrum);
   add(Role::ret, "return", report.sums.return_spectrum);
   set_levels(chart, 60, -160);
-  chart.says = fmt::format("Spectra of master, return and residual: {}.", level_under(report.residual_relative_db()));
+  chart.says = fmt::format("Spectra of master, return and residual: {}.", level_of(report.residual_relative_db()));
   return chart;
 }
 

@@ -43,16 +43,15 @@ struct Explainer {
     if (!by_filter && r.kind != Kind::lossy && r.kind != Kind::converted) return;  // the budget says it better
     if (w.split.empty() || !relative || *relative < worth_splitting_db || !remainder) return;
     const double share = std::clamp(1 - r.sums.remainder / r.sums.residual, 0.0, 1.0);
-    auto& f =
-        say("split", Severity::note,
-            share < 0.02    ? "No level, EQ or phase explains the residual: it is all remainder."
-            : share > 0.995 ? fmt::format("Level, EQ and phase take {} dB off the residual.",
-                                          number_text(-10 * std::log10(std::max(1 - share, 1e-20)), 0))
-                            : fmt::format("Level, EQ and phase explain {} % of the residual.",
-                                          number_text(100 * share, share > 0.95 || share < 0.1 ? 1 : 0)),
-            fmt::format("The remainder (distortion, coding noise, dither, added noise) lies {} dB under the master.",
-                        number_text(-*remainder, 1)),
-            Evidence::parts);
+    auto& f = say("split", Severity::note,
+                  share < 0.02    ? "No level, EQ or phase explains the residual: it is all remainder."
+                  : share > 0.995 ? fmt::format("Level, EQ and phase take {} dB off the residual.",
+                                                number_text(-10 * std::log10(std::max(1 - share, 1e-20)), 0))
+                                  : fmt::format("Level, EQ and phase explain {} % of the residual.",
+                                                number_text(100 * share, share > 0.95 || share < 0.1 ? 1 : 0)),
+                  fmt::format("The remainder (distortion, coding noise, dither, added noise) lies {} the master.",
+                              over_text(*remainder)),
+                  Evidence::parts);
     f.value = *remainder, f.unit = "dB";
   }
 
@@ -174,9 +173,8 @@ struct Explainer {
     const CloseMoment& c = w.closest.front();
     auto& f =
         say("closest", Severity::note, fmt::format("It comes closest to the programme at {}.", clock_text(c.at_s)),
-            fmt::format("The residual lies {} dB {} it there; from {} to {} it lies {} dB {}.",
-                        number_text(std::abs(c.depth_db), 1), c.depth_db > 0 ? "over" : "under", hertz_text(c.low_hz),
-                        hertz_text(c.high_hz), number_text(std::abs(c.cell_db), 1), c.cell_db > 0 ? "over" : "under"),
+            fmt::format("The residual lies {} it there; from {} to {} it lies {}.", over_text(c.depth_db),
+                        hertz_text(c.low_hz), hertz_text(c.high_hz), over_text(c.cell_db)),
             Evidence::depth);
     f.value = c.depth_db, f.unit = "dB", f.at_s = c.at_s;
     f.when_s = std::pair{c.at_s, c.at_s}, f.band_hz = std::pair{c.low_hz, c.high_hz};

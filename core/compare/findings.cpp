@@ -44,9 +44,7 @@ struct Teller {
 
   std::string depth_text() const {
     const auto db = r.residual_relative_db();
-    return db ? fmt::format("the residual lies {} dB {} the master", number_text(std::abs(*db), 1),
-                            *db > 0 ? "over" : "under")
-              : "the residual is digital silence";
+    return db ? fmt::format("the residual lies {} the master", over_text(*db)) : "the residual is digital silence";
   }
 
   /// The greatest causes in words, by what they took out; empty where they are not known, or the fit is all there is.

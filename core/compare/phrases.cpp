@@ -26,6 +26,10 @@ std::string delay_text(double samples) {
   return samples_text(std::abs(samples)) + (samples > 0 ? " samples late" : " samples early");
 }
 
+std::string over_text(double db) {
+  return fmt::format("{} dB {}", number_text(std::abs(db), 1), db > 0 ? "over" : "under");
+}
+
 std::string clock_text(double seconds) {
   const int minutes = int(seconds / 60);
   return fmt::format("{}:{:05.2f}", minutes, seconds - 60 * minutes);

@@ -10,6 +10,8 @@ std::string number_text(double value, int decimals);
 std::string samples_text(double value);
 /// 2713 samples late, 0.5 samples early, in place
 std::string delay_text(double samples);
+/// 13.4 dB under, 2.9 dB over: a level against another.
+std::string over_text(double db);
 /// 1:02.35
 std::string clock_text(double seconds);
 /// 90 Hz, 12.4 kHz

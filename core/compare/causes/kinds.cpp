@@ -18,6 +18,7 @@ constexpr double far_under_fit_db = -80;   // ... or how far it may lie under wh
 constexpr double most_unexplained_db = 6;  // a rest this near to what all causes took out leaves the pair unexplained
 constexpr double no_conversions_db = -40;  // no conversion without aliases leaves more, with no cause
 constexpr double most_linear_left = 0.3;   // of what filters and gains took out: with more left there is more to it
+constexpr double much_left_db = -10;       // ... and of the master
 
 const std::map<std::string, Kind> groups{{"eq", Kind::linear},
                                          {"phase", Kind::linear},
@@ -87,7 +88,7 @@ bool is_more_than_linear(const std::vector<Cause>& causes) {
     if (!codes.contains(c.code)) return false;
     left = power_of(c.after_db), taken += power_of(c.before_db) - left;
   }
-  return left > most_linear_left * taken;
+  return left > most_linear_left * taken || left > std::pow(10, much_left_db / 10);
 }
 
 Kind kind_by_causes(const std::vector<Cause>& causes, const NullReport& r) {
