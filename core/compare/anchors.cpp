@@ -268,6 +268,76 @@ std::vector<CrossSpectra> cross_spectra(const std::vector<Anchor>& anchors, cons
   return result;
 }
 
+namespace {
+
+/// Transforms of the half-overlapped blocks of every channel, [channel][block][bin].
+using Transforms = std::vector<std::vector<std::vector<std::complex<double>>>>;
+Transforms transforms_of(const Planar& sound, const Job& job) {
+  constexpr size_t size = CrossSpectra::size;
+  const auto window = dsp::hann(size);
+  Transforms all{size_t(sound.channels())};
+  for_each_segment(
+      sound.channels(), Job{job.stop, {}, job.threads}, [] { return dsp::RealFft<double>(size); },
+      [&](dsp::RealFft<double>& fft, int64_t c) {
+        const auto x = sound.channel(int(c));
+        for (size_t at = 0; at + size <= x.size(); at += size / 2) {
+          for (size_t n = 0; n < size; ++n) fft.time()[n] = window[n] * x[at + n];
+          fft.forward();
+          all[size_t(c)].emplace_back(fft.spectrum().begin(), fft.spectrum().end());
+        }
+      });
+  return all;
+}
+
+void add_power(const Transforms& all, std::vector<std::vector<double>>& powers) {
+  for (size_t c = 0; c < all.size(); ++c) {
+    std::vector<double> own(powers[c].size(), 0);
+    for (const auto& block : all[c])
+      for (size_t k = 0; k < own.size(); ++k) own[k] += std::norm(block[k]);
+    for (size_t k = 0; k < own.size(); ++k) powers[c][k] += own[k];
+  }
+}
+
+}  // namespace
+
+CrossSpectra AllCrossed::pair(int m, int r) const {
+  CrossSpectra one{master[size_t(m)], ret[size_t(r)], cross[size_t(m) * ret.size() + size_t(r)], {}, {}, {}, blocks};
+  one.peak_power = *std::max_element(one.master.begin(), one.master.end());
+  return one;
+}
+
+AllCrossed cross_all(const std::vector<Anchor>& anchors, const Clip& master, const Clip& ret, double delay,
+                     double drift_ppm, const Job& job) {
+  constexpr size_t size = CrossSpectra::size, bins = size / 2 + 1;
+  const auto m_count = size_t(master.format().channels), r_count = size_t(ret.format().channels);
+  AllCrossed sum{std::vector(m_count, std::vector<double>(bins, 0)), std::vector(r_count, std::vector<double>(bins, 0)),
+                 std::vector(m_count * r_count, std::vector<std::complex<double>>(bins, 0))};
+  const auto reader = master.reader();
+  AlignedReturn laid(ret, delay, drift_ppm);
+  Planar from, to;
+  for (const Anchor& anchor : anchors) {
+    job.check();
+    const int64_t frames = std::max<int64_t>(anchor.frames, int64_t(size));  // short clips are padded with silence
+    reader->read(anchor.at, frames, from), laid.read(anchor.at, frames, to);
+    const auto sent = transforms_of(from, job), came = transforms_of(to, job);
+    add_power(sent, sum.master), add_power(came, sum.ret);
+    for_each_segment(
+        int64_t(m_count), Job{job.stop, {}, job.threads}, [] { return std::vector<std::complex<double>>(bins); },
+        [&](std::vector<std::complex<double>>& own, int64_t m) {
+          for (size_t r = 0; r < r_count; ++r) {
+            std::fill(own.begin(), own.end(), 0);
+            for (size_t b = 0; b < came[r].size(); ++b)
+              for (size_t k = 0; k < bins; ++k) own[k] += std::conj(sent[size_t(m)][b][k]) * came[r][b][k];
+            auto& all = sum.cross[size_t(m) * r_count + r];
+            for (size_t k = 0; k < bins; ++k) all[k] += own[k];
+          }
+        });
+    sum.blocks += double(came.front().size()) * CrossSpectra::independent;
+  }
+  if (sum.blocks < 3) sum.blocks = 1;
+  return sum;
+}
+
 std::vector<double> snr_weights(const std::vector<CrossSpectra>& pairs) {
   constexpr double chance = 3;
   std::vector<double> weights(CrossSpectra::size / 2 + 1, 0);

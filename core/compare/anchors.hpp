@@ -63,6 +63,19 @@ std::vector<CrossSpectra> cross_spectra(const std::vector<Anchor>& anchors, cons
                                         const std::vector<ChannelPair>& pairs, double delay, double drift_ppm,
                                         const Job& job);
 
+/// The same of every channel of the master with every one of the return: each is transformed once, and what belongs to
+/// one channel is kept once, as there may be 64 of either.
+struct AllCrossed {
+  std::vector<std::vector<double>> master, ret;          ///< [channel]: power
+  std::vector<std::vector<std::complex<double>>> cross;  ///< [master * return channels + return]
+  double blocks = 0;
+
+  /// Of one pair; without what belongs to the anchors.
+  CrossSpectra pair(int master_channel, int return_channel) const;
+};
+AllCrossed cross_all(const std::vector<Anchor>& anchors, const Clip& master, const Clip& ret, double delay,
+                     double drift_ppm, const Job& job);
+
 /// Delay that is left in a cross-spectrum, in samples (positive: the return is late), by the slope of its phase
 /// weighted with the signal-to-noise ratio that the coherence shows (maximum likelihood: Knapp and Carter 1976, eq.
 /// 48).

@@ -46,20 +46,24 @@ ChannelMap find_pairs(const Clip& master, const Clip& ret, std::vector<Anchor> s
       all.push_back(pair);
     }
   if (some.size() > most_anchors) some.resize(most_anchors);
-  const auto spectra = cross_spectra(some, master, ret, all, line.delay, line.drift_ppm, job);
+  const auto crossed = cross_all(some, master, ret, line.delay, line.drift_ppm, job);
   std::vector<double> unexplained(all.size()), by_no_filter(all.size());
-  for (size_t i = 0; i < all.size(); ++i) {
-    const auto found = phase_delay(spectra[i].cross, snr_weights({spectra[i]}));
-    all[i].inverted = found.inverted;
-    std::complex<double> sum = 0;
-    for (size_t k = 0; k < spectra[i].cross.size(); ++k)
-      sum += spectra[i].cross[k] *
-             std::polar(1.0, 2 * std::numbers::pi * double(k) * found.samples / double(CrossSpectra::size));
-    const double power = std::reduce(spectra[i].master.begin(), spectra[i].master.end()) *
-                         std::reduce(spectra[i].ret.begin(), spectra[i].ret.end());
-    unexplained[i] = power > 0 ? 1 - std::min(1.0, sum.real() * sum.real() / power) : 1;
-    by_no_filter[i] = incoherence(spectra[i]);
-  }
+  for_each_segment(
+      int64_t(all.size()), Job{job.stop, {}, job.threads}, [] { return 0; },
+      [&](int, int64_t n) {
+        const auto i = size_t(n);
+        const CrossSpectra own = crossed.pair(all[i].master, all[i].ret);
+        const auto found = phase_delay(own.cross, snr_weights({own}));
+        all[i].inverted = found.inverted;
+        std::complex<double> sum = 0;
+        for (size_t k = 0; k < own.cross.size(); ++k)
+          sum += own.cross[k] *
+                 std::polar(1.0, 2 * std::numbers::pi * double(k) * found.samples / double(CrossSpectra::size));
+        const double power =
+            std::reduce(own.master.begin(), own.master.end()) * std::reduce(own.ret.begin(), own.ret.end());
+        unexplained[i] = power > 0 ? 1 - std::min(1.0, sum.real() * sum.real() / power) : 1;
+        by_no_filter[i] = incoherence(own);
+      });
   const auto place = [&](int m, int r) { return size_t(m * r_count + r); };
   const auto cost = [&](const std::vector<ChannelPair>& some_pairs, const std::vector<double>& each) {
     double sum = 0;
@@ -84,7 +88,7 @@ ChannelMap find_pairs(const Clip& master, const Clip& ret, std::vector<Anchor> s
   }
   std::sort(pairs.begin(), pairs.end(), [](const auto& a, const auto& b) { return a.master < b.master; });
   for (auto& p : pairs) p.inverted = all[place(p.master, p.ret)].inverted;
-  if (m_count != 2 || r_count != 2 || !is_one(spectra[place(0, 0)], spectra[place(0, 1)])) return {pairs, false};
+  if (m_count != 2 || r_count != 2 || !is_one(crossed.pair(0, 0), crossed.pair(0, 1))) return {pairs, false};
   // One channel in both is not inverted against the master's other side, however that runs.
   const auto nearest = std::min_element(unexplained.begin(), unexplained.end()) - unexplained.begin();
   for (auto& p : pairs) p.inverted = all[size_t(nearest)].inverted;

@@ -175,7 +175,7 @@ class TestManyFiles : public FolderTest {
     player.pause();
     window_->workspace().add_files({file("in/back.wav", scaled(alone, 0.5))});
     QTRY_VERIFY_WITH_TIMEOUT(window_->workspace().current_result(), 60000);
-    QVERIFY(player.has_source());
+    QTRY_VERIFY_WITH_TIMEOUT(player.has_source(), 10000);  // the pair is laid in after its result
     window_->workspace().look_at(window_->workspace().bench().masters[0].id);
     QTRY_VERIFY_WITH_TIMEOUT(player.has_source(), 10000);
     player.clear_source();  // as a page does that was heard in its place

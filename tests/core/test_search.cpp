@@ -127,6 +127,49 @@ class TestSearch : public QObject {
     QCOMPARE(fit.first, fit.last);
   }
 
+  /// Each transformed once, every channel against every other is what each pair by itself is, to the last bit.
+  void all_against_all_is_every_pair() {
+    dsp::Noise chance(6);
+    Planar master(4, 60000), ret(3, 60000);
+    for (Planar* p : {&master, &ret})
+      for (int c = 0; c < p->channels(); ++c)
+        for (double& x : p->channel(c)) x = 0.1 * chance.gaussian();
+    for (int64_t n = 0; n < ret.frames(); ++n) ret.channel(1)[size_t(n)] += master.channel(2)[size_t(n)];
+    const auto m = Clip::open(save(folder_ / "m.wav", master, 48000, WordFormat::float64));
+    const auto r = Clip::open(save(folder_ / "r.wav", ret, 48000, WordFormat::float64));
+    const std::vector<Anchor> anchors{{0, 16384, 0, 0}, {20000, 16384, 0, 0}, {43000, 16384, 0, 0}};
+    std::vector<ChannelPair> pairs;
+    for (int a = 0; a < 4; ++a)
+      for (int b = 0; b < 3; ++b) pairs.push_back({a, b});
+    const auto one_by_one = cross_spectra(anchors, *m, *r, pairs, 2.25, 0, {});
+    const auto all = cross_all(anchors, *m, *r, 2.25, 0, {});
+    for (size_t p = 0; p < pairs.size(); ++p) {
+      const auto own = all.pair(pairs[p].master, pairs[p].ret);
+      QVERIFY(own.master == one_by_one[p].master && own.ret == one_by_one[p].ret && own.cross == one_by_one[p].cross);
+      QCOMPARE(own.blocks, one_by_one[p].blocks);
+      QCOMPARE(own.peak_power, one_by_one[p].peak_power);
+    }
+  }
+
+  /// Sixteen channels of noise come back in another order, some upside down.
+  void many_channels_are_found_in_any_order() {
+    constexpr int channels = 16;
+    dsp::Noise chance(8);
+    Planar master(channels, 96000), ret(channels, 96000);
+    for (int c = 0; c < channels; ++c)
+      for (double& x : master.channel(c)) x = 0.1 * chance.gaussian();
+    for (int c = 0; c < channels; ++c)
+      for (size_t n = 0; n < 96000; ++n)
+        ret.channel((5 * c + 3) % channels)[n] = (c % 3 == 0 ? -1 : 1) * master.channel(c)[n];
+    const auto fit = find_fit(*Clip::open(save(folder_ / "m.wav", master, 48000)),
+                              *Clip::open(save(folder_ / "r.wav", ret, 48000)), {});
+    QVERIFY(fit.trusted && fit.delay_samples == 0);
+    for (const ChannelPair& p : fit.pairs) {
+      QCOMPARE(p.ret, (5 * p.master + 3) % channels);
+      QCOMPARE(p.inverted, p.master % 3 == 0);
+    }
+  }
+
   void skewed_channels_are_reported_not_applied() {
     const Programme programme(8, 12);
     const auto sound = programme.render(48000), late = programme.render(48000, 6.5);

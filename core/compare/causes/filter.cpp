@@ -16,7 +16,7 @@ namespace {
 constexpr double window_s = 0.6;
 constexpr double flat_magnitude_db = 0.15;                          // a response that moves less is phase alone
 constexpr double much_phase_deg = 20, as_flat_as_it_gets_db = 0.4;  // peaks that are turned may be cut
-constexpr double turned_deg = 10, levels_share = 0.1;  // phase that is turned all over: the levels' part is the lesser
+constexpr double turned_deg = 40, levels_share = 0.1;  // phase that is turned all over: the levels' part is the lesser
 constexpr double ragged_db = 0.25;                     // of the response, that no EQ follows: a tail's
 constexpr double least_phase_deg = 0.5;
 constexpr double least_alike = 0.5;                      // of the bins of a point, in phase
