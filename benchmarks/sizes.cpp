@@ -1,16 +1,19 @@
 // heathmist-sizes: what each verb of the command line takes, over the length of a file and over its channels: time of
 // all cores and greatest memory, and the slope of either, log by log. 1: twice the size takes twice as much.
 //   --longest S    seconds of the longest pair (3600)      --most N    channels of the widest (64)
-//   --json FILE    keeps the points                         --plot FOLDER  a picture of each verb, SVG
+//   --json FILE    keeps the points                         --page FILE  a chart of each, HTML
 #include <fcntl.h>
 #include <fmt/format.h>
 #include <sys/resource.h>
 #include <sys/wait.h>
 #include <unistd.h>
 
+#include <QApplication>
 #include <cmath>
 #include <cstdlib>
 
+#include "app/report/html.hpp"
+#include "app/theme/theme.hpp"
 #include "benchmarks/peers.hpp"
 #include "benchmarks/slopes.hpp"
 #include "core/audio/atomic_file.hpp"
@@ -71,7 +74,8 @@ Point run(const fs::path& cli, const Verb& verb, const fs::path& folder) {
   int status = 0;
   struct ::rusage used {};
   wait4(child, &status, 0, &used);
-  if (!WIFEXITED(status) || WEXITSTATUS(status) != 0) throw std::runtime_error(fmt::format("this failed: {}", fmt::join(words, " ")));
+  if (!WIFEXITED(status) || WEXITSTATUS(status) != 0)
+    throw std::runtime_error(fmt::format("this failed: {}", fmt::join(words, " ")));
   const auto seconds = [](const timeval& t) { return double(t.tv_sec) + 1e-6 * double(t.tv_usec); };
   return {0, seconds(used.ru_utime) + seconds(used.ru_stime), double(used.ru_maxrss) / 1024};
 }
@@ -100,31 +104,35 @@ std::vector<Course> courses_of(const fs::path& cli, const std::string& over, con
   return courses;
 }
 
+void write(const std::string& file, const std::string& text) {
+  AtomicFile out{Destination(file)};
+  out.write(text);
+  out.commit();
+}
+
 }  // namespace
 
 int main(int argc, char** argv) try {
+  qputenv("QT_QPA_PLATFORM", "offscreen");  // charts want the theme's fonts and colours, and no screen
+  const QApplication qt(argc, argv);
+  app::Theme::instance().apply(false);
   double longest = 3600, most = 64;
-  std::string json, plots;
+  std::string json, page;
   for (int n = 1; n + 1 < argc; ++n) {
     const std::string word = argv[n];
     if (word == "--longest") longest = std::atof(argv[n + 1]);
     if (word == "--most") most = std::atof(argv[n + 1]);
     if (word == "--json") json = argv[n + 1];
-    if (word == "--plot") plots = argv[n + 1];
+    if (word == "--page") page = argv[n + 1];
   }
-  if (!json.empty()) check(Destination(json));  // before all that work
-  for (const Verb& v : verbs())
-    if (!plots.empty()) check(Destination(bench::picture_of(plots, v.name)));
+  for (const std::string& file : {json, page})
+    if (!file.empty()) check(Destination(file));  // before all that work
   const fs::path cli = fs::canonical("/proc/self/exe").parent_path() / "heathmist-cli";
   auto courses = courses_of(cli, "seconds", up_to(longest, {10, 30, 60, 180, 600, 1800, 3600, 10800, 21600}));
   for (Course& c : courses_of(cli, "channels", up_to(most, {1, 2, 4, 8, 16, 32, 64}))) courses.push_back(std::move(c));
   fmt::print("{}", bench::table_of(courses));
-  if (!json.empty()) {
-    AtomicFile out{Destination(json)};
-    out.write(text_of(bench::json_of(courses)) + "\n");
-    out.commit();
-  }
-  if (!plots.empty()) bench::draw(courses, plots);
+  if (!json.empty()) write(json, text_of(bench::json_of(courses)) + "\n");
+  if (!page.empty()) write(page, app::report_html(bench::report_of(courses)));
   return 0;
 } catch (const std::exception& error) {
   fmt::print(stderr, "heathmist-sizes: {}\n", error.what());

@@ -1,9 +1,9 @@
 // Cost over size: what was measured of one verb, and how fast it grows.
 #pragma once
-#include <filesystem>
 #include <string>
 #include <vector>
 
+#include "core/bench/report_content.hpp"
 #include "core/json.hpp"
 
 namespace heathmist::bench {
@@ -29,10 +29,7 @@ constexpr double most_slope = 1.05;  // more than that is to be explained
 std::string table_of(const std::vector<Course>& courses);
 Json json_of(const std::vector<Course>& courses);
 
-std::filesystem::path picture_of(const std::filesystem::path& folder, const std::string& verb);
-/// A picture of each verb, `VERB.svg`: time and memory over either size, log by log, a panel each. The folder is made
-/// where it is not there. Throws OutputRefused for a picture that is there already, InputError where it cannot be
-/// written.
-void draw(const std::vector<Course>& courses, const std::filesystem::path& folder);
+/// A chart of each verb over each size, of more than one point, log by log.
+Report report_of(const std::vector<Course>& courses);
 
 }  // namespace heathmist::bench

@@ -50,7 +50,7 @@ class Frame {
     if (!chart_.is_logarithmic)
       return round_ticks(std::min(chart_.low_x, chart_.high_x), std::max(chart_.low_x, chart_.high_x), 7);
     std::vector<double> ticks;
-    for (double decade = 10; decade <= chart_.high_x; decade *= 10)
+    for (double decade = std::pow(10, std::floor(std::log10(chart_.low_x))); decade <= chart_.high_x; decade *= 10)
       for (const double factor : {1.0, 2.0, 5.0})
         if (decade * factor >= chart_.low_x && decade * factor <= chart_.high_x) ticks.push_back(decade * factor);
     return ticks;

@@ -32,7 +32,7 @@ Planar rotated(Planar sound, int rate) {
   return sound;
 }
 
-bool has_eq(const NullReport& r) { return tells(r, "eq") || tells(r, "echo") || tells(r, "band_limit"); }
+bool tells_a_filter(const NullReport& r) { return tells(r, "eq") || tells(r, "echo") || tells(r, "band_limit"); }
 
 }  // namespace
 
@@ -51,7 +51,7 @@ class TestMistaken : public QObject {
         QCOMPARE(name_of(r.kind), "linear");
         const Cause* c = cause(r, "mono");
         QVERIFY2(c && c->values["of"] == "difference" && c->after_db.value_or(-999) < -120, qPrintable(told(r)));
-        QVERIFY2(r.fit.delay_samples == 0 && r.fit.drift_ppm == 0 && !has_eq(r), qPrintable(told(r)));
+        QVERIFY2(r.fit.delay_samples == 0 && r.fit.drift_ppm == 0 && !tells_a_filter(r), qPrintable(told(r)));
         QVERIFY2(!tells(r, "crosstalk") && !tells(r, "phase"), qPrintable(told(r)));
       }
       const auto wide = told_of(folder_, sound, side_of(sound, 1, true, 2), 44100, WordFormat::float32);
@@ -96,7 +96,7 @@ class TestMistaken : public QObject {
       QCOMPARE(name_of(r.kind), "linear");
       const Cause* c = cause(r, "phase");
       QVERIFY2(c && c->after_db.value_or(0) < -50, qPrintable(told(r)));
-      QVERIFY2(!has_eq(r) && !tells(r, "polarity") && !tells(r, "drift"), qPrintable(told(r)));
+      QVERIFY2(!tells_a_filter(r) && !tells(r, "polarity") && !tells(r, "drift"), qPrintable(told(r)));
     }
   }
 

@@ -393,7 +393,6 @@ std::optional<Found> estimate_filter(const Excerpt& e, const Planar& model) {
     c.values = {{"rms_deg", phase}};
     tell_where(points, c.values);
     if (range > flat_magnitude_db) c.values["level_range_db"] = range;
-    if (limit) c.values["band_limit_hz"] = *limit;
   } else if (limit && (shapes.front().sections.size() <= 1 || is_flat_below(points, shapes, *limit))) {
     c = {.code = "band_limit"};
     c.values = {{"hz", *limit}};

@@ -206,12 +206,12 @@ Followed followed(const Excerpt& e, const Planar& model, DelayCourse course, dou
   return f;
 }
 
-/// Faster than any wave of its rate and depth would be, and little explained by it: a stretch that was cut in pieces, or
-/// a loop that was laid piece by piece.
+/// Faster than any wave of its rate and depth would be, and little explained by it: a stretch that was cut in pieces,
+/// or a loop that was laid piece by piece.
 bool goes_in_pieces(const Cause& wow, const Followed& f, double at_first, double rate) {
   constexpr double most_over_a_wave = 4, well = 0.01;
-  const double wave = 2 * std::numbers::pi * wow.values["rate_hz"].get<double>() *
-                      wow.values["depth_samples"].get<double>() / rate;
+  const double wave =
+      2 * std::numbers::pi * wow.values["rate_hz"].get<double>() * wow.values["depth_samples"].get<double>() / rate;
   return f.left > well * at_first && wow.values["depth_percent"].get<double>() / 100 > most_over_a_wave * wave;
 }
 
