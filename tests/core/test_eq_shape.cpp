@@ -126,6 +126,32 @@ class TestEqShape : public QObject {
     const auto shape = shape_of(measured({}, 0, 1.5, 3), rate);
     QVERIFY2(shape.sections.size() <= 1, qPrintable(text_of(shape.sections)));
   }
+
+  /// What turns the phase of all that is known, and lies under it.
+  void a_high_pass_under_all_that_is_known_shows_in_the_phase() {
+    for (const double hz : {15.0, 30.0, 45.0}) {
+      auto points = measured({{Kind::high_pass, hz, 0, 0.707, 2}, {Kind::bell, 2000, 3, 1, 2}}, 0, 0.02, 7);
+      for (ShapePoint& p : points)
+        if (p.hz < 6 * hz) p.weight = 0.001, p.variance_db2 = 100, p.db = 5, p.h = std::polar(1.8, p.hz);
+      const auto shape = shape_of(points, rate);
+      QVERIFY2(
+          same(shape.sections, {{Kind::high_pass, hz, 0, 0.707, 2}, {Kind::bell, 2000, 3, 1, 2}}) && shape.by_phase,
+          qPrintable(QString("of %1 Hz%2: ").arg(hz).arg(shape.by_phase ? " by phase" : "") + text_of(shape.sections)));
+    }
+  }
+
+  /// Nor is every phase that of a high pass.
+  void an_all_pass_is_no_high_pass() {
+    for (const double hz : {150.0, 800.0, 4000.0}) {
+      auto points = measured({}, 0, 0.003, 8);
+      for (ShapePoint& p : points) {
+        const std::complex<double> s(0, p.hz / hz);
+        p.h *= (s * s - s / 0.7 + 1.0) / (s * s + s / 0.7 + 1.0);
+      }
+      const auto shape = shape_of(points, rate);
+      QVERIFY2(shape.sections.empty() && !shape.by_phase, qPrintable(text_of(shape.sections)));
+    }
+  }
 };
 
 QTEST_APPLESS_MAIN(TestEqShape)

@@ -22,7 +22,7 @@ std::optional<double> relative_db(double power, double master_power) {
 
 namespace {
 
-constexpr double least_apart_db = 0.03;
+constexpr double least_apart_db = 0.03, apart_beside_coding_db = 0.15;  // of channels
 
 PutIn gains(std::array<double, 2> db) {
   return [db](const Places&, Planar& m) {
@@ -32,12 +32,13 @@ PutIn gains(std::array<double, 2> db) {
 }
 
 /// Where the channels' flat parts lie apart, an EQ is a gain of one channel, and an EQ.
-void stand_apart(std::vector<Kept>& kept) {
-  const auto apart = std::find_if(kept.begin(), kept.end(), [](const Kept& k) {
+void stand_apart(std::vector<Kept>& kept, bool lossy) {
+  const double least_db = lossy ? apart_beside_coding_db : least_apart_db;
+  const auto apart = std::find_if(kept.begin(), kept.end(), [&](const Kept& k) {
     const Cause& c = k.found->cause;
     return c.code == "eq" && c.values.contains("channel_flat_db") && c.values["channel_flat_db"].size() == 2 &&
            std::abs(c.values["channel_flat_db"][1].get<double>() - c.values["channel_flat_db"][0].get<double>()) >=
-               least_apart_db;
+               least_db;
   });
   if (apart == kept.end()) return;
   const auto flat = apart->found->cause.values["channel_flat_db"].get<std::array<double, 2>>();
@@ -74,31 +75,51 @@ void drop_what_hardly_fits(std::vector<Kept>& found, const Excerpt& e, const Bud
 
 constexpr double coders_top_hz = 10000;  // above it, what is taken away is the end of the band
 
-/// A filter without a phase of its own that only takes treble away, and little of it below the top: beside coding,
-/// what the coder left out.
-bool is_left_out_by_a_coder(const Cause& c) {
-  constexpr double little_db = 1.5, treble_hz = 1000;
-  if (c.code != "eq" || c.values["phase"] != "linear") return false;
-  const auto all_of = [&](const Json& sections) {
-    return std::all_of(sections.begin(), sections.end(), [&](const Json& s) {
-      const double hz = s["hz"].get<double>(), gain = s.value("gain_db", -1e300);
-      return hz > treble_hz && gain <= 0 && (gain >= -little_db || hz > coders_top_hz);
-    });
-  };
-  if (!c.values.contains("by_channel")) return all_of(c.values["sections"]);
-  return std::all_of(c.values["by_channel"].begin(), c.values["by_channel"].end(), all_of);
+/// Treble that is taken away without a phase of its own, and little of it below the top: beside coding, what the coder
+/// left out.
+bool is_left_out_by_a_coder(const Json& section) {
+  constexpr double little_db = 1.5, treble_hz = 800;
+  const double hz = section["hz"].get<double>(), gain = section.value("gain_db", -1e300);
+  return hz > treble_hz && gain <= 0 && (gain >= -little_db || hz > coders_top_hz);
 }
-/// Told by where the band ends, or where most is left out.
-Cause as_a_coder_does(Cause c) {
-  if (!is_left_out_by_a_coder(c)) return c;
+
+/// What is set of an EQ beside coding. Where nothing is, the end of the band, or where most is left out; nothing where
+/// that is only a little less treble.
+std::optional<Cause> as_a_coder_does(Cause c) {
+  if (c.code != "eq") return c;
+  const bool linear = c.values["phase"] == "linear";
   double hz = 0, most = 0;
-  for (const Json& s : c.values["sections"])
-    if (const double gain = s.value("gain_db", -1e300); gain < most) most = gain, hz = s["hz"].get<double>();
-  if (!c.values.contains("band_limit_hz") && hz < coders_top_hz) return c;
+  const auto take_out = [&](Json& sections) {
+    Json set = Json::array();
+    for (Json& s : sections) {
+      if (!(linear || s.contains("phase")) || !is_left_out_by_a_coder(s)) {
+        set.push_back(s);
+        continue;
+      }
+      if (const double gain = s.value("gain_db", -1e300); gain < most) most = gain, hz = s["hz"].get<double>();
+    }
+    const bool all = set.empty();
+    if (!linear || all) sections = std::move(set);
+    return all;
+  };
+  if (c.values.contains("flat_alone_db")) c.values["flat_db"] = c.values["flat_alone_db"];
+  bool left_out = take_out(c.values["sections"]);
+  if (c.values.contains("by_channel"))
+    for (Json& own : c.values["by_channel"]) left_out = take_out(own) && left_out;
+  if (!left_out) {
+    if (c.values["sections"].empty())
+      for (const Json& own : c.values["by_channel"])
+        if (!own.empty()) c.values["sections"] = own;
+    return c;
+  }
+  const bool ends = c.values.contains("band_limit_hz");
+  if (!ends && hz < coders_top_hz) return {};
   c.code = "band_limit";
   c.values = {{"hz", c.values.value("band_limit_hz", hz)}, {"flat_db", c.values["flat_db"]}};
   return c;
 }
+
+Cause told_beside_coding(const Found& found) { return found.beside_coding ? found.beside_coding() : found.cause; }
 
 /// The samples keep to a word length, though what is left beneath the other causes does not show how they were cut.
 std::optional<Cause> word_length_alone(const Excerpt& e, const BudgetFacts& facts) {
@@ -142,7 +163,7 @@ Budget explained(const causes::Excerpt& excerpt, const BudgetFacts& facts, cause
   Budget budget;
   auto found = search_causes(excerpt, facts, tries, job);
   drop_what_hardly_fits(found, excerpt, facts, tries.whole);
-  stand_apart(found);
+  stand_apart(found, facts.lossy);
   Planar model = *excerpt.master;
   double before = power_left(excerpt, model);
   BudgetFacts of_the_rest = facts;
@@ -164,7 +185,13 @@ Budget explained(const causes::Excerpt& excerpt, const BudgetFacts& facts, cause
     if (kept.of->stands == Stands::in_programme && !of_the_rest.taken_db)
       of_the_rest.taken_db = relative_db(before, excerpt.master_power);
     model = model_of(excerpt, {found.begin(), found.begin() + long(n) + 1}, tries.whole);
-    enter(facts.lossy ? as_a_coder_does(kept.found->cause) : kept.found->cause, power_left(excerpt, model));
+    const Cause named = facts.lossy ? told_beside_coding(*kept.found) : kept.found->cause;
+    const auto cause = facts.lossy ? as_a_coder_does(named) : named;
+    if (!cause) {  // a part of the coding: but the level that it left as it was is told
+      budget.level_db += named.values.value("flat_alone_db", named.values["flat_db"].get<double>());
+      continue;
+    }
+    enter(*cause, power_left(excerpt, model));
     budget.layers.push_back({kept.of->stands, kept.found->take_out, kept.found->reach_s});
   }
   of_the_rest.fit_is_plain = facts.fit_is_plain && found.empty();

@@ -26,6 +26,7 @@ struct Budget {
   std::vector<Cause> causes;           ///< in the order they were taken out
   std::optional<double> remainder_db;  ///< and after the last; nothing: silence
   std::vector<causes::Layer> layers;   ///< the parts that causes say they are
+  double level_db = 0;                 ///< of what a coder left as it was, where it is no cause of its own
 };
 
 /// Explains away what is left of an excerpt: the causes of core/compare/causes/causes.cpp, best first, then all once

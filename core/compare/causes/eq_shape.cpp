@@ -3,13 +3,13 @@
 #include <algorithm>
 #include <array>
 #include <cmath>
-#include <numbers>
+
+#include "core/compare/causes/eq_phase.hpp"
 
 namespace heathmist::causes {
 
 namespace {
 
-using Complex = std::complex<double>;
 using Kind = EqSection::Kind;
 
 constexpr double good_enough_db = 0.02;
@@ -61,17 +61,20 @@ std::vector<EqSection> starts(const std::vector<ShapePoint>& points, const std::
 }
 
 /// A bell or a shelf that turns the very edge of what is heard, or by more than such a thing can, is more likely
-/// the way down of a pass, and a needle upward is chance: they must be that much better.
+/// the way down of a pass, a needle upward is chance, and a bell over all of the band a gain: they must be that much
+/// better.
 double doubt(const std::vector<EqSection>& sections, double rate) {
   constexpr double lowest_hz = 30, highest = 0.42, most_db = 20, much_better = 4, far_better = 12;
-  constexpr double needle_q = 16, high = 0.33, high_needle_q = 4;
+  constexpr double needle_q = 16, high = 0.33, high_needle_q = 4, low_hz = 40, low_needle_q = 3, least_q = 0.25;
   double most = 1;
   for (const EqSection& s : sections) {
-    const bool high_edge = s.hz > highest * rate, needle = s.q > (s.hz > high * rate ? high_needle_q : needle_q);
+    const bool high_edge = s.hz > highest * rate, needle = s.q > (s.hz > high * rate ? high_needle_q
+                                                                  : s.hz < low_hz    ? low_needle_q
+                                                                                     : needle_q);
     const bool turns_down = s.is_shelf() || (s.kind == Kind::bell && s.gain_db < 0);
     if (turns_down && s.hz < lowest_hz) most = far_better;
-    if ((turns_down && high_edge) || (s.is_shelf() && std::abs(s.gain_db) > most_db) ||
-        (s.kind == Kind::bell && s.gain_db > 0 && needle))
+    if ((turns_down && high_edge) || (s.kind == Kind::bell && s.q < least_q) ||
+        (s.is_shelf() && std::abs(s.gain_db) > most_db) || (s.kind == Kind::bell && s.gain_db > 0 && needle))
       most = std::max(most, much_better);
   }
   return most;
@@ -94,40 +97,6 @@ double densest(const std::vector<ShapePoint>& points) {
     if (inside > best) best = inside, at = sum / (inside / (1 - 0.02 * std::min(10.0, std::abs(p.db))));
   }
   return at;
-}
-
-/// Squared phase that a response leaves of the measured, at the delay that leaves least of it: the fit has laid the
-/// return by one already, which a filter may have pulled.
-double phase_left(const std::vector<ShapePoint>& points, const std::vector<Complex>& response, double rate) {
-  constexpr double farthest = 4, step = 0.05;
-  double best = 1e300;
-  for (double late = -farthest; late <= farthest; late += step) {
-    double sum = 0;
-    for (size_t n = 0; n < points.size() && sum < best; ++n) {
-      const Complex delay = std::polar(1.0, 2 * std::numbers::pi * points[n].hz / rate * late);
-      sum += points[n].weight * std::pow(std::arg(points[n].h * std::conj(response[n]) * delay), 2);
-    }
-    best = std::min(best, sum);
-  }
-  return best;
-}
-
-void judge_phase(EqShape& shape, const std::vector<ShapePoint>& all, double rate) {
-  std::vector<ShapePoint> points;
-  std::vector<Complex> minimum;
-  double own = 0, predicted = 0, weight = 0;
-  for (const ShapePoint& p : all) {
-    if (p.db - shape.flat_db < -30) continue;
-    Complex h = 1;
-    for (const EqSection& s : shape.sections) h *= s.response(p.hz, rate);
-    points.push_back(p), minimum.push_back(h);
-    own += p.weight * std::pow(std::arg(p.h), 2), predicted += p.weight * std::pow(std::arg(h), 2);
-    weight += p.weight;
-  }
-  if (!(weight > 0)) return;
-  const double unexplained = phase_left(points, minimum, rate);
-  shape.phase_deg = std::sqrt(std::min(own, unexplained) / weight) * 180 / std::numbers::pi;
-  shape.linear_phase = !shape.sections.empty() && own < 0.25 * predicted && own < unexplained;
 }
 
 /// The best settings with one section more than these have.
@@ -272,6 +241,40 @@ void choose_flat(Fitted& f, const EqFit& fit, std::optional<double> untouched_db
   }
 }
 
+/// What turns the phase of a setting.
+EqSetting turning(const EqSetting& setting, const PhaseJudged& phase) {
+  EqSetting rest{{}, setting.flat_db};
+  for (size_t n = 0; n < setting.sections.size(); ++n)
+    if (!std::count(phase.level_alone.begin(), phase.level_alone.end(), n))
+      rest.sections.push_back(setting.sections[n]);
+  return rest;
+}
+
+/// Level that most of what is known lies at, beside a setting.
+double level_beside(const EqSetting& setting, const EqFit& fit, std::vector<ShapePoint> points) {
+  const auto left = fit.left_of(setting);
+  for (size_t n = 0; n < points.size(); ++n) points[n].db = left[n];
+  return setting.flat_db + densest(points);
+}
+
+/// A high pass that shows in the phase, and speaks against no level that is known.
+bool add_pass_by_phase(Fitted& f, const EqFit& fit, const std::vector<ShapePoint>& points, double rate) {
+  const auto passes = passes_by_phase(turning(f.setting, judge_phase(f.setting, points, rate)), points, rate);
+  if (passes.empty()) return false;
+  std::vector<ShapePoint> known;
+  std::copy_if(points.begin(), points.end(), std::back_inserter(known),
+               [](const ShapePoint& p) { return p.weight >= least_weight; });
+  const EqFit to_known(known, rate);
+  for (const EqSection& pass : passes) {
+    EqSetting with = f.setting;
+    with.sections.push_back(pass);
+    if (to_known.chi_square_of(with) > to_known.chi_square_of(f.setting) + over_chance) continue;
+    f = {with, fit.error_of(with)};
+    return true;
+  }
+  return false;
+}
+
 }  // namespace
 
 EqShape shape_of(const std::vector<ShapePoint>& points, double rate_hz, std::optional<double> untouched_db,
@@ -303,13 +306,17 @@ EqShape shape_of(const std::vector<ShapePoint>& points, double rate_hz, std::opt
   join_passes(best, fit);
   if (best.setting.sections.size() > 2) join_two(best, fit, points, rate_hz);
   choose_flat(best, fit, untouched_db);
+  shape.by_phase = add_pass_by_phase(best, fit, points, rate_hz);
   shape.sections = best.setting.sections, shape.error_db = best.error_db;
   shape.flat_db = best.setting.sections.empty() ? usual_db : best.setting.flat_db;
   for (const ShapePoint& p : points)
     if (p.weight > 0.05) shape.range_db = std::max(shape.range_db, std::abs(std::max(-60.0, p.db - shape.flat_db)));
   std::sort(shape.sections.begin(), shape.sections.end(),
             [](const EqSection& a, const EqSection& b) { return a.hz < b.hz; });
-  judge_phase(shape, points, rate_hz);
+  const auto phase = judge_phase({shape.sections, shape.flat_db}, points, rate_hz);
+  shape.phase_deg = phase.left_deg, shape.linear_phase = phase.linear, shape.level_alone = phase.level_alone;
+  if (!phase.level_alone.empty())
+    shape.flat_alone_db = level_beside(turning({shape.sections, shape.flat_db}, phase), fit, points);
   return shape;
 }
 

@@ -14,6 +14,9 @@ struct EqShape {
   double range_db = 0;   ///< of the measured magnitudes, from the flat part
   double phase_deg = 0;  ///< RMS of what the sections' phase does not explain
   bool linear_phase = false;
+  bool by_phase = false;              ///< a high pass is known by the phase that it turns, hardly by its level
+  std::vector<size_t> level_alone{};  ///< sections that take the treble's level and turn no phase,
+  double flat_alone_db = 0;           ///< ... and the flat part's level without them
 };
 
 /// At most `most` sections; the fewest that leave no more than measuring does. A low shelf and a gain is the same as a

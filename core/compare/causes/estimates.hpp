@@ -19,7 +19,8 @@ namespace heathmist::causes {
 struct Found {
   Cause cause;
   PutIn take_out;
-  double reach_s = 0;  ///< how far from a sample what it does to it comes from, on either side
+  double reach_s = 0;                      ///< how far from a sample what it does to it comes from, on either side
+  std::function<Cause()> beside_coding{};  ///< as it is told where the return was coded; none: as the cause is
 };
 
 /// Looks for one kind of cause between a model and the excerpt's return. Nothing where it cannot be there.

@@ -150,7 +150,8 @@ Cause described(const Excerpt& e, const Shape& s) {
   c.values = {{"direction", out ? "out" : "in"},
               {"start_s", *c.from_s},
               {"length_s", *c.until_s - *c.from_s},
-              {"law", s.law->name}};
+              {"law", s.law->name},
+              {"plateau_db", 20 * std::log10(s.plateau)}};
   if (std::string(s.law->name) == "logarithmic") c.values["depth_db"] = s.depth_db;
   return c;
 }

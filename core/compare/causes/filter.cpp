@@ -3,9 +3,8 @@
 #include <cmath>
 #include <numeric>
 
-#include "core/compare/causes/eq_shape.hpp"
 #include "core/compare/causes/estimates.hpp"
-#include "core/compare/causes/response.hpp"
+#include "core/compare/causes/response_points.hpp"
 #include "core/compare/causes/tail.hpp"
 #include "core/dsp/median.hpp"
 
@@ -19,69 +18,8 @@ constexpr double much_phase_deg = 20, as_flat_as_it_gets_db = 0.4;  // peaks tha
 constexpr double turned_deg = 40, levels_share = 0.1;  // phase that is turned all over: the levels' part is the lesser
 constexpr double ragged_db = 0.25;                     // of the response, that no EQ follows: a tail's
 constexpr double least_phase_deg = 0.5;
-constexpr double least_alike = 0.5;                      // of the bins of a point, in phase
-constexpr double several = 8, least_known = 4;           // bins; by their certainty, which is 1 by chance
-constexpr double half_known = 0.7;                       // coherence
 constexpr double replaced = 1.5;                         // what went and what came instead, against what went
 constexpr double edge_db = 25, edge_octaves = 5.0 / 12;  // a fall by that within so many octaves is a band's limit
-
-/// Where a bin holds no more than a Hann window lets in from its neighbours (side lobes fall as 1 / (pi d^3)), it tells
-/// of them.
-bool is_leakage(const std::vector<double>& power, size_t k) {
-  constexpr size_t nearest = 3, farthest = 48;
-  constexpr double clear = 4;
-  for (size_t d = nearest; d <= farthest; ++d) {
-    const double side = std::max(k >= d ? power[k - d] : 0, k + d < power.size() ? power[k + d] : 0);
-    if (power[k] < clear * side * std::pow(0.318 / (double(d) * double(d) * double(d)), 2)) return true;
-  }
-  return false;
-}
-
-/// The bins of a twelfth octave around a place, of the lower ones at least one.
-struct Bins {
-  size_t from, to;
-};
-Bins bins_around(const Response& r, double hz) {
-  const auto from = size_t(std::ceil(hz * std::exp2(-1.0 / 24) / r.bin_hz)),
-             to = std::min(r.h.front().size() - 1, size_t(hz * std::exp2(1.0 / 24) / r.bin_hz));
-  return {std::max<size_t>(1, std::min(from, to)), to};
-}
-bool tells(const std::vector<double>& power, double most, size_t k) {
-  return power[k] >= 1e-13 * most && !is_leakage(power, k);
-}
-
-/// The response in twelfth octaves.
-std::vector<ShapePoint> points_of(const Response& r, size_t pair) {
-  std::vector<ShapePoint> points;
-  const auto& h = r.h[pair];
-  const auto& power = r.power[pair];
-  const double most = *std::max_element(power.begin(), power.end());
-  const double top = r.bin_hz * double(h.size() - 1);
-  for (double hz = 20; hz < 0.985 * top; hz *= std::exp2(1.0 / 12)) {
-    const auto [from, to] = bins_around(r, hz);
-    double magnitude = 0, weight = 0, place = 0, in_all = 0, bins = 0;
-    std::complex<double> mean = 0;
-    for (size_t k = from; k <= to; ++k) {
-      if (!tells(power, most, k)) continue;
-      const double w = r.certainty[pair][k];
-      // what lies over the bin raises it: Bendat and Piersol, Random Data, 9.2
-      const double known = w / std::max(1e-6, 1 - w / r.averages[pair]);
-      magnitude += w * std::norm(h[k]) * known / (1 + known), in_all += known, bins += 1, mean += w * h[k], weight += w,
-          place += w * double(k);
-    }
-    const double at_hz = weight > 0 ? place / weight * r.bin_hz : 0;  // bins are wide in the bass
-    if (bins > several && weight < least_known * bins) continue;
-    // A path's phase hardly turns within a twelfth octave; noise has none.
-    if (!(weight > 0) || std::norm(mean) < least_alike * magnitude * weight ||
-        (!points.empty() && at_hz < 1.001 * points.back().hz))
-      continue;
-    if (weight < half_known * bins * r.averages[pair]) magnitude = std::norm(mean) / weight;  // noise adds to no mean
-    const double variance_db2 = 37.7 / in_all;
-    points.push_back({at_hz, 10 * std::log10(std::max(1e-9, magnitude / weight)), std::min(1.0, weight / 8),
-                      mean / weight, variance_db2});
-  }
-  return points;
-}
 
 Json section_json(const EqSection& s) {
   Json j{{"type", name_of(s.kind)}, {"hz", s.hz}};
@@ -93,6 +31,13 @@ Json section_json(const EqSection& s) {
   }
   j["q"] = s.order == 2 || !pass ? Json(s.q) : Json(nullptr);
   return j;
+}
+
+Json sections_json(const EqShape& shape) {
+  Json all = Json::array();
+  for (const EqSection& section : shape.sections) all.push_back(section_json(section));
+  for (const size_t n : shape.level_alone) all[n]["phase"] = "linear";
+  return all;
 }
 
 /// The frequency above which nothing is left of a spectrum that goes on in the model: where the response comes down by
@@ -115,7 +60,7 @@ std::optional<double> band_limit(const Response& r, size_t pair, double flat_db)
             certain += r.certainty[pair][k], bins += 1;
     const double db = went > 0 ? 10 * std::log10(std::max(1e-12, came / went)) - flat_db : 0;
     const bool is_gone = db < -edge_db && apart < replaced * went;
-    if (went > 0 && (certain > least_known * bins || is_gone)) levels.push_back({hz, db});
+    if (went > 0 && (certain > least_certain * bins || is_gone)) levels.push_back({hz, db});
   }
   size_t gone = levels.size();  // from here on
   while (gone > 0 && levels[gone - 1].db < -edge_db) --gone;
@@ -153,6 +98,12 @@ bool explains_nearly_all(const Response& r, const Excerpt& e, const Planar& mode
   Planar made = model;
   run(r, made);
   return power_left(e, made) < left_share * power_left(e, model);
+}
+
+/// One section at most, near the limit: the way down to it.
+bool are_way_down(const std::vector<EqSection>& sections, double hz) {
+  const auto falls = [&](const EqSection& s) { return s.hz > hz / 2 && (s.is_pass() || s.gain_db < 0); };
+  return sections.empty() || (sections.size() == 1 && falls(sections.front()));
 }
 
 /// Nothing else than the limit: what the sections say is the way down to it.
@@ -273,21 +224,6 @@ bool alike(const EqShape& a, const EqShape& b) {
   return true;
 }
 
-/// Where both channels were turned alike, what lies between them is read off their own responses, not off what each was
-/// fitted with.
-void level_flat_parts(std::vector<EqShape>& shapes, const std::vector<std::vector<ShapePoint>>& points) {
-  if (shapes.size() != 2) return;
-  std::vector<double> apart;
-  for (const ShapePoint& a : points[0])
-    for (const ShapePoint& b : points[1])
-      if (std::abs(a.hz / b.hz - 1) < 0.01 && std::min(a.weight, b.weight) > 0.5) apart.push_back(b.db - a.db);
-  constexpr double alike_db = 0.1;
-  if (apart.size() < 12) return;
-  const double middle = dsp::median(apart);
-  const auto off = std::count_if(apart.begin(), apart.end(), [&](double d) { return std::abs(d - middle) > alike_db; });
-  if (off * 5 < std::ssize(apart)) shapes[1].flat_db = shapes[0].flat_db + middle;
-}
-
 /// Where next to nothing was turned, what went in comes out upside down.
 bool is_inverted(const std::vector<ShapePoint>& points, const EqShape& shape) {
   constexpr double as_it_was_db = 1, surely = -0.7;
@@ -312,8 +248,7 @@ Cause eq_cause(const std::vector<EqShape>& shapes, const std::vector<std::vector
     if (shapes[p].range_db > shapes[most].range_db) most = p;
   }
   const EqShape& s = shapes[most];
-  Json sections = Json::array();
-  for (const EqSection& section : s.sections) sections.push_back(section_json(section));
+  const Json sections = sections_json(s);
   double gain = 0, hz = 0;
   for (const ShapePoint& p : points[most])
     if (p.weight > 0.05 && std::abs(std::max(-60.0, p.db - s.flat_db)) > std::abs(gain))
@@ -328,13 +263,10 @@ Cause eq_cause(const std::vector<EqShape>& shapes, const std::vector<std::vector
   Json flat = Json::array();
   for (const EqShape& shape : shapes) flat.push_back(shape.flat_db);
   c.values["channel_flat_db"] = flat;
+  if (!s.level_alone.empty()) c.values["flat_alone_db"] = s.flat_alone_db;
   if (shapes.size() == 2 && !alike(shapes[0], shapes[1])) {
     Json each = Json::array();
-    for (const EqShape& shape : shapes) {
-      Json own = Json::array();
-      for (const EqSection& section : shape.sections) own.push_back(section_json(section));
-      each.push_back(own);
-    }
+    for (const EqShape& shape : shapes) each.push_back(sections_json(shape));
     c.values["by_channel"] = each;
   }
   return c;
@@ -357,61 +289,86 @@ void tell_where(const std::vector<std::vector<ShapePoint>>& points, Json& values
   values["until_hz"] = high > 0.8 * top ? Json(nullptr) : Json(high);
 }
 
+/// What a path does, as points, EQs and what else shows in it.
+struct Seen {
+  std::vector<std::vector<ShapePoint>> points;
+  std::vector<EqShape> shapes;
+  double range = 0, phase = 0, levels = 0;
+  std::optional<Tail> tail;
+  std::optional<double> limit;
+  bool by_phase = false;
+};
+Seen seen_in(const Response& r, double rate_hz, double gain_db, bool coded) {
+  Seen s;
+  for (size_t p = 0; p < r.h.size(); ++p) s.points.push_back(points_of(r, p, coded));
+  s.shapes = shapes_of(s.points, rate_hz, -gain_db);
+  for (size_t p = 0; p < s.shapes.size(); ++p) {
+    const EqShape& shape = s.shapes[p];
+    s.range = std::max(s.range, shape.range_db), s.phase = std::max(s.phase, shape.phase_deg);
+    s.levels = std::max(s.levels, share_of_levels(r, p, shape.flat_db));
+    s.by_phase = s.by_phase || shape.by_phase;
+    if (const auto own = tail_of({r.impulse(p)}, rate_hz);
+        own && shape.error_db > ragged_db && (!s.tail || own->direct_to_tail_db < s.tail->direct_to_tail_db))
+      s.tail = own;
+    if (const auto own = band_limit(r, p, shape.flat_db); own && (!s.limit || *own < *s.limit)) s.limit = own;
+  }
+  return s;
+}
+
+/// The cause by its name; nothing where the path does next to nothing. `explains`: whether hardly anything is left.
+std::optional<Cause> named(const Seen& s, double rate_hz, const std::function<bool()>& explains) {
+  Cause c;
+  const auto turned = [&] {
+    c = {.code = "phase"};
+    c.values = {{"rms_deg", s.phase}};
+    tell_where(s.points, c.values);
+  };
+  if (s.tail) {
+    c = {.code = "reverb"};
+    c.values = {{"t60_s", s.tail->t60_s}, {"direct_to_reverberant_db", s.tail->direct_to_tail_db}};
+  } else if (s.phase > turned_deg && s.levels < levels_share && !all_inverted(s.points, s.shapes) && explains()) {
+    turned();
+    if (s.range > flat_magnitude_db) c.values["level_range_db"] = s.range;
+  } else if (s.limit && !s.by_phase &&
+             (are_way_down(s.shapes.front().sections, *s.limit) || is_flat_below(s.points, s.shapes, *s.limit))) {
+    c = {.code = "band_limit"};
+    c.values = {{"hz", *s.limit}};
+  } else if (!s.by_phase && s.range < (s.phase > much_phase_deg ? as_flat_as_it_gets_db : flat_magnitude_db)) {
+    if (s.phase < least_phase_deg) return {};
+    turned();
+  } else if (const auto edge = top_edge(s.points, s.shapes, rate_hz)) {
+    c = {.code = "band_limit"};
+    c.values = {{"hz", *edge}};
+  } else {
+    c = eq_cause(s.shapes, s.points);
+    if (s.limit) c.values["band_limit_hz"] = *s.limit;
+  }
+  if (c.channels.empty())
+    for (size_t p = 0; p < s.points.size(); ++p) c.channels.push_back(int(p));
+  return c;
+}
+
 }  // namespace
 
 std::optional<Found> estimate_filter(const Excerpt& e, const Planar& model) {
   size_t size = 2048;
   while (double(size) < window_s * e.rate_hz) size *= 2;
   while (size > 512 && int64_t(size) * 4 > e.frames()) size /= 2;
-  Response r = response_of(e, model, size);
-  if (const auto echo = first_echo(r, e.rate_hz)) {  // which is a cause of its own: an EQ ends before it
+  auto r = std::make_shared<const Response>(response_of(e, model, size));
+  if (const auto echo = first_echo(*r, e.rate_hz)) {  // which is a cause of its own: an EQ ends before it
     while (size > 512 && int64_t(size) / 4 > *echo * 3 / 4) size /= 2;
-    r = response_of(e, model, size);
+    r = std::make_shared<const Response>(response_of(e, model, size));
   }
-  std::vector<EqShape> shapes;
-  std::vector<std::vector<ShapePoint>> points;
-  double range = 0, phase = 0, levels = 0;
-  std::optional<Tail> tail;
-  std::optional<double> limit;
-  for (int p = 0; p < e.pairs(); ++p) {
-    points.push_back(points_of(r, size_t(p)));
-    shapes.push_back(shape_of(points.back(), e.rate_hz, -e.gain_db));
-    range = std::max(range, shapes.back().range_db), phase = std::max(phase, shapes.back().phase_deg);
-    levels = std::max(levels, share_of_levels(r, size_t(p), shapes.back().flat_db));
-    if (const auto own = tail_of({r.impulse(size_t(p))}, e.rate_hz);
-        own && shapes.back().error_db > ragged_db && (!tail || own->direct_to_tail_db < tail->direct_to_tail_db))
-      tail = own;
-    if (const auto own = band_limit(r, size_t(p), shapes.back().flat_db); own && (!limit || *own < *limit)) limit = own;
-  }
-  Cause c;
-  if (tail) {
-    c = {.code = "reverb"};
-    c.values = {{"t60_s", tail->t60_s}, {"direct_to_reverberant_db", tail->direct_to_tail_db}};
-  } else if (phase > turned_deg && levels < levels_share && !all_inverted(points, shapes) &&
-             explains_nearly_all(r, e, model)) {
-    c = {.code = "phase"};
-    c.values = {{"rms_deg", phase}};
-    tell_where(points, c.values);
-    if (range > flat_magnitude_db) c.values["level_range_db"] = range;
-  } else if (limit && (shapes.front().sections.size() <= 1 || is_flat_below(points, shapes, *limit))) {
-    c = {.code = "band_limit"};
-    c.values = {{"hz", *limit}};
-  } else if (range < (phase > much_phase_deg ? as_flat_as_it_gets_db : flat_magnitude_db)) {
-    if (phase < least_phase_deg) return {};
-    c = {.code = "phase"};
-    c.values = {{"rms_deg", phase}};
-    tell_where(points, c.values);
-  } else if (const auto edge = top_edge(points, shapes, e.rate_hz)) {
-    c = {.code = "band_limit"};
-    c.values = {{"hz", *edge}};
-  } else {
-    level_flat_parts(shapes, points);
-    c = eq_cause(shapes, points);
-    if (limit) c.values["band_limit_hz"] = *limit;
-  }
-  if (c.channels.empty())
-    for (int p = 0; p < e.pairs(); ++p) c.channels.push_back(p);
-  return Found{c, [r](const Places&, Planar& m) { run(r, m); }, double(size) / 2 / e.rate_hz};
+  const auto cause =
+      named(seen_in(*r, e.rate_hz, e.gain_db, false), e.rate_hz, [&] { return explains_nearly_all(*r, e, model); });
+  if (!cause) return {};
+  Found found{*cause, [r](const Places&, Planar& m) { run(*r, m); }, double(size) / 2 / e.rate_hz};
+  if (cause->code == "eq" || cause->code == "band_limit")
+    found.beside_coding = [r, first = *cause, rate = e.rate_hz, gain = e.gain_db] {
+      const auto coded = named(seen_in(*r, rate, gain, true), rate, [] { return false; });
+      return coded && (coded->code == "eq" || coded->code == "band_limit") ? *coded : first;
+    };
+  return found;
 }
 
 }  // namespace heathmist::causes

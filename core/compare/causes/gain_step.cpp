@@ -74,6 +74,20 @@ void join_what_is_alike(const Sums& s, std::vector<size_t>& borders) {
   }
 }
 
+/// Without a first or a last part that is short and hardly comes back: something is faded there, or cut off.
+void leave_ends_to_fades(const GainCurve& curve, const Sums& s, double rate, std::vector<size_t>& borders) {
+  constexpr double short_s = 0.5, hardly = 0.5;
+  const auto is_end = [&](size_t from, size_t to, double beside) {
+    return double(to - from) * double(curve.piece) < short_s * rate && s.gain(from, to) < hardly * beside;
+  };
+  while (borders.size() > 2 && is_end(borders[0], borders[1], s.gain(borders[1], borders[2])))
+    borders.erase(borders.begin() + 1);
+  for (size_t n = borders.size(); n > 2; n = borders.size()) {
+    if (!is_end(borders[n - 2], borders[n - 1], s.gain(borders[n - 3], borders[n - 2]))) return;
+    borders.erase(borders.end() - 2);
+  }
+}
+
 /// The time near `time` from which gain b explains the return better than a; as it is where the excerpt lacks it.
 int64_t border(const Excerpt& e, const Planar& model, int64_t time, int64_t reach, double a, double b) {
   const auto about = e.place_of(double(time));
@@ -98,6 +112,7 @@ std::optional<Found> estimate_gain_step(const Excerpt& e, const Planar& model) {
   const Sums sums(curve);
   auto borders = split(sums, curve.pieces.size());
   join_what_is_alike(sums, borders);
+  leave_ends_to_fades(curve, sums, e.rate_hz, borders);
   if (borders.size() < 3) return {};
   struct Part {
     int64_t from;
@@ -118,10 +133,17 @@ std::optional<Found> estimate_gain_step(const Excerpt& e, const Planar& model) {
                      {"from_db", 20 * std::log10(parts[n - 1].gain)},
                      {"to_db", 20 * std::log10(parts[n].gain)}});
   }
+  constexpr double lasting_s = 1;
+  size_t level = 0;  // the first that lasts
+  while (level + 1 < parts.size() && double(parts[level + 1].from - parts[level].from) < lasting_s * e.rate_hz) ++level;
   Cause c{.code = "gain_step"};
   c.from_s = steps.front()["at_s"].get<double>();
   if (steps.size() > 1) c.until_s = steps.back()["at_s"].get<double>();
-  c.values = {{"steps", steps}, {"step_db", steps.front()["step_db"]}, {"at_s", *c.from_s}, {"count", steps.size()}};
+  c.values = {{"steps", steps},
+              {"step_db", steps.front()["step_db"]},
+              {"at_s", *c.from_s},
+              {"count", steps.size()},
+              {"level_db", 20 * std::log10(parts[level].gain)}};
   return Found{c, [parts](const Places& where, Planar& m) {
                  size_t part = 0;
                  apply_gain(where, m, [&](int64_t n) {

@@ -16,6 +16,7 @@ constexpr double least_fast = 0.02;
 constexpr double follows = 0.35;           // share of the gain's variance that the level must explain
 constexpr double limiter_spread_db = 1.0;  // of the return's peaks where the gain is down
 constexpr double limiter_ratio = 8;
+constexpr double steepest = -1.5;        // dB a dB: louder peaks come back quieter, as where something fades in
 constexpr double same_height_db = 0.02;  // of peaks that a limiter brought back, where there are only a few
 constexpr double limiter_rise = 0.15;    // dB by which a peak comes back higher where it is a dB higher
 
@@ -208,6 +209,7 @@ std::optional<Found> estimate_dynamics(const Excerpt& e, const Planar& model) {
   const LevelLaw law = best_law(t);
   if (law.explained < follows || law.level.size() < 3) return {};
   const Corner corner = corner_of(law);
+  if (corner.above && corner.slope < steepest) return {};
   std::vector<double> db;
   double weight = 0, mean = 0;
   for (size_t n = 0; n < t.gain.size(); ++n)

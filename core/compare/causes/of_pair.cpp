@@ -21,30 +21,36 @@ constexpr double jumps_take_there_db = 12;     // ... or where that moves the re
 constexpr double least_gain_db = 0.003;        // that is told
 constexpr double within_another_db = 0.03;     // ... beside another cause that moves the level
 constexpr double least_delay = 0.002;          // samples; likewise
-constexpr int64_t level_frames = 1 << 18;      // of a stretch that the fit's own causes are weighed on,
+constexpr int64_t level_frames = 1 << 18;      // of a stretch of a long pair that the fit's own causes are weighed on,
 constexpr int64_t parts_of_a_stretch = 32;     // ... of a longer one in so many parts, evenly spread
 
-/// Power of return - master under another fit against the master's, over parts of the excerpt's stretches.
+/// Power of return - master under another fit against the master's: over all of an excerpt that is whole, else over
+/// parts of its stretches.
 double power_under(const Comparable& pair, const Fit& fit, const Excerpt& e) {
   AlignedMaster reader(*pair.master, fit);
   AlignedReturn laid(*pair.ret, fit);
   Planar m, r;
   std::vector<double> left;
   double sum = 0, of = 0;
-  for (const Stretch& s : e.stretches) {
-    const int64_t parts = s.frames > level_frames ? parts_of_a_stretch : 1,
-                  frames = std::min(s.frames, level_frames / parts);
-    for (int64_t part = 0; part < parts; ++part) {
-      const int64_t at = s.first + (parts > 1 ? part * (s.frames - frames) / (parts - 1) : 0);
-      reader.read(at, frames, m);
-      laid.read(at, frames, r);
-      left.resize(size_t(frames));
-      for (const auto& p : fit.pairs) {
-        take_residual(m.channel(p.master), r.channel(p.ret), p, fit.gain(), left);
-        for (const double v : left) sum += v * v;
-        for (const double x : m.channel(p.master)) of += x * x;
-      }
+  const auto add = [&](int64_t at, int64_t frames) {
+    reader.read(at, frames, m);
+    laid.read(at, frames, r);
+    left.resize(size_t(frames));
+    for (const auto& p : fit.pairs) {
+      take_residual(m.channel(p.master), r.channel(p.ret), p, fit.gain(), left);
+      for (const double v : left) sum += v * v;
+      for (const double x : m.channel(p.master)) of += x * x;
     }
+  };
+  for (const Stretch& s : e.stretches) {
+    if (e.whole || s.frames <= level_frames) {
+      for (int64_t done = 0; done < s.frames; done += level_frames)
+        add(s.first + done, std::min(level_frames, s.frames - done));
+      continue;
+    }
+    const int64_t frames = level_frames / parts_of_a_stretch;
+    for (int64_t part = 0; part < parts_of_a_stretch; ++part)
+      add(s.first + part * (s.frames - frames) / (parts_of_a_stretch - 1), frames);
   }
   return of > 0 ? sum / of : 0;
 }
@@ -163,7 +169,8 @@ Cause cause_of(const Break& b, const NullReport& report) {
 }
 
 /// The level that a cause gives to what it leaves as it was: an EQ its flat part, a change of width the mid (or what is
-/// left), a fold the sum, a copy the copied side, dynamics what they do not turn down, clipping what lies under it.
+/// left), a fold the sum, a copy the copied side, dynamics what they do not turn down, clipping what lies under it, a
+/// fade its plateau, steps the first part that lasts.
 double level_within_db(const Cause& c) {
   const Json& v = c.values;
   if (c.code == "eq") return v["flat_db"].get<double>();
@@ -171,6 +178,8 @@ double level_within_db(const Cause& c) {
   if (c.code == "width") return v[v.contains("only_side_db") ? "only_side_db" : "mid_db"].get<double>();
   if (c.code == "crosstalk") return v["direct_db"].get<double>();
   if (c.code == "clip") return v["under_it_db"].get<double>();
+  if (c.code == "fade") return v["plateau_db"].get<double>();
+  if (c.code == "gain_step") return v["level_db"].get<double>();
   if (c.code == "compressor" || c.code == "limiter" || c.code == "expander") return v["makeup_db"].get<double>();
   if ((c.code != "mono" && c.code != "copied_channel") || !v.contains("matrix")) return 0;
   const double in_left = v["matrix"][0][0].get<double>(), of_right = v["matrix"][0][1].get<double>();
@@ -200,11 +209,11 @@ double turned_to_held_gain(Excerpt& e) {
 /// A gain is told with what other causes found of it, and not where it comes to nothing, is little and takes nothing
 /// out, or leaves more than all of the programme and nothing after it makes up for that.
 void tell_gain(std::vector<Cause>& told, double more_db, double left_in_the_end_db) {
-  constexpr double little_db = 0.1, made_up_db = -20;
+  constexpr double little_db = 0.1, made_up_db = -20, worth_db = 0.1;
   const auto gain = std::find_if(told.begin(), told.end(), [](const Cause& c) { return c.code == "gain"; });
   if (gain == told.end()) return;
   const double db = gain->values["gain_db"].get<double>() + more_db;
-  const bool takes = gain->after_db.value_or(-999) < gain->before_db.value_or(-999);
+  const bool takes = gain->after_db.value_or(-999) < gain->before_db.value_or(-999) - worth_db;
   if (std::abs(db) < (more_db == 0 ? least_gain_db : within_another_db) ||
       (!takes && (std::abs(db) < little_db || (gain->after_db.value_or(-999) > 0 && left_in_the_end_db > made_up_db))))
     told.erase(gain);
@@ -423,7 +432,7 @@ PairBudget causes_of_pair(const Comparable& pair, const NullReport& report, cons
   }
   drop_what_explains_nothing(budget, report.residual_relative_db());
   const Cause* last = !budget.causes.empty() ? &budget.causes.back() : !told.empty() ? &told.back() : nullptr;
-  tell_gain(told, level_within_db(budget.causes), last ? last->after_db.value_or(-999) : 0);
+  tell_gain(told, level_within_db(budget.causes) + budget.level_db, last ? last->after_db.value_or(-999) : 0);
   for (auto& c : budget.causes) told.push_back(std::move(c));
   whole.layers.layers = std::move(budget.layers);
   start_from_the_residual(told, report, plain.whole);

@@ -18,6 +18,7 @@ constexpr double chance_margin = 4;  // times what chance explains
 struct CrossSums {
   ResponseBins across;
   std::vector<double> model, left;
+  std::vector<double> together;  // of both powers, block by block; more where one block holds most of the model's
   double blocks = 0;
 };
 
@@ -39,6 +40,18 @@ ResponseBins found_in(const CrossSums& s) {
     d[k] = keep * s.across[k] / s.model[k];
   }
   return d;
+}
+
+/// Of each bin of a path by what it leaves, against its own power. What is left may be loud where the model is, as the
+/// noise of a coder, and is least where a block was fitted to alone: HC3 of MacKinnon and White, Journal of
+/// Econometrics 29, 1985.
+std::vector<double> variance_of(const ResponseBins& h, const CrossSums& s) {
+  std::vector<double> variance(h.size());
+  for (size_t k = 0; k < h.size(); ++k) {
+    const double known = s.model[k] * s.model[k] * std::norm(h[k]);
+    variance[k] = known > 0 ? s.together[k] / known : 1;
+  }
+  return variance;
 }
 
 void run(const ResponseBins& h, dsp::RealFft<double>& fft, std::span<const double> in, std::span<double> out) {
@@ -80,6 +93,7 @@ struct Path {
   std::vector<double> left;
   std::vector<int64_t> blocks;        // where all may be read
   std::vector<ResponseBins> spectra;  // of the model in them
+  std::vector<double> model_power;    // their sum
 
   Path(const Excerpt& excerpt, const Planar& from, int pair, std::span<const double> hann)
       : e(excerpt),
@@ -96,6 +110,15 @@ struct Path {
       transform(model, at);
       spectra.emplace_back(fft.spectrum().begin(), fft.spectrum().end());
     }
+    model_power.assign(fft.bins(), 1e-300);
+    for (const ResponseBins& x : spectra)
+      for (size_t k = 0; k < x.size(); ++k) model_power[k] += std::norm(x[k]);
+  }
+
+  /// Squared part of what a block would leave if it had not been fitted to, by its share of the model's power.
+  static double free_of(double share) {
+    const double free = std::max(0.02, 1 - share);
+    return free * free;
   }
 
   void transform(std::span<const double> x, int64_t at) {
@@ -113,39 +136,47 @@ struct Path {
   /// Averaged cross-spectrum of the model and what is left.
   CrossSums sums() {
     const size_t bins = fft.bins();
-    CrossSums s{ResponseBins(bins), std::vector<double>(bins), std::vector<double>(bins), double(blocks.size())};
+    const std::vector<double> none(bins);
+    CrossSums s{ResponseBins(bins), none, none, none, double(blocks.size())};
     for (size_t n = 0; n < blocks.size(); ++n) {
       transform(left, blocks[n]);
       const auto y = fft.spectrum();
       const ResponseBins& x = spectra[n];
       for (size_t k = 0; k < bins; ++k) {
+        const double in_model = std::norm(x[k]), in_left = std::norm(y[k]);
         s.across[k] += across(x[k], y[k]);
-        s.model[k] += std::norm(x[k]);
-        s.left[k] += std::norm(y[k]);
+        s.model[k] += in_model, s.left[k] += in_left;
+        if (in_left > 0) s.together[k] += in_model * in_left / free_of(in_model / model_power[k]);
       }
     }
     return s;
   }
 
-  /// The path, and what was there before it.
-  std::pair<ResponseBins, CrossSums> found(int rounds) {
-    ResponseBins h(fft.bins(), 1), best = h;  // the last round's may be worse
+  /// The path, what was there before it, and how well it is known.
+  struct Known {
+    ResponseBins h;
     CrossSums first;
+    std::vector<double> variance, left;
+  };
+  Known found(int rounds) {
+    ResponseBins h(fft.bins(), 1);
+    Known best{
+        h, {}, std::vector<double>(fft.bins()), std::vector<double>(fft.bins())};  // the last round's may be worse
     double last = 1e300;
     for (int round = 0; round <= rounds; ++round) {
       leave(round == 0 ? nullptr : &h);
       CrossSums s = sums();
       if (s.blocks < 2) break;
       const double now = std::reduce(s.left.begin(), s.left.end());
-      if (now < last) best = h;
+      if (now < last) best.h = h, best.variance = variance_of(h, s), best.left = s.left;
       if (now > 0.98 * last || round == rounds) break;
       last = now;
       const ResponseBins d = found_in(s);
       for (size_t k = 0; k < h.size(); ++k) h[k] += d[k];
       dsp::shorten_response(h, fft);
-      if (round == 0) first = std::move(s);
+      if (round == 0) best.first = std::move(s);
     }
-    return {std::move(best), std::move(first)};
+    return best;
   }
 };
 
@@ -159,11 +190,14 @@ Response estimate_response(const Excerpt& e, const Planar& model, size_t size, i
              std::vector<std::vector<double>>(pairs),
              std::vector<std::vector<double>>(pairs),
              std::vector<std::vector<double>>(pairs),
+             std::vector<std::vector<double>>(pairs),
+             std::vector<std::vector<double>>(pairs),
              std::vector<double>(pairs, 1.0),
              e.threads};
   const auto window = dsp::hann(size);
   each_pair(e.threads, int(pairs), [&](int p) {
-    auto [h, first] = Path(e, model, p, window).found(rounds);
+    auto [h, first, variance, left] = Path(e, model, p, window).found(rounds);
+    r.variance[size_t(p)] = std::move(variance), r.left[size_t(p)] = std::move(left);
     std::vector<double> certainty(h.size(), 0);
     for (size_t k = 0; k < h.size() && first.blocks > 0; ++k) {  // of the path against what was apart at first
       const double tells = first.model[k] * std::norm(h[k]);

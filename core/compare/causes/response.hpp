@@ -15,6 +15,8 @@ struct Response {
   std::vector<std::vector<double>> certainty;        ///< [pair][bin]: coherence by the number of averages
   std::vector<std::vector<double>> power;            ///< [pair][bin]: of the model
   std::vector<std::vector<double>> apart;            ///< [pair][bin]: of what came back less the model
+  std::vector<std::vector<double>> left;             ///< [pair][bin]: ... and less what the path makes of it
+  std::vector<std::vector<double>> variance;         ///< [pair][bin]: of H by what is left with it, against |H|^2
   std::vector<double> averages;                      ///< [pair]
   int threads = 1;                                   ///< that it runs on
   /// Impulse response of a pair: value at n samples, n from -size/4 to size/4, place 0 first, negative ones at the end.
