@@ -196,4 +196,11 @@ QString hertz(double hz, bool brief) {
   return QString::number(hz, 'g', brief ? 3 : 4) + (brief ? "" : " Hz");
 }
 
+QString band_text(double low_hz, double high_hz) {
+  if (high_hz < 1000) return QObject::tr("%1 to %2 Hz").arg(number(low_hz, 0), number(high_hz, 0));
+  if (low_hz < 1000) return QObject::tr("%1 to %2").arg(hertz(low_hz, false), hertz(high_hz, false));
+  const int decimals = low_hz < 10000 ? 1 : 0;
+  return QObject::tr("%1 to %2 kHz").arg(number(low_hz / 1000, decimals), number(high_hz / 1000, decimals));
+}
+
 }  // namespace heathmist::app

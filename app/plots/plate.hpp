@@ -84,5 +84,7 @@ class LevelTicker : public QCPAxisTicker {
 
 /// Writes "2.83 kHz", "1 k" for axes.
 QString hertz(double hz, bool brief);
+/// Writes "250 to 640 Hz", "2.8 to 3.1 kHz": as short as a column is, the unit once where it is one.
+QString band_text(double low_hz, double high_hz);
 
 }  // namespace heathmist::app

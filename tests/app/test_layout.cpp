@@ -6,6 +6,7 @@
 #include <QTableView>
 
 #include "app/listen/listening_bar.hpp"
+#include "app/pages/null/null_view.hpp"
 #include "app/plots/lines_plate.hpp"
 #include "app/plots/live_spectrum_plate.hpp"
 #include "app/shell/main_window.hpp"
@@ -93,6 +94,21 @@ class TestLayout : public QObject {
       const QStringList faults = lasting_faults_of(*bar);
       QVERIFY2(faults.isEmpty(), qPrintable(faults.join('\n')));
     }
+  }
+
+  /// What the residual's level is of has room on a small screen: a band anywhere.
+  void the_residuals_band_is_whole() {
+    window_->show_page("null");
+    auto* view = window_->findChild<NullView*>();
+    QVERIFY(view);
+    for (const int wide : {1024, 1280})
+      for (const auto& [low, high] : {std::pair(251.5, 641.2), {823.4, 12345.0}, {13210.0, 18760.0}}) {
+        window_->resize(wide, 700);
+        view->set_band({{low, high}});
+        const QStringList faults = lasting_faults_of(*view);
+        QVERIFY2(faults.isEmpty(), qPrintable(faults.join('\n')));
+      }
+    view->set_band({});
   }
 
   /// A reader of screens has a name for every field, list, table and plate.

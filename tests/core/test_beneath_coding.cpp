@@ -4,9 +4,9 @@
 #include <cmath>
 
 #include "core/compare/explain.hpp"
-#include "core/stages/encoder.hpp"
 #include "tests/support/programmes.hpp"
 #include "tests/support/signals.hpp"
+#include "tests/support/stages.hpp"
 #include "tests/support/treatments.hpp"
 
 using namespace heathmist;
@@ -35,16 +35,13 @@ double gain_told(const NullReport& r) {
 double gain_of(const std::string& encoder) { return encoder == "libmp3lame" ? 20 * std::log10(0.97) : 0; }
 
 Planar faded_in(Planar sound, int rate, double length_s) {
-  for (int c = 0; c < sound.channels(); ++c)
-    for (int64_t n = 0; n < std::min(sound.frames(), int64_t(length_s * rate)); ++n)
-      sound.channel(c)[size_t(n)] *= 0.5 - 0.5 * std::cos(M_PI * double(n) / (length_s * rate));
-  return sound;
+  const double length = length_s * rate;
+  return gained(std::move(sound),
+                [=](size_t n) { return double(n) < length ? 0.5 - 0.5 * std::cos(pi * double(n) / length) : 1; });
 }
 
 Planar stepped(Planar sound, int rate, double at_s, double db) {
-  for (int c = 0; c < sound.channels(); ++c)
-    for (auto n = size_t(at_s * rate); n < size_t(sound.frames()); ++n) sound.channel(c)[n] *= std::pow(10, db / 20);
-  return sound;
+  return gained(std::move(sound), [=](size_t n) { return double(n) < at_s * rate ? 1 : std::pow(10, db / 20); });
 }
 
 }  // namespace
@@ -53,13 +50,10 @@ class TestBeneathCoding : public QObject {
   Q_OBJECT
 
   NullReport told_coded(const Planar& sound, const Planar& treated, int rate, const char* encoder, int bits) {
-    const auto master = save(folder_ / "m.wav", sound, rate, WordFormat::pcm24);
-    encode(*Clip::open(save(folder_ / "t.wav", treated, rate, WordFormat::pcm24)), {encoder, bits}, folder_ / "c.mka");
-    Planar decoded;
-    const auto clip = Clip::open(folder_ / "c.mka");
-    clip->reader()->read(0, clip->format().frames, decoded);
-    std::filesystem::remove(folder_ / "c.mka");
-    return explained_null_of(master, save(folder_ / "r.wav", decoded, rate, WordFormat::pcm24));
+    const auto master = save(folder_ / "m.wav", sound, rate, WordFormat::pcm24),
+               went = save(folder_ / "t.wav", treated, rate, WordFormat::pcm24),
+               ret = save(folder_ / "r.wav", coded_and_back(folder_, went, encoder, bits), rate, WordFormat::pcm24);
+    return explained_null_of(master, ret);
   }
 
  private slots:
@@ -114,6 +108,19 @@ class TestBeneathCoding : public QObject {
       QVERIFY2(tells(r, "lossy") && !tells(r, "eq") && !tells(r, "gain") && !tells(r, "channel_gain"),
                qPrintable(told(r)));
     }
+  }
+
+  /// More than a coder takes, it was set, whatever phase it has: and the rest keeps its level.
+  void a_shelf_without_a_phase_beside_a_bell_stays_set() {
+    const Planar sound = programme("wide", 48000, 12, 36);
+    const auto shelf = [](double hz) { return std::pow(10, -6.0 / 20 / (1 + std::pow(1200 / std::max(hz, 1.0), 4))); };
+    const Planar dulled = filtered(with_spectrum(sound, 48000, shelf), 48000, "bell", 200, 0.7, 3);
+    const auto r = told_coded(sound, dulled, 48000, "libvorbis", 192000);
+    const Cause* eq = cause(r, "eq");
+    QVERIFY2(eq && tells(r, "lossy") && sections_of(*eq).size() == 2, qPrintable(told(r)));
+    QVERIFY2(is_near(sections_of(*eq)[1]["gain_db"].get<double>(), -6, 1), qPrintable(told(r)));
+    QVERIFY2(is_near(gain_told(r), 0, 0.3) && eq->values["flat_db"] == eq->values["channel_flat_db"][0],
+             qPrintable(told(r)));
   }
 
   /// What comes back softer the louder it is was faded in, not limited.

@@ -4,9 +4,9 @@
 #include <cmath>
 
 #include "core/compare/explain.hpp"
-#include "core/stages/encoder.hpp"
 #include "tests/support/programmes.hpp"
 #include "tests/support/signals.hpp"
+#include "tests/support/stages.hpp"
 #include "tests/support/treatments.hpp"
 
 using namespace heathmist;
@@ -118,12 +118,9 @@ class TestMistaken : public QObject {
     for (const bool set : {false, true})
       for (const auto& [encoder, bits] : {std::pair{"libmp3lame", 128000}, {"libvorbis", 128000}}) {
         const auto from = set ? save(folder_ / "d.wav", dulled, 48000, WordFormat::pcm24) : master;
-        encode(*Clip::open(from), {encoder, bits}, folder_ / "lossy.mka");
-        const auto decoded = Clip::open(folder_ / "lossy.mka");
-        Planar all;
-        decoded->reader()->read(0, decoded->format().frames, all);
-        std::filesystem::remove(folder_ / "lossy.mka");
-        const auto r = explained_null_of(master, save(folder_ / "r.wav", all, 48000, WordFormat::pcm24));
+        const auto ret =
+            save(folder_ / "r.wav", coded_and_back(folder_, from, encoder, bits), 48000, WordFormat::pcm24);
+        const auto r = explained_null_of(master, ret);
         QVERIFY2(tells(r, "lossy") && tells(r, "eq") == set, qPrintable(told(r)));
       }
   }

@@ -5,6 +5,7 @@
 #include <numbers>
 
 #include "core/stages/chain.hpp"
+#include "core/stages/encoder.hpp"
 #include "tests/support/signals.hpp"
 
 namespace heathmist::test {
@@ -24,6 +25,14 @@ inline Planar samples_of(const Clip& clip, int64_t first = 0, int64_t frames = -
   Planar block;
   clip.reader()->read(first, frames < 0 ? clip.format().frames : frames, block);
   return block;
+}
+
+/// What an encoder makes of a file, at so many bits a second, in plain samples.
+inline Planar coded_and_back(const Folder& folder, const std::filesystem::path& file, const char* encoder, int bits) {
+  encode(*Clip::open(file), {encoder, bits}, folder / "coded.mka");
+  Planar samples = samples_of(*Clip::open(folder / "coded.mka"));
+  std::filesystem::remove(folder / "coded.mka");
+  return samples;
 }
 
 inline double mean_square(std::span<const double> x) {

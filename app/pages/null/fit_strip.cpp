@@ -140,17 +140,17 @@ FitStrip::FitStrip(QWidget* parent) : QFrame(parent) {
   row->addWidget(choice_cell(tr("Polarity"), polarity_, polarity_reset_), 3);
   row->addWidget(choice_cell(tr("Channels"), map_, map_reset_), 3);
 
-  auto* result = new QFrame(this);
-  result->setObjectName("result");
-  set_term(result, "residual");
-  auto* rows = new QVBoxLayout(result);
+  result_ = new QFrame(this);
+  result_->setObjectName("result");
+  set_term(result_, "residual");
+  auto* rows = new QVBoxLayout(result_);
   rows->setContentsMargins(12, 6, 8, 6);
   rows->setSpacing(0);
-  residual_name_ = caption(tr("Residual"), result);
-  residual_ = new QLabel(result);
+  residual_name_ = caption(tr("Residual"), result_);
+  residual_ = new QLabel(result_);
   residual_->setFont(face(Type::headline, true));
   residual_->setObjectName("level");
-  residual_note_ = caption("", result);
+  residual_note_ = caption("", result_);
   auto* head = new QHBoxLayout;
   head->setSpacing(2);
   head->addWidget(residual_name_);
@@ -159,7 +159,7 @@ FitStrip::FitStrip(QWidget* parent) : QFrame(parent) {
   by_ = small_button(tr("all"),
                      tr("What the delay, drift and gain are measured by: all of it, a channel, mid, side, the selected "
                         "band. Ctrl and drag moves the return's lane by hand, Ctrl+G snaps."),
-                     result);
+                     result_);
   by_menu_ = new QMenu(by_);
   by_->setMenu(by_menu_);
   by_->setPopupMode(QToolButton::InstantPopup);
@@ -171,8 +171,8 @@ FitStrip::FitStrip(QWidget* parent) : QFrame(parent) {
   line->addStretch();
   line->addWidget(by_);
   rows->addLayout(line);
-  result->setMinimumWidth(126);
-  row->addWidget(result, 5);
+  result_->setMinimumWidth(126);
+  row->addWidget(result_, 5);
 
   auto hold = [this](auto FitHold::*field, auto value, const QString& what) {
     FitHold next = hold_;
@@ -285,6 +285,21 @@ void FitStrip::show_residual(std::optional<double> relative_db, const QString& n
   residual_->setText(relative_db ? number(*relative_db, 1) : tr("silence"));
   residual_->setToolTip(relative_db ? in_other_units(*relative_db) : tr("Nothing is left: every sample cancels"));
   residual_note_->setText(live ? tr("live, %1").arg(note) : note.isEmpty() && relative_db ? tr("dBr") : note);
+  fit_note();
+}
+
+/// In a narrow window what the level is of is said instead of its name.
+void FitStrip::fit_note() {
+  const QMargins around = result_->layout()->contentsMargins();
+  const int room = result_->width() - around.left() - around.right(),
+            both = residual_name_->sizeHint().width() + residual_note_->sizeHint().width();
+  residual_name_->setVisible(both <= room);
+}
+
+void FitStrip::resizeEvent(QResizeEvent* event) {
+  QFrame::resizeEvent(event);
+  layout()->activate();
+  fit_note();
 }
 
 void FitStrip::show_nothing() {
@@ -295,6 +310,7 @@ void FitStrip::show_nothing() {
   map_->setText(QString(QChar(0x2013)));
   residual_->setText(QString(QChar(0x2013)));
   residual_note_->clear();
+  fit_note();
 }
 
 }  // namespace heathmist::app

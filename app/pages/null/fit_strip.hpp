@@ -60,6 +60,8 @@ class FitStrip : public QFrame {
   void fill_by_menu();
   QFrame* choice_cell(const QString& name, QToolButton*& button, QToolButton*& reset);
   void dress();
+  void fit_note();
+  void resizeEvent(QResizeEvent* event) override;
   Fit fit_;
   FitHold hold_;
   FitCell *delay_, *drift_, *gain_;
@@ -67,6 +69,7 @@ class FitStrip : public QFrame {
   std::optional<std::pair<double, double>> band_;
   QMenu* by_menu_;
   QToolButton* by_;
+  QFrame* result_;
   QLabel *residual_name_, *residual_, *residual_note_;
 };
 

@@ -194,7 +194,7 @@ void NullView::refresh_numbers() {
   if (band_)
     strip_->show_residual(power_db(power_between(sums().residual_spectrum, band_->first, band_->second),
                                    power_between(sums().master_spectrum, band_->first, band_->second)),
-                          tr("%1 to %2").arg(hertz(band_->first, false), hertz(band_->second, false)), false);
+                          band_text(band_->first, band_->second), false);
   else
     strip_->show_residual(sums().residual_relative_db(), note, false);
   const std::shared_ptr<const ResidualSums> whole(trial_->report, &trial_->report->sums);  // lives with the report

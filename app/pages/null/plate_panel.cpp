@@ -15,14 +15,6 @@ namespace heathmist::app {
 
 namespace {
 
-/// As short as a column is: the unit once.
-QString band_text(double low_hz, double high_hz) {
-  if (high_hz < 1000) return PlatePanel::tr("%1 to %2 Hz").arg(number(low_hz, 0), number(high_hz, 0));
-  if (low_hz < 1000) return PlatePanel::tr("%1 to %2").arg(hertz(low_hz, false), hertz(high_hz, false));
-  const int decimals = low_hz < 10000 ? 1 : 0;
-  return PlatePanel::tr("%1 to %2 kHz").arg(number(low_hz / 1000, decimals), number(high_hz / 1000, decimals));
-}
-
 QToolButton* menu_button(const QString& hint, QMenu* menu, QWidget* parent) {
   auto* button = new QToolButton(parent);
   button->setFont(face(Type::small));

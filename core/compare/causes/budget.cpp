@@ -83,38 +83,41 @@ bool is_left_out_by_a_coder(const Json& section) {
   return hz > treble_hz && gain <= 0 && (gain >= -little_db || hz > coders_top_hz);
 }
 
-/// What is set of an EQ beside coding. Where nothing is, the end of the band, or where most is left out; nothing where
-/// that is only a little less treble.
-std::optional<Cause> as_a_coder_does(Cause c) {
-  if (c.code != "eq") return c;
-  const bool linear = c.values["phase"] == "linear";
-  double hz = 0, most = 0;
-  const auto take_out = [&](Json& sections) {
-    Json set = Json::array();
-    for (Json& s : sections) {
-      if (!(linear || s.contains("phase")) || !is_left_out_by_a_coder(s)) {
-        set.push_back(s);
-        continue;
-      }
-      if (const double gain = s.value("gain_db", -1e300); gain < most) most = gain, hz = s["hz"].get<double>();
-    }
-    const bool all = set.empty();
-    if (!linear || all) sections = std::move(set);
-    return all;
-  };
-  if (c.values.contains("flat_alone_db")) c.values["flat_db"] = c.values["flat_alone_db"];
-  bool left_out = take_out(c.values["sections"]);
-  if (c.values.contains("by_channel"))
-    for (Json& own : c.values["by_channel"]) left_out = take_out(own) && left_out;
-  if (!left_out) {
-    if (c.values["sections"].empty())
-      for (const Json& own : c.values["by_channel"])
-        if (!own.empty()) c.values["sections"] = own;
-    return c;
+bool turns_no_phase(const Json& section) { return section.contains("phase"); }
+
+/// Takes out of an EQ's sections what the coder left out, and returns that. Of a linear EQ it is all of them, or none.
+Json taken_out(Json& sections, bool linear) {
+  Json set = Json::array(), left_out = Json::array();
+  for (const Json& s : sections) {
+    const bool coders = (linear || turns_no_phase(s)) && is_left_out_by_a_coder(s);
+    (coders ? left_out : set).push_back(s);
   }
-  const bool ends = c.values.contains("band_limit_hz");
-  if (!ends && hz < coders_top_hz) return {};
-  c.code = "band_limit";
+  if (linear && !set.empty()) return Json::array();
+  sections = std::move(set);
+  return left_out;
+}
+
+/// What is set of an EQ beside coding. Where nothing is, the end of the band, or where most is left out; `lossy` where
+/// that is only a little less treble, a part of the coding. Its flat part lies where it does without what was left out.
+Cause as_a_coder_does(Cause c) {
+  if (c.code != "eq" || c.values.contains("of")) return c;  // a coder knows no mid and side
+  const bool linear = c.values["phase"] == "linear";
+  Json& sections = c.values["sections"];
+  const Json left_out = taken_out(sections, linear);
+  if (c.values.contains("flat_alone_db") && std::none_of(sections.begin(), sections.end(), turns_no_phase))
+    c.values["flat_db"] = c.values["flat_alone_db"];
+  bool is_set = !sections.empty();
+  if (c.values.contains("by_channel"))
+    for (Json& own : c.values["by_channel"]) {
+      taken_out(own, linear);
+      if (sections.empty()) sections = own;
+      is_set = is_set || !own.empty();
+    }
+  if (is_set) return c;
+  double hz = 0, most = 0;
+  for (const Json& s : left_out)
+    if (const double gain = s.value("gain_db", -1e300); gain < most) most = gain, hz = s["hz"].get<double>();
+  c.code = c.values.contains("band_limit_hz") || hz > coders_top_hz ? "band_limit" : "lossy";
   c.values = {{"hz", c.values.value("band_limit_hz", hz)}, {"flat_db", c.values["flat_db"]}};
   return c;
 }
@@ -185,13 +188,12 @@ Budget explained(const causes::Excerpt& excerpt, const BudgetFacts& facts, cause
     if (kept.of->stands == Stands::in_programme && !of_the_rest.taken_db)
       of_the_rest.taken_db = relative_db(before, excerpt.master_power);
     model = model_of(excerpt, {found.begin(), found.begin() + long(n) + 1}, tries.whole);
-    const Cause named = facts.lossy ? told_beside_coding(*kept.found) : kept.found->cause;
-    const auto cause = facts.lossy ? as_a_coder_does(named) : named;
-    if (!cause) {  // a part of the coding: but the level that it left as it was is told
-      budget.level_db += named.values.value("flat_alone_db", named.values["flat_db"].get<double>());
+    const Cause cause = facts.lossy ? as_a_coder_does(told_beside_coding(*kept.found)) : kept.found->cause;
+    if (cause.code == "lossy") {  // but the level that it left as it was is told
+      budget.level_db += cause.values["flat_db"].get<double>();
       continue;
     }
-    enter(*cause, power_left(excerpt, model));
+    enter(cause, power_left(excerpt, model));
     budget.layers.push_back({kept.of->stands, kept.found->take_out, kept.found->reach_s});
   }
   of_the_rest.fit_is_plain = facts.fit_is_plain && found.empty();

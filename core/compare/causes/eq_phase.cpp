@@ -79,10 +79,7 @@ PhaseJudged judge_phase(const EqSetting& setting, const std::vector<ShapePoint>&
     if (!only_takes_treble(setting.sections[k])) continue;
     EqSetting without = setting;
     without.sections.erase(without.sections.begin() + long(k));
-    Phases others = phases_of(without, points, rate);
-    others.points = phases.points;
-    if (others.response.size() == phases.response.size() && phase_left(others, rate, left) < left)
-      judged.level_alone.push_back(k);
+    if (phase_left(phases_of(without, points, rate), rate, left) < left) judged.level_alone.push_back(k);
   }
   return judged;
 }

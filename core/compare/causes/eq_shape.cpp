@@ -3,6 +3,7 @@
 #include <algorithm>
 #include <array>
 #include <cmath>
+#include <iterator>
 
 #include "core/compare/causes/eq_phase.hpp"
 
@@ -257,9 +258,17 @@ double level_beside(const EqSetting& setting, const EqFit& fit, std::vector<Shap
   return setting.flat_db + densest(points);
 }
 
-/// A high pass that shows in the phase, and speaks against no level that is known.
-bool add_pass_by_phase(Fitted& f, const EqFit& fit, const std::vector<ShapePoint>& points, double rate) {
-  const auto passes = passes_by_phase(turning(f.setting, judge_phase(f.setting, points, rate)), points, rate);
+void sort_sections(EqSetting& setting) {
+  std::sort(setting.sections.begin(), setting.sections.end(),
+            [](const EqSection& a, const EqSection& b) { return a.hz < b.hz; });
+}
+
+/// A high pass that shows in what is left of the phase, and speaks against no level that is known, nor against those
+/// that are less well known together: an all-pass turns the same phase.
+bool add_pass_by_phase(Fitted& f, const EqFit& fit, const std::vector<ShapePoint>& points, const PhaseJudged& phase,
+                       double rate) {
+  constexpr double speaks_against_db = 0.1;
+  const auto passes = passes_by_phase(turning(f.setting, phase), points, rate);
   if (passes.empty()) return false;
   std::vector<ShapePoint> known;
   std::copy_if(points.begin(), points.end(), std::back_inserter(known),
@@ -269,6 +278,8 @@ bool add_pass_by_phase(Fitted& f, const EqFit& fit, const std::vector<ShapePoint
     EqSetting with = f.setting;
     with.sections.push_back(pass);
     if (to_known.chi_square_of(with) > to_known.chi_square_of(f.setting) + over_chance) continue;
+    if (to_known.error_of(with) > to_known.error_of(f.setting) + speaks_against_db) continue;
+    sort_sections(with);
     f = {with, fit.error_of(with)};
     return true;
   }
@@ -306,17 +317,16 @@ EqShape shape_of(const std::vector<ShapePoint>& points, double rate_hz, std::opt
   join_passes(best, fit);
   if (best.setting.sections.size() > 2) join_two(best, fit, points, rate_hz);
   choose_flat(best, fit, untouched_db);
-  shape.by_phase = add_pass_by_phase(best, fit, points, rate_hz);
+  sort_sections(best.setting);
+  auto phase = judge_phase(best.setting, points, rate_hz);
+  shape.by_phase = add_pass_by_phase(best, fit, points, phase, rate_hz);
+  if (shape.by_phase) phase = judge_phase(best.setting, points, rate_hz);
   shape.sections = best.setting.sections, shape.error_db = best.error_db;
   shape.flat_db = best.setting.sections.empty() ? usual_db : best.setting.flat_db;
   for (const ShapePoint& p : points)
     if (p.weight > 0.05) shape.range_db = std::max(shape.range_db, std::abs(std::max(-60.0, p.db - shape.flat_db)));
-  std::sort(shape.sections.begin(), shape.sections.end(),
-            [](const EqSection& a, const EqSection& b) { return a.hz < b.hz; });
-  const auto phase = judge_phase({shape.sections, shape.flat_db}, points, rate_hz);
   shape.phase_deg = phase.left_deg, shape.linear_phase = phase.linear, shape.level_alone = phase.level_alone;
-  if (!phase.level_alone.empty())
-    shape.flat_alone_db = level_beside(turning({shape.sections, shape.flat_db}, phase), fit, points);
+  if (!phase.level_alone.empty()) shape.flat_alone_db = level_beside(turning(best.setting, phase), fit, points);
   return shape;
 }
 

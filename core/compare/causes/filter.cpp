@@ -1,7 +1,9 @@
 // What one filter explains: EQ, phase alone, a band's upper limit, a dense tail.
 #include <algorithm>
 #include <cmath>
-#include <numeric>
+#include <functional>
+#include <memory>
+#include <optional>
 
 #include "core/compare/causes/estimates.hpp"
 #include "core/compare/causes/response_points.hpp"

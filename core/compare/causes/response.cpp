@@ -160,8 +160,8 @@ struct Path {
   };
   Known found(int rounds) {
     ResponseBins h(fft.bins(), 1);
-    Known best{
-        h, {}, std::vector<double>(fft.bins()), std::vector<double>(fft.bins())};  // the last round's may be worse
+    const std::vector<double> none(fft.bins());
+    Known best{h, {}, none, none};  // the last round's may be worse
     double last = 1e300;
     for (int round = 0; round <= rounds; ++round) {
       leave(round == 0 ? nullptr : &h);
@@ -184,14 +184,15 @@ struct Path {
 
 Response estimate_response(const Excerpt& e, const Planar& model, size_t size, int rounds) {
   const auto pairs = size_t(e.pairs());
+  const std::vector<std::vector<double>> none(pairs);
   Response r{size,
              double(e.rate_hz) / double(size),
              std::vector<ResponseBins>(pairs),
-             std::vector<std::vector<double>>(pairs),
-             std::vector<std::vector<double>>(pairs),
-             std::vector<std::vector<double>>(pairs),
-             std::vector<std::vector<double>>(pairs),
-             std::vector<std::vector<double>>(pairs),
+             none,
+             none,
+             none,
+             none,
+             none,
              std::vector<double>(pairs, 1.0),
              e.threads};
   const auto window = dsp::hann(size);
@@ -205,9 +206,9 @@ Response estimate_response(const Excerpt& e, const Planar& model, size_t size, i
     }
     r.averages[size_t(p)] = std::max(1.0, first.blocks);
     r.h[size_t(p)] = std::move(h), r.certainty[size_t(p)] = std::move(certainty);
-    const std::vector<double> none(size / 2 + 1, 0);
-    r.power[size_t(p)] = first.blocks > 0 ? std::move(first.model) : none;
-    r.apart[size_t(p)] = first.blocks > 0 ? std::move(first.left) : none;
+    const std::vector<double> silent(size / 2 + 1, 0);
+    r.power[size_t(p)] = first.blocks > 0 ? std::move(first.model) : silent;
+    r.apart[size_t(p)] = first.blocks > 0 ? std::move(first.left) : silent;
   });
   return r;
 }

@@ -2,6 +2,8 @@
 
 #include <algorithm>
 #include <cmath>
+#include <complex>
+#include <optional>
 
 #include "core/dsp/median.hpp"
 
@@ -41,25 +43,44 @@ std::vector<Both> at_one_place(const std::vector<std::vector<ShapePoint>>& point
   return both;
 }
 
-/// The level of the second channel's response over the first's where both were turned alike, as far as they are known;
-/// nothing where they were not. Less than chance makes of it is none.
-std::optional<double> apart_alike(const std::vector<std::vector<ShapePoint>>& points, const std::vector<Both>& both) {
-  constexpr double alike_db = 0.1, known_to = 2, over_chance = 3, of_median = 1.86;  // its error over the usual one
-  constexpr size_t enough = 12;
-  std::vector<double> apart, known_db;
+/// What the second channel's response lies over the first's at a place, and how well that is known.
+struct Apart {
+  double db, known_db;
+  bool clear;  // in both channels
+};
+std::vector<Apart> apart_at(const std::vector<std::vector<ShapePoint>>& points, const std::vector<Both>& both) {
+  std::vector<Apart> all;
   for (const auto& [first, second] : both) {
     const ShapePoint &a = points[0][first], &b = points[1][second];
-    if (std::min(a.weight, b.weight) <= 0.5) continue;
-    apart.push_back(b.db - a.db), known_db.push_back(std::sqrt(a.variance_db2 + b.variance_db2));
+    all.push_back({b.db - a.db, std::sqrt(a.variance_db2 + b.variance_db2), std::min(a.weight, b.weight) > 0.5});
   }
-  if (apart.size() < enough) return {};
-  const double middle = dsp::median(apart);
-  std::vector<double> off;
-  for (const double d : apart) off.push_back(std::abs(d - middle));
-  long beyond = 0;
-  for (size_t n = 0; n < off.size(); ++n) beyond += off[n] > std::max(alike_db, known_to * known_db[n]);
-  if (beyond * 5 >= std::ssize(off)) return {};
-  const double by_chance = over_chance * of_median * dsp::median(off) / std::sqrt(double(apart.size()));
+  return all;
+}
+
+/// The level of the second channel's response over the first's where both were turned alike, as far as they are known;
+/// nothing where they were not: at a fifth of the places, or at a third of an octave on end. Less than chance makes of
+/// it is none.
+std::optional<double> apart_alike(const std::vector<Apart>& all) {
+  constexpr double alike_db = 0.1, known_to = 2, over_chance = 3, of_median = 1.86;  // its error over the usual one
+  constexpr size_t enough = 12, on_end = 4;
+  std::vector<double> clear;
+  for (const Apart& each : all)
+    if (each.clear) clear.push_back(each.db);
+  if (clear.size() < enough) return {};
+  const double middle = dsp::median(clear);
+  size_t beyond = 0, run = 0;
+  double before = 0;
+  for (const Apart& each : all) {
+    const double off = each.db - middle;
+    const bool is_beyond = std::abs(off) > std::max(alike_db, known_to * each.known_db);
+    run = !is_beyond ? 0 : off * before > 0 ? run + 1 : 1;
+    before = off;
+    beyond += is_beyond && each.clear;
+    if (run >= on_end) return {};
+  }
+  if (beyond * 5 >= clear.size()) return {};
+  for (double& db : clear) db = std::abs(db - middle);
+  const double by_chance = over_chance * of_median * dsp::median(clear) / std::sqrt(double(clear.size()));
   return std::abs(middle) < by_chance ? 0 : middle;
 }
 
@@ -144,7 +165,7 @@ std::vector<EqShape> shapes_of(const std::vector<std::vector<ShapePoint>>& point
                                double untouched_db) {
   if (points.size() == 2) {
     const auto both = at_one_place(points);
-    if (const auto apart = apart_alike(points, both)) {
+    if (const auto apart = apart_alike(apart_at(points, both))) {
       const EqShape one = shape_of(as_one(points, both, *apart), rate_hz, untouched_db);
       EqShape other = one;
       other.flat_db += *apart;

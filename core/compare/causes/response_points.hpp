@@ -1,6 +1,5 @@
 // A linear path's response as points that an EQ is fitted to, and the EQs that fit.
 #pragma once
-#include <optional>
 #include <vector>
 
 #include "core/compare/causes/eq_shape.hpp"
