@@ -82,6 +82,38 @@ class TestCausesTogether : public QObject {
              qPrintable(told(r)));
   }
 
+  /// Levels are those of the direct sound, however much of the gain that is measured the echo makes.
+  void an_echo_makes_no_gain_data() {
+    QTest::addColumn<double>("gain_db");
+    QTest::newRow("no gain") << 0.0;
+    QTest::newRow("down") << -3.0;
+  }
+  void an_echo_makes_no_gain() {
+    QFETCH(double, gain_db);
+    const Planar sound = programme("piano", 44100, 10, 53);
+    const auto r = told_of(sound, scaled(with_echo(sound, 5292, 0.2), std::pow(10, gain_db / 20)), 44100);
+    QVERIFY2(is_near(number(cause(r, "echo"), "level_db"), 20 * std::log10(0.2), 0.02), qPrintable(told(r)));
+    QCOMPARE(tells(r, "gain"), gain_db != 0);
+    if (gain_db != 0) QVERIFY2(is_near(number(cause(r, "gain"), "gain_db"), gain_db, 0.01), qPrintable(told(r)));
+  }
+
+  /// At a high rate too, where the outline's stretches are short.
+  void the_end_of_the_band_is_told_beside_what_lies_under_it() {
+    constexpr int rate = 96000;
+    const Planar sound = programme("from_silence", rate, 12, 54);
+    const auto ends = [&](const Planar& s) { return with_spectrum(s, rate, [](double hz) { return hz < 20600; }); };
+    const auto turned = told_of(sound, ends(filtered(sound, rate, "low shelf", 120, 0.7071, -3)), rate);
+    const Cause* eq = cause(turned, "eq");
+    QVERIFY2(has_section(eq, "low_shelf", 120, -3) && eq->values["sections"].size() == 1, qPrintable(told(turned)));
+    QVERIFY2(is_near(number(eq, "band_limit_hz"), 20600, 200) &&
+                 eq->text.find("; the band ends at 20.") != std::string::npos,
+             qPrintable(told(turned)));
+    QVERIFY2(!tells(turned, "width") && !tells(turned, "gain"), qPrintable(told(turned)));
+    const auto pressed = told_of(sound, ends(compressed(sound, rate, -27, 1.5, 0)), rate);
+    QVERIFY2(tells(pressed, "compressor") && !tells(pressed, "gain_ride") && !tells(pressed, "distortion"),
+             qPrintable(told(pressed)));
+  }
+
   void an_echo_of_one_channel_is_told_there() {
     for (const int channel : {0, 1})
       for (const int64_t late : {882, 10143}) {

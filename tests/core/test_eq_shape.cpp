@@ -140,6 +140,16 @@ class TestEqShape : public QObject {
     }
   }
 
+  /// What lies under it is known to a decibel only, as of few windows in the bass; the rest of the EQ is told too.
+  void beside_a_high_pass_by_phase_the_rest_is_told() {
+    const std::vector<EqSection> set{{Kind::high_pass, 15, 0, 0.707, 2}, {Kind::high_shelf, 9000, 0.7, 0.707, 2}};
+    auto points = measured(set, 0, 0.002, 9);
+    for (ShapePoint& p : points) p.variance_db2 = 1e-5 + std::pow(30 / p.hz, 2);
+    const auto shape = shape_of(points, rate);
+    QVERIFY2(shape.by_phase && same(shape.sections, set), qPrintable(text_of(shape.sections)));
+    QVERIFY(std::abs(shape.flat_db) < 0.02);
+  }
+
   /// Nor is every phase that of a high pass.
   void an_all_pass_is_no_high_pass() {
     for (const double hz : {150.0, 800.0, 4000.0}) {
@@ -151,6 +161,13 @@ class TestEqShape : public QObject {
       const auto shape = shape_of(points, rate);
       QVERIFY2(shape.sections.empty() && !shape.by_phase, qPrintable(text_of(shape.sections)));
     }
+    auto low = measured({}, 0, 0.003, 8);
+    for (ShapePoint& p : low) {
+      const std::complex<double> s(0, p.hz / 20);
+      p.h *= (s * s - s / 0.7 + 1.0) / (s * s + s / 0.7 + 1.0), p.variance_db2 = 1e-5 + std::pow(30 / p.hz, 2);
+    }
+    const auto shape = shape_of(low, rate);
+    QVERIFY2(shape.sections.empty() && !shape.by_phase, qPrintable(text_of(shape.sections)));
   }
 };
 

@@ -81,7 +81,7 @@ class TestTremolo : public QObject {
   /// A gain that follows beats is the beats', and a slow one is a hand's.
   void what_follows_the_programme_or_goes_once_is_none_data() {
     QTest::addColumn<QString>("name");
-    for (const char* name : {"loop", "drums", "dense"}) QTest::newRow(name) << name;
+    for (const char* name : {"loop", "drums", "dense", "from_silence"}) QTest::newRow(name) << name;
   }
   void what_follows_the_programme_or_goes_once_is_none() {
     QFETCH(QString, name);

@@ -286,7 +286,14 @@ bool find_taps(std::vector<Channel>& channels, std::vector<std::vector<double>> 
   return true;
 }
 
-/// An echo of all channels, told by the one where it is strongest; where it is much weaker it is none.
+/// The direct sound beside the taps, against the model.
+double direct_of(const Channel& c) {
+  constexpr double least = 0.05;  // less is no direct sound to tell an echo by
+  return std::max(least, 1 + c.taps.back().of[around_peak]);
+}
+
+/// An echo of all channels, told by the one where it is strongest against its direct sound; where it is much weaker it
+/// is none.
 Cause echo_cause(const std::vector<Channel>& channels, double rate) {
   constexpr double much_weaker = 0.1;
   Json echoes = Json::array();
@@ -295,7 +302,7 @@ Cause echo_cause(const std::vector<Channel>& channels, double rate) {
     const int64_t at = channels.front().taps[k].at;
     if (!at) continue;
     std::vector<double> levels;
-    for (const Channel& c : channels) levels.push_back(level_of(c.taps[k], c.model));
+    for (const Channel& c : channels) levels.push_back(level_of(c.taps[k], c.model) / direct_of(c));
     const double strongest =
         *std::max_element(levels.begin(), levels.end(), [](double a, double b) { return std::abs(a) < std::abs(b); });
     for (size_t p = 0; p < levels.size(); ++p)
@@ -304,10 +311,13 @@ Cause echo_cause(const std::vector<Channel>& channels, double rate) {
                       {"level_db", 20 * std::log10(std::max(1e-9, std::abs(strongest)))},
                       {"inverted", strongest < 0}});
   }
+  double direct = 0;
+  for (const Channel& c : channels) direct += direct_of(c) / double(channels.size());
   Cause c{.code = "echo"};
   c.channels.assign(with_echo.begin(), with_echo.end());
   c.values = {{"time_ms", echoes[0]["time_ms"]},
               {"level_db", echoes[0]["level_db"]},
+              {"direct_db", 20 * std::log10(direct)},
               {"echoes", echoes},
               {"in_all", with_echo.size() == channels.size()}};
   return c;

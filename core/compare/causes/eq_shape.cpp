@@ -61,23 +61,34 @@ std::vector<EqSection> starts(const std::vector<ShapePoint>& points, const std::
   return all;
 }
 
+/// Two shelves near one another of which the one takes back what the other gives: a bell.
+bool are_a_bell(const EqSection& a, const EqSection& b) {
+  constexpr double near_octaves = 1;
+  const auto upward = [](const EqSection& s) { return s.kind == Kind::high_shelf ? s.gain_db : -s.gain_db; };
+  return a.is_shelf() && b.is_shelf() && std::abs(std::log2(a.hz / b.hz)) < near_octaves && upward(a) * upward(b) < 0;
+}
+
 /// A bell or a shelf that turns the very edge of what is heard, or by more than such a thing can, is more likely
-/// the way down of a pass, a needle upward is chance, and a bell over all of the band a gain: they must be that much
-/// better.
+/// the way down of a pass, a needle upward or at the top is chance, a bell over all of the band a gain, and two shelves
+/// against one another a bell: they must be that much better.
 double doubt(const std::vector<EqSection>& sections, double rate) {
   constexpr double lowest_hz = 30, highest = 0.42, most_db = 20, much_better = 4, far_better = 12;
   constexpr double needle_q = 16, high = 0.33, high_needle_q = 4, low_hz = 40, low_needle_q = 3, least_q = 0.25;
   double most = 1;
   for (const EqSection& s : sections) {
-    const bool high_edge = s.hz > highest * rate, needle = s.q > (s.hz > high * rate ? high_needle_q
-                                                                  : s.hz < low_hz    ? low_needle_q
-                                                                                     : needle_q);
-    const bool turns_down = s.is_shelf() || (s.kind == Kind::bell && s.gain_db < 0);
+    const bool high_edge = s.hz > highest * rate, is_high = s.hz > high * rate, is_bell = s.kind == Kind::bell,
+               needle = s.q > (is_high         ? high_needle_q
+                               : s.hz < low_hz ? low_needle_q
+                                               : needle_q);
+    const bool turns_down = s.is_shelf() || (is_bell && s.gain_db < 0);
     if (turns_down && s.hz < lowest_hz) most = far_better;
-    if ((turns_down && high_edge) || (s.kind == Kind::bell && s.q < least_q) ||
-        (s.is_shelf() && std::abs(s.gain_db) > most_db) || (s.kind == Kind::bell && s.gain_db > 0 && needle))
+    if ((turns_down && high_edge) || (is_bell && s.q < least_q) || (s.is_shelf() && std::abs(s.gain_db) > most_db) ||
+        (is_bell && needle && (is_high || s.gain_db > 0)))
       most = std::max(most, much_better);
   }
+  for (size_t a = 0; a + 1 < sections.size(); ++a)
+    for (size_t b = a + 1; b < sections.size(); ++b)
+      if (are_a_bell(sections[a], sections[b])) most = std::max(most, much_better);
   return most;
 }
 
@@ -177,6 +188,25 @@ void try_the_usual(Fitted& best, const EqFit& fit, const std::vector<ShapePoint>
   }
 }
 
+/// The best that grows from the first of some settings that do the same, by a section at a time.
+Fitted grown(std::vector<Fitted> settings, const EqFit& fit, const std::vector<ShapePoint>& points, double rate,
+             size_t most) {
+  Fitted best = settings.front();
+  int idle = 0;
+  for (size_t count = best.setting.sections.size() + 1;
+       count <= most && best.error_db > good_enough_db && idle < most_idle; ++count) {
+    const double before = settings.front().error_db;
+    settings = one_more(settings, fit, points, rate);
+    if (settings.empty()) break;
+    idle = settings.front().error_db > still_worth_trying * before ? idle + 1 : 0;
+    const double more = double(count - best.setting.sections.size());
+    if (cost(settings.front(), rate) < cost(best, rate) &&
+        fit.chi_square_of(settings.front().setting) < fit.chi_square_of(best.setting) - over_chance * more)
+      best = settings.front();
+  }
+  return best;
+}
+
 /// What a setting does without a section as well, or with two of a kind in one, it does without.
 void leave_out_idle(Fitted& best, const EqFit& fit, double rate) {
   for (size_t n = 0; n < best.setting.sections.size();) {
@@ -263,13 +293,13 @@ void sort_sections(EqSetting& setting) {
             [](const EqSection& a, const EqSection& b) { return a.hz < b.hz; });
 }
 
-/// A high pass that shows in what is left of the phase, and speaks against no level that is known, nor against those
-/// that are less well known together: an all-pass turns the same phase.
-bool add_pass_by_phase(Fitted& f, const EqFit& fit, const std::vector<ShapePoint>& points, const PhaseJudged& phase,
-                       double rate) {
+/// A high pass that shows in what a setting leaves of the phase, and speaks against no level that is known, nor against
+/// those that are less well known together: an all-pass turns the same phase.
+std::optional<EqSection> pass_by_phase(const Fitted& f, const std::vector<ShapePoint>& points, const PhaseJudged& phase,
+                                       double rate) {
   constexpr double speaks_against_db = 0.1;
   const auto passes = passes_by_phase(turning(f.setting, phase), points, rate);
-  if (passes.empty()) return false;
+  if (passes.empty()) return {};
   std::vector<ShapePoint> known;
   std::copy_if(points.begin(), points.end(), std::back_inserter(known),
                [](const ShapePoint& p) { return p.weight >= least_weight; });
@@ -277,52 +307,65 @@ bool add_pass_by_phase(Fitted& f, const EqFit& fit, const std::vector<ShapePoint
   for (const EqSection& pass : passes) {
     EqSetting with = f.setting;
     with.sections.push_back(pass);
-    if (to_known.chi_square_of(with) > to_known.chi_square_of(f.setting) + over_chance) continue;
-    if (to_known.error_of(with) > to_known.error_of(f.setting) + speaks_against_db) continue;
-    sort_sections(with);
-    f = {with, fit.error_of(with)};
-    return true;
+    if (to_known.chi_square_of(with) <= to_known.chi_square_of(f.setting) + over_chance &&
+        to_known.error_of(with) <= to_known.error_of(f.setting) + speaks_against_db)
+      return pass;
   }
-  return false;
+  return {};
+}
+
+/// Points without what a section does to them.
+std::vector<ShapePoint> without(std::vector<ShapePoint> points, const EqSection& section, double rate) {
+  for (ShapePoint& p : points) {
+    const auto h = section.response(p.hz, rate);
+    p.db -= 20 * std::log10(std::max(1e-6, std::abs(h))), p.h /= h;
+  }
+  return points;
+}
+
+/// The setting of fewest sections that leaves no more than measuring does.
+Fitted fitted(const EqFit& fit, const std::vector<ShapePoint>& points, double rate, std::optional<double> untouched_db,
+              size_t most) {
+  const double usual_db = densest(points);
+  std::vector<Fitted> settings{{{{}, usual_db}, 0}};
+  if (std::abs(usual_db) > 0.05) settings.push_back({{{}, 0}, 0});
+  for (Fitted& f : settings) f.error_db = fit.error_of(f.setting);
+  Fitted best = grown(std::move(settings), fit, points, rate, most);
+  if (best.setting.sections.size() > 1) {
+    try_the_usual(best, fit, points, rate, usual_db);
+    try_the_usual(best, fit, points, rate, best.setting.flat_db);
+  }
+  leave_out_idle(best, fit, rate);
+  join_passes(best, fit);
+  if (best.setting.sections.size() > 2) join_two(best, fit, points, rate);
+  choose_flat(best, fit, untouched_db);
+  sort_sections(best.setting);
+  if (best.setting.sections.empty()) best.setting.flat_db = usual_db;
+  return best;
 }
 
 }  // namespace
 
 EqShape shape_of(const std::vector<ShapePoint>& points, double rate_hz, std::optional<double> untouched_db,
                  size_t most) {
+  constexpr double clear_of_pass = 3;
+  constexpr size_t enough = 8;  // points
   EqShape shape;
-  if (points.size() < 8) return shape;
+  if (points.size() < enough) return shape;
   const EqFit fit(points, rate_hz);
-  const double usual_db = densest(points);
-  std::vector<Fitted> settings{{{{}, usual_db}, 0}};
-  if (std::abs(usual_db) > 0.05) settings.push_back({{{}, 0}, 0});
-  for (Fitted& f : settings) f.error_db = fit.error_of(f.setting);
-  Fitted best = settings.front();
-  int idle = 0;
-  for (size_t count = 1; count <= most && best.error_db > good_enough_db && idle < most_idle; ++count) {
-    const double before = settings.front().error_db;
-    settings = one_more(settings, fit, points, rate_hz);
-    if (settings.empty()) break;
-    idle = settings.front().error_db > still_worth_trying * before ? idle + 1 : 0;
-    const double more = double(count - best.setting.sections.size());
-    if (cost(settings.front(), rate_hz) < cost(best, rate_hz) &&
-        fit.chi_square_of(settings.front().setting) < fit.chi_square_of(best.setting) - over_chance * more)
-      best = settings.front();
-  }
-  if (best.setting.sections.size() > 1) {
-    try_the_usual(best, fit, points, rate_hz, usual_db);
-    try_the_usual(best, fit, points, rate_hz, best.setting.flat_db);
-  }
-  leave_out_idle(best, fit, rate_hz);
-  join_passes(best, fit);
-  if (best.setting.sections.size() > 2) join_two(best, fit, points, rate_hz);
-  choose_flat(best, fit, untouched_db);
-  sort_sections(best.setting);
+  Fitted best = fitted(fit, points, rate_hz, untouched_db, most);
   auto phase = judge_phase(best.setting, points, rate_hz);
-  shape.by_phase = add_pass_by_phase(best, fit, points, phase, rate_hz);
-  if (shape.by_phase) phase = judge_phase(best.setting, points, rate_hz);
-  shape.sections = best.setting.sections, shape.error_db = best.error_db;
-  shape.flat_db = best.setting.sections.empty() ? usual_db : best.setting.flat_db;
+  if (const auto pass = pass_by_phase(best, points, phase, rate_hz)) {  // what else there is shows above it
+    auto rest = without(points, *pass, rate_hz);
+    std::erase_if(rest, [&](const ShapePoint& p) { return p.hz < clear_of_pass * pass->hz; });
+    if (rest.size() >= enough) best = fitted(EqFit(rest, rate_hz), rest, rate_hz, untouched_db, most - 1);
+    best.setting.sections.push_back(*pass);
+    sort_sections(best.setting);
+    best.error_db = fit.error_of(best.setting);
+    phase = judge_phase(best.setting, points, rate_hz);
+    shape.by_phase = true;
+  }
+  shape.sections = best.setting.sections, shape.error_db = best.error_db, shape.flat_db = best.setting.flat_db;
   for (const ShapePoint& p : points)
     if (p.weight > 0.05) shape.range_db = std::max(shape.range_db, std::abs(std::max(-60.0, p.db - shape.flat_db)));
   shape.phase_deg = phase.left_deg, shape.linear_phase = phase.linear, shape.level_alone = phase.level_alone;

@@ -20,6 +20,7 @@ constexpr double much_phase_deg = 20, as_flat_as_it_gets_db = 0.4;  // peaks tha
 constexpr double turned_deg = 40, levels_share = 0.1;  // phase that is turned all over: the levels' part is the lesser
 constexpr double ragged_db = 0.25;                     // of the response, that no EQ follows: a tail's
 constexpr double least_phase_deg = 0.5;
+constexpr double way_down = 0.85;                        // of a band's limit: from here on
 constexpr double replaced = 1.5;                         // what went and what came instead, against what went
 constexpr double edge_db = 25, edge_octaves = 5.0 / 12;  // a fall by that within so many octaves is a band's limit
 
@@ -94,6 +95,17 @@ double share_of_levels(const Response& r, size_t pair, double flat_db) {
   return all > 0 ? levels / all : 1;
 }
 
+/// Share of what a response changes, by power, that it does beyond a frequency.
+double share_beyond(const Response& r, size_t pair, double flat_db, double hz) {
+  const double flat = std::pow(10, flat_db / 20);
+  double all = 0, beyond = 0;
+  for (size_t k = 1; k < r.h[pair].size(); ++k) {
+    const double changed = r.power[pair][k] * std::norm(r.h[pair][k] / flat - 1.0);
+    all += changed, beyond += double(k) * r.bin_hz > hz ? changed : 0;
+  }
+  return all > 0 ? beyond / all : 0;
+}
+
 /// Hardly anything is left with it.
 bool explains_nearly_all(const Response& r, const Excerpt& e, const Planar& model) {
   constexpr double left_share = 0.05;
@@ -110,7 +122,6 @@ bool are_way_down(const std::vector<EqSection>& sections, double hz) {
 
 /// Nothing else than the limit: what the sections say is the way down to it.
 bool is_flat_below(const std::vector<std::vector<ShapePoint>>& points, const std::vector<EqShape>& shapes, double hz) {
-  constexpr double way_down = 0.85;
   for (size_t p = 0; p < points.size(); ++p)
     for (const ShapePoint& at : points[p])
       if (at.hz < way_down * hz && at.weight > 0.05 && std::abs(at.db - shapes[p].flat_db) > flat_magnitude_db)
@@ -291,6 +302,18 @@ void tell_where(const std::vector<std::vector<ShapePoint>>& points, Json& values
   values["until_hz"] = high > 0.8 * top ? Json(nullptr) : Json(high);
 }
 
+/// Frames of the excerpt on end that are told of.
+int64_t longest_told(const Excerpt& e) {
+  int64_t longest = 0, run = 0;
+  for (const uint8_t told : e.told) run = told ? run + 1 : 0, longest = std::max(longest, run);
+  return longest;
+}
+
+std::vector<std::vector<ShapePoint>> below(std::vector<std::vector<ShapePoint>> points, double hz) {
+  for (auto& own : points) std::erase_if(own, [&](const ShapePoint& p) { return p.hz > hz; });
+  return points;
+}
+
 /// What a path does, as points, EQs and what else shows in it.
 struct Seen {
   std::vector<std::vector<ShapePoint>> points;
@@ -298,12 +321,16 @@ struct Seen {
   double range = 0, phase = 0, levels = 0;
   std::optional<Tail> tail;
   std::optional<double> limit;
+  double beyond_limit = 0;  // share of what is changed
   bool by_phase = false;
 };
 Seen seen_in(const Response& r, double rate_hz, double gain_db, bool coded) {
   Seen s;
   for (size_t p = 0; p < r.h.size(); ++p) s.points.push_back(points_of(r, p, coded));
   s.shapes = shapes_of(s.points, rate_hz, -gain_db);
+  for (size_t p = 0; p < s.shapes.size(); ++p)
+    if (const auto own = band_limit(r, p, s.shapes[p].flat_db); own && (!s.limit || *own < *s.limit)) s.limit = own;
+  if (s.limit) s.shapes = shapes_of(below(s.points, way_down * *s.limit), rate_hz, -gain_db);
   for (size_t p = 0; p < s.shapes.size(); ++p) {
     const EqShape& shape = s.shapes[p];
     s.range = std::max(s.range, shape.range_db), s.phase = std::max(s.phase, shape.phase_deg);
@@ -312,7 +339,7 @@ Seen seen_in(const Response& r, double rate_hz, double gain_db, bool coded) {
     if (const auto own = tail_of({r.impulse(p)}, rate_hz);
         own && shape.error_db > ragged_db && (!s.tail || own->direct_to_tail_db < s.tail->direct_to_tail_db))
       s.tail = own;
-    if (const auto own = band_limit(r, p, shape.flat_db); own && (!s.limit || *own < *s.limit)) s.limit = own;
+    if (s.limit) s.beyond_limit = std::max(s.beyond_limit, share_beyond(r, p, shape.flat_db, *s.limit));
   }
   return s;
 }
@@ -343,7 +370,7 @@ std::optional<Cause> named(const Seen& s, double rate_hz, const std::function<bo
     c.values = {{"hz", *edge}};
   } else {
     c = eq_cause(s.shapes, s.points);
-    if (s.limit) c.values["band_limit_hz"] = *s.limit;
+    if (s.limit) c.values["band_limit_hz"] = *s.limit, c.values["beyond_limit_share"] = s.beyond_limit;
   }
   if (c.channels.empty())
     for (size_t p = 0; p < s.points.size(); ++p) c.channels.push_back(int(p));
@@ -356,6 +383,7 @@ std::optional<Found> estimate_filter(const Excerpt& e, const Planar& model) {
   size_t size = 2048;
   while (double(size) < window_s * e.rate_hz) size *= 2;
   while (size > 512 && int64_t(size) * 4 > e.frames()) size /= 2;
+  while (size > 512 && int64_t(size) * 3 / 2 > longest_told(e)) size /= 2;  // two blocks of a stretch
   auto r = std::make_shared<const Response>(response_of(e, model, size));
   if (const auto echo = first_echo(*r, e.rate_hz)) {  // which is a cause of its own: an EQ ends before it
     while (size > 512 && int64_t(size) / 4 > *echo * 3 / 4) size /= 2;

@@ -170,13 +170,13 @@ Cause cause_of(const Break& b, const NullReport& report) {
 
 /// The level that a cause gives to what it leaves as it was: an EQ its flat part, a change of width the mid (or what is
 /// left), a fold the sum, a copy the copied side, dynamics what they do not turn down, clipping what lies under it, a
-/// fade its plateau, steps the first part that lasts.
+/// fade its plateau, steps the first part that lasts, an echo the direct sound.
 double level_within_db(const Cause& c) {
   const Json& v = c.values;
   if (c.code == "eq") return v["flat_db"].get<double>();
   if (c.code == "band_limit") return v.value("flat_db", 0.0);
   if (c.code == "width") return v[v.contains("only_side_db") ? "only_side_db" : "mid_db"].get<double>();
-  if (c.code == "crosstalk") return v["direct_db"].get<double>();
+  if (c.code == "crosstalk" || c.code == "echo") return v["direct_db"].get<double>();
   if (c.code == "clip") return v["under_it_db"].get<double>();
   if (c.code == "fade") return v["plateau_db"].get<double>();
   if (c.code == "gain_step") return v["level_db"].get<double>();

@@ -180,7 +180,7 @@ struct Search {
   /// Every cause once more, with all others taken out, until that makes no odds.
   void again() {
     double now = left();
-    for (int round = 0; round < most_rounds && kept.size() > 1; ++round) {
+    for (int round = 0; round < most_rounds; ++round) {
       const double before = now;
       for (size_t n = 0; n < kept.size() && now > master_share(nothing_left); ++n) {
         job.check();
@@ -202,20 +202,34 @@ struct Search {
       Tried other = best(view_without(n), kept[n].of);
       if (!other.kept || (other.kept->of == kept[n].of && other.kept->found->cause.code == kept[n].found->cause.code))
         continue;
-      const double dearer = other.kept->of->price_db - kept[n].of->price_db;
-      keep_if_better(n, std::move(*other.kept), before, worth_again_db + dearer);
+      Search with = *this;
+      with.kept[n] = std::move(*other.kept);
+      const double dearer = with.kept[n].of->price_db - kept[n].of->price_db, after = with.left();
+      if (after > before) continue;
+      if (db_of(before, after) < worth_again_db + dearer) {  // it may be, once the others are estimated beside it
+        with.again();
+        if (with.score_db() > score_db() - worth_again_db) continue;
+      }
+      kept = std::move(with.kept);
     }
   }
 
-  /// A cause that is not found any more now that the others are known was one of theirs.
+  /// A cause that is not found any more now that the others are known was one of theirs; and so was a plain one that
+  /// they do as well without, once they are estimated without it.
   void let_go() {
     for (size_t n = 0; n < kept.size() && kept.size() > 1;) {
       Search other = *this;
       other.kept.erase(other.kept.begin() + long(n));
-      if (tried(*kept[n].of, view_without(n)).kept || other.left() > left() * std::pow(10, most_let_go_db / 10))
-        ++n;
+      const double takes_db = db_of(other.left(), left());
+      const bool is_found = bool(tried(*kept[n].of, view_without(n)).kept);
+      const bool goes = !is_found && takes_db <= most_let_go_db,
+                 may_go = kept[n].of->price_db == 0 && takes_db < second_db;
+      if (goes || may_go) other.again();
+
+      if (goes || (may_go && other.score_db() < score_db() + worth_again_db))
+        kept = std::move(other.kept), n = 0;
       else
-        kept = std::move(other.kept), again(), n = 0;
+        ++n;
     }
   }
 
@@ -264,7 +278,8 @@ struct Search {
     again();
     const size_t known = kept.size();
     add_causes();
-    if (kept.size() > known) let_go();
+    if (kept.size() > known) once_more_over_all();
+    let_go();
   }
 
   void add_causes() {

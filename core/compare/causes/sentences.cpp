@@ -74,10 +74,17 @@ std::string eq_of(const Cause& c) {
   return others && c.channels.size() == 1 ? fmt::format(" in channel {} only", c.channels[0] + 1) : "";
 }
 
+/// The end of the band, where a good part of what the filter does is done there.
+std::string and_its_limit(const Json& eq) {
+  constexpr double good_part = 0.1;
+  if (eq.value("beyond_limit_share", 0.0) < good_part) return "";
+  return "; the band ends at " + hertz_text(number(eq, "band_limit_hz"));
+}
+
 std::string eq_text(const Cause& c) {
   const Json& sections = c.values["sections"];
   const std::string phase = std::string(word(c.values, "phase") == "linear" ? ", linear phase" : "") +
-                            (c.values.contains("inverted") ? ", polarity inverted" : "");
+                            (c.values.contains("inverted") ? ", polarity inverted" : "") + and_its_limit(c.values);
   if (sections.empty() || number(c.values, "fit_error_db") > 1)
     return fmt::format("EQ{}: {} at {}{}", eq_of(c), signed_db(number(c.values, "most_db")),
                        hertz_text(number(c.values, "most_hz")), phase);

@@ -126,14 +126,28 @@ double place_in_turn(double time, double turns_a_frame) {
   return (turns - std::floor(turns)) * double(turn_places);
 }
 
+/// The level without what it does from one turn to the next, as a fade does: from the mean of a turn around each piece.
+std::vector<double> within_turns(const Moves& m, double turns_a_frame) {
+  std::vector<double> within(m.level.size());
+  double sum = 0;
+  size_t from = 0, to = 0;
+  for (size_t n = 0; n < m.level.size(); ++n) {
+    const auto is_apart = [&](size_t k) { return std::abs(m.at[k] - m.at[n]) * turns_a_frame > 0.5; };
+    while (to < m.level.size() && (to <= n || !is_apart(to))) sum += m.level[to++];
+    while (is_apart(from)) sum -= m.level[from++];
+    within[n] = m.level[n] - sum / double(to - from);
+  }
+  return within;
+}
+
 /// A programme that beats at that rate by itself says nothing: what made its gain move may have followed its level.
 bool is_the_programmes(const Moves& m, double turns_a_frame) {
   std::vector<double> sums(turn_places / 4, 0), counts(turn_places / 4, 0);
-  double mean = 0, all = 0, between = 0;
-  for (const double level : m.level) mean += level / double(m.level.size());
+  double all = 0, between = 0;
+  const auto level = within_turns(m, turns_a_frame);
   for (size_t n = 0; n < m.at.size(); ++n) {
     const auto k = size_t(place_in_turn(m.at[n], turns_a_frame) / 4);
-    sums[k] += m.level[n] - mean, counts[k] += 1, all += std::pow(m.level[n] - mean, 2);
+    sums[k] += level[n], counts[k] += 1, all += level[n] * level[n];
   }
   for (size_t k = 0; k < sums.size(); ++k)
     if (counts[k] > 0) between += sums[k] * sums[k] / counts[k];
