@@ -59,11 +59,14 @@ void TrialResults::request(const TrialSpec& spec, bool is_looked_at) {
     }
     queue_.drop(wanted->second.token);
   }
-  Request request{priority, [this, spec](const Job& job, const Tell& tell) { run(spec, job, tell); }};
+  const int64_t serial = ++requests_;
+  Request request{priority, [this, spec, serial](const Job& job, const Tell& tell) { run(spec, serial, job, tell); }};
   request.group = "trials";
   request.progressed = [this, id = QString::fromStdString(spec.id)](double fraction) { emit progressed(id, fraction); };
-  request.ended = [this, id = spec.id](Outcome outcome, const QString& sentence) { end(id, outcome, sentence); };
-  wanted_[spec.id] = {spec, queue_.post(std::move(request))};
+  request.ended = [this, id = spec.id, serial](Outcome outcome, const QString& sentence) {
+    end(id, serial, outcome, sentence);
+  };
+  wanted_[spec.id] = {spec, serial, queue_.post(std::move(request))};
 }
 
 void TrialResults::look(const RegionRequest& wanted) {
@@ -93,14 +96,24 @@ void TrialResults::forget_all() {
   results_.clear();
 }
 
+void TrialResults::forget(const std::string& id) {
+  results_.drop(id);
+  const auto wanted = wanted_.find(id);
+  if (wanted == wanted_.end()) return;
+  queue_.drop(wanted->second.token);
+  wanted_.erase(wanted);
+}
+
 std::shared_ptr<const TrialResult> TrialResults::result(const std::string& id) const {
   return results_.find(id).value_or(nullptr);
 }
 
 /// On a thread of the queue.
-void TrialResults::run(const TrialSpec& spec, const Job& job, const Tell& tell) {
+void TrialResults::run(const TrialSpec& spec, int64_t serial, const Job& job, const Tell& tell) {
   const auto publish = [&](const AnalysisResult& what) {
-    tell([this, result = std::make_shared<const TrialResult>(TrialResult{what, spec})] { keep(result); });
+    tell([this, serial, result = std::make_shared<const TrialResult>(TrialResult{what, spec})] {
+      if (is_of_the_latest(result->spec.id, serial)) keep(result);
+    });
   };
   const AnalysisInput input{spec.master, spec.ret, spec.chain, spec.hold, {}, spec.floor};
   const auto null = analysis_.null(input, grant_here(), job.part(0, 0.5));
@@ -143,7 +156,13 @@ void TrialResults::free_disk() {
   while (results_.size() > least_held && scratch_bytes() > most_scratch_bytes_) results_.drop_oldest();
 }
 
-void TrialResults::end(const std::string& id, Outcome outcome, const QString& sentence) {
+bool TrialResults::is_of_the_latest(const std::string& id, int64_t serial) const {
+  const auto wanted = wanted_.find(id);
+  return wanted != wanted_.end() && wanted->second.serial == serial;
+}
+
+void TrialResults::end(const std::string& id, int64_t serial, Outcome outcome, const QString& sentence) {
+  if (!is_of_the_latest(id, serial)) return;
   wanted_.erase(id);
   if (outcome == Outcome::failed) emit failed(QString::fromStdString(id), sentence);
   if (outcome == Outcome::cancelled) emit cancelled(QString::fromStdString(id));

@@ -44,7 +44,7 @@ class TrialResults : public QObject {
   /// Stops what runs and forgets what is wanted.
   void cancel();
   void forget_all();
-  void forget(const std::string& id) { results_.drop(id); }  ///< its result: it is run anew when it is asked for
+  void forget(const std::string& id);  ///< its result, and what is on its way: it is run anew when it is asked for
   bool is_busy() const { return !wanted_.empty() || look_ != 0; }
 
   /// Nothing where it was not run, or was let go for others since: it is asked for again then.
@@ -63,18 +63,21 @@ class TrialResults : public QObject {
  private:
   struct Wanted {
     TrialSpec spec;
+    int64_t serial;  // of the request: what is told of an earlier one comes too late
     Queue::Token token;
     bool is_cancelled = false;
   };
-  void run(const TrialSpec& spec, const Job& job, const Tell& tell);
+  bool is_of_the_latest(const std::string& id, int64_t serial) const;
+  void run(const TrialSpec& spec, int64_t serial, const Job& job, const Tell& tell);
   AnalysisResult explained_of(AnalysisInput input, const AnalysisResult& null, const Job& job);
   void keep(std::shared_ptr<const TrialResult> result);
   void free_disk();
-  void end(const std::string& id, Outcome outcome, const QString& sentence);
+  void end(const std::string& id, int64_t serial, Outcome outcome, const QString& sentence);
   void rest();
 
   Queue& queue_;
-  std::map<std::string, Wanted> wanted_;                       // by id
+  std::map<std::string, Wanted> wanted_;  // by id
+  int64_t requests_ = 0;
   Queue::Token look_ = 0;                                      // of the look that is on its way
   mutable Store<std::shared_ptr<const TrialResult>> results_;  // by id, newest first
   const int64_t most_scratch_bytes_;

@@ -129,15 +129,17 @@ class TestTrust : public QObject {
     QVERIFY(std::filesystem::file_size(there / "new.m4a") > 10000);
     QCOMPARE(std::filesystem::file_size(there / "mine.m4a"), uintmax_t(4));
     QVERIFY(!std::filesystem::exists(folder_ / "escaped.m4a"));
-    const auto late = folder_ / "late";
-    std::filesystem::create_directories(late);
-    open(bench_of({{{"type", "codec"}, {"codec", "aac"}, {"keep", (late / "late.m4a").string()}}}));
-    QTRY_VERIFY_WITH_TIMEOUT(window_->workspace().current_result() && window_->workspace().current_result()->why,
-                             120000);
-    QVERIFY(!std::filesystem::exists(late / "late.m4a"));
-    window_->part<ChainController>()->arm_stage(
-        window_->workspace().current_chain()->stages[0]);  // armed after it was measured: kept now
-    QTRY_VERIFY_WITH_TIMEOUT(std::filesystem::exists(late / "late.m4a"), 120000);
+    for (const bool is_measured : {true, false}) {  // armed after it was measured, and while it is
+      const auto late = folder_ / (is_measured ? "late" : "meanwhile") / "late.m4a";
+      std::filesystem::create_directories(late.parent_path());
+      const auto before = window_->workspace().current_result();
+      open(bench_of({{{"type", "codec"}, {"codec", "aac"}, {"keep", late.string()}}}));
+      const auto now = [&] { return window_->workspace().current_result(); };
+      QTRY_VERIFY_WITH_TIMEOUT(now() && now() != before && (now()->why || !is_measured), 120000);
+      QVERIFY(!std::filesystem::exists(late));
+      window_->part<ChainController>()->arm_stage(window_->workspace().current_chain()->stages[0]);
+      QTRY_VERIFY_WITH_TIMEOUT(std::filesystem::exists(late), 60000);
+    }
   }
 
   /// Opening a probe's cell takes nothing from a return that is being written.
