@@ -76,8 +76,8 @@ class TrialResults : public QObject {
   void rest();
 
   Queue& queue_;
-  std::map<std::string, Wanted> wanted_;  // by id
-  int64_t requests_ = 0;
+  std::map<std::string, Wanted> wanted_;                       // by id
+  int64_t requests_ = 0;                                       // so far: the last one's serial
   Queue::Token look_ = 0;                                      // of the look that is on its way
   mutable Store<std::shared_ptr<const TrialResult>> results_;  // by id, newest first
   const int64_t most_scratch_bytes_;

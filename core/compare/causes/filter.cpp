@@ -382,8 +382,8 @@ std::optional<Cause> named(const Seen& s, double rate_hz, const std::function<bo
 std::optional<Found> estimate_filter(const Excerpt& e, const Planar& model) {
   size_t size = 2048;
   while (double(size) < window_s * e.rate_hz) size *= 2;
-  while (size > 512 && int64_t(size) * 4 > e.frames()) size /= 2;
-  while (size > 512 && int64_t(size) * 3 / 2 > longest_told(e)) size /= 2;  // two blocks of a stretch
+  const auto longest = std::min(e.frames() / 4, longest_told(e) * 2 / 3);  // two blocks of a stretch
+  while (size > 512 && int64_t(size) > longest) size /= 2;
   auto r = std::make_shared<const Response>(response_of(e, model, size));
   if (const auto echo = first_echo(*r, e.rate_hz)) {  // which is a cause of its own: an EQ ends before it
     while (size > 512 && int64_t(size) / 4 > *echo * 3 / 4) size /= 2;

@@ -225,7 +225,6 @@ struct Search {
       const bool goes = !is_found && takes_db <= most_let_go_db,
                  may_go = kept[n].of->price_db == 0 && takes_db < second_db;
       if (goes || may_go) other.again();
-
       if (goes || (may_go && other.score_db() < score_db() + worth_again_db))
         kept = std::move(other.kept), n = 0;
       else
