@@ -3,6 +3,7 @@
 #include <algorithm>
 #include <cmath>
 #include <complex>
+#include <deque>
 #include <numeric>
 
 #include "core/dsp/fft.hpp"
@@ -34,6 +35,8 @@ class Lags {
   Lags(const Planar& from, const Planar& to, std::span<const uint8_t> told, int64_t hop)
       : from_(from), to_(to), told_(told), fft_(size_for(hop)), window_(dsp::hann(fft_.size() / 2)) {}
   int64_t reach() const { return int64_t(fft_.size() / 8); }
+  /// What all windows so far would hold if every one came back as it was.
+  double most() const { return most_; }
 
   std::vector<double> around(int64_t at) {
     std::vector<std::complex<double>> cross(fft_.bins());
@@ -41,8 +44,11 @@ class Lags {
       const auto x = spectrum(from_.channel(p), at), y = spectrum(to_.channel(p), at);
       for (size_t k = 1; k < cross.size(); ++k) cross[k] += std::conj(x[k]) * y[k];
     }
-    for (size_t k = 0; k < cross.size(); ++k)
-      fft_.spectrum()[k] = std::abs(cross[k]) > 0 ? cross[k] / std::sqrt(std::abs(cross[k])) : 0;
+    for (size_t k = 0; k < cross.size(); ++k) {
+      const double root = std::sqrt(std::sqrt(std::norm(cross[k])));
+      fft_.spectrum()[k] = root > 0 ? cross[k] / root : 0;
+      most_ += 2 * root;
+    }
     fft_.inverse();
     const auto size = int64_t(fft_.size());
     std::vector<double> v;
@@ -70,6 +76,7 @@ class Lags {
   std::span<const uint8_t> told_;
   dsp::RealFft<double> fft_;
   std::vector<double> window_;
+  double most_ = 0;
 };
 
 /// The way over the lags, window by window, that gathers most correlation in all (Viterbi 1967): from one to the next
@@ -84,16 +91,21 @@ class BestWay {
         per_sample * std::max(1e-30, usual_ += 0.05 * (*std::max_element(gain.begin(), gain.end()) - usual_));
     std::vector<double> sum(gain.size());
     std::vector<int16_t> from(gain.size());
-    for (int64_t k = 0; k < lags; ++k) {
-      double most = sums_.empty() ? 0 : -1e300;
-      if (!sums_.empty())
-        for (int64_t j = std::max<int64_t>(0, k - most_step_); j <= std::min(lags - 1, k + most_step_); ++j)
-          if (const double v = sums_[size_t(j)] - cost * double(std::abs(j - k)); v > most)
-            most = v, from[size_t(k)] = int16_t(j - k);
-      sum[size_t(k)] = most + gain[size_t(k)];
+    if (!sums_.empty()) {
+      Ahead below(sums_, cost), above(sums_, -cost);
+      for (int64_t k = 0, next = 0; k < lags; ++k) {
+        below.take(k), below.leave(k - most_step_);
+        for (; next < lags && next <= k + most_step_; ++next) above.take(next);
+        above.leave(k);
+        const bool up = above.best() + cost * double(k) > below.best() - cost * double(k);
+        sum[size_t(k)] = up ? above.best() + cost * double(k) : below.best() - cost * double(k);
+        from[size_t(k)] = int16_t((up ? above.place() : below.place()) - k);
+      }
     }
+    for (size_t k = 0; k < gain.size(); ++k) sum[k] += gain[k];
     sums_ = std::move(sum), steps_.push_back(std::move(from));
   }
+  double gathered() const { return sums_.empty() ? 0 : *std::max_element(sums_.begin(), sums_.end()); }
   std::vector<double> way() const {
     if (sums_.empty()) return {};
     auto at = std::max_element(sums_.begin(), sums_.end()) - sums_.begin();
@@ -105,6 +117,27 @@ class BestWay {
   }
 
  private:
+  /// The greatest of the sums, each by what it costs to come from there, in a window that slides up.
+  class Ahead {
+   public:
+    Ahead(const std::vector<double>& sums, double slope) : sums_(sums), slope_(slope) {}
+    void take(int64_t k) {
+      const double v = sums_[size_t(k)] + slope_ * double(k);
+      while (!held_.empty() && held_.back().second < v) held_.pop_back();
+      held_.emplace_back(k, v);
+    }
+    void leave(int64_t first) {
+      while (held_.front().first < first) held_.pop_front();
+    }
+    double best() const { return held_.front().second; }
+    int64_t place() const { return held_.front().first; }
+
+   private:
+    const std::vector<double>& sums_;
+    double slope_;
+    std::deque<std::pair<int64_t, double>> held_{};  // from the greatest down
+  };
+
   int64_t most_step_;
   double usual_ = 0;
   std::vector<double> sums_;
@@ -131,14 +164,18 @@ bool may_move(Lags& lags, int64_t frames, int64_t hop) {
   return count < least || all - there > moved * all;
 }
 
+constexpr double most_speed = 0.05;
+BestWay best_way(Lags& lags, int64_t frames, int64_t hop) {
+  BestWay best(std::max<int64_t>(4, std::llround(most_speed * double(hop))));
+  for (int64_t at = hop; at + hop < frames; at += hop) best.add(lags.around(at));
+  return best;
+}
+
 /// The delay of every window, for courses that leave the samples' neighbourhood; nothing where it stays.
 std::vector<double> way_of_delay(const Planar& from, const Planar& to, std::span<const uint8_t> told, int64_t hop) {
-  constexpr double most_speed = 0.05;
   Lags lags(from, to, told, hop);
   if (!may_move(lags, from.frames(), hop)) return {};
-  BestWay best(std::max<int64_t>(4, std::llround(most_speed * double(hop))));
-  for (int64_t at = hop; at + hop < from.frames(); at += hop) best.add(lags.around(at));
-  return best.way();
+  return best_way(lags, from.frames(), hop).way();
 }
 
 }  // namespace
@@ -173,6 +210,12 @@ void warp(std::span<const double> in, const DelayCourse& course, std::span<doubl
       sum += (a[k] + part * (b[k] - a[k])) * in[size_t(first + k)];
     out[size_t(n)] = sum;
   }
+}
+
+double followed_correlation(const Planar& from, const Planar& to, int64_t hop) {
+  Lags lags(from, to, {}, hop);
+  const double gathered = best_way(lags, from.frames(), hop).gathered();
+  return lags.most() > 0 ? gathered / lags.most() : 0;
 }
 
 DelayCourse course_of_delay(const Planar& from, const Planar& to, std::span<const uint8_t> told, int64_t hop) {

@@ -25,4 +25,8 @@ void warp(std::span<const double> in, const DelayCourse& course, std::span<doubl
 /// stays. Both are channels x frames; `told`: 0 where nothing may be read; empty: everything may.
 DelayCourse course_of_delay(const Planar& from, const Planar& to, std::span<const uint8_t> told, int64_t hop);
 
+/// What the best of these ways gathers, against what there would be to gather if `to` were `from` late and no more: 0 to
+/// 1, as a coherence.
+double followed_correlation(const Planar& from, const Planar& to, int64_t hop);
+
 }  // namespace heathmist

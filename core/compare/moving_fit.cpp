@@ -185,28 +185,51 @@ double middle_of(const std::vector<std::pair<double, double>>& late, double drif
 /// A delay and map, and how well what follows it agrees through one stretch.
 struct Lead {
   Fit fit;
-  double agreement = 0;
+  std::vector<int64_t> stretch;  ///< where it is followed; none: nothing overlaps
+  double correlation = 0, agreement = 0;
 };
 
-std::vector<Lead> leads_of(const Outlines& o, const Fit& still, int64_t frames, const Job& job) {
+std::vector<Lead> all_leads(const Outlines& o, const Fit& still, int64_t frames, const Job& job) {
   std::vector<Lead> leads;
-  for (const double delay : o.likely_delays(still.delay_samples, job))
+  for (const double delay : o.likely_delays(still.delay_samples, job)) {
+    const auto stretch = o.stretches(std::round(delay), frames, 1);
     for (const auto& pairs : maps_of(still, o.master.format().channels, o.ret.format().channels)) {
-      leads.push_back({still});
+      leads.push_back({still, stretch});
       Fit& fit = leads.back().fit;
       fit.delay_samples = std::round(delay), fit.drift_ppm = 0, fit.gain_db = 0, fit.pairs = pairs;
       set_overlap(fit, o.master.format().frames, o.ret.format().frames);
     }
-  for_each_segment(
-      std::ssize(leads), job, [] { return 0; },
-      [&](int, int64_t n) {
-        Lead& lead = leads[size_t(n)];
-        const auto at = o.stretches(lead.fit.delay_samples, frames, 1);
-        if (at.empty()) return;
-        Follower follower{double(o.master.format().sample_rate_hz)};
-        follower.follow(read_both(o.master, o.ret, lead.fit, at.front(), frames));
-        if (follower.is_upright()) lead.agreement = follower.agreement();
-      });
+  }
+  return leads;
+}
+
+/// Those in which most correlates, followed.
+std::vector<Lead> leads_of(const Outlines& o, const Fit& still, int64_t frames, const Job& job) {
+  constexpr double as_likely = 0.75;  // the right one correlates twice as much as one the other way up
+  constexpr size_t most_leads = 6;
+  const double rate = o.master.format().sample_rate_hz;
+  auto leads = all_leads(o, still, frames, job);
+  const auto each = [&](auto what) {
+    for_each_segment(
+        std::ssize(leads), job, [] { return 0; },
+        [&](int, int64_t n) {
+          if (Lead& lead = leads[size_t(n)]; !lead.stretch.empty())
+            what(lead, read_both(o.master, o.ret, lead.fit, lead.stretch.front(), frames));
+        });
+  };
+  each([&](Lead& lead, const Both& both) {
+    lead.correlation = followed_correlation(both.master, both.ret, int64_t(follow_hop_s * rate));
+  });
+  std::stable_sort(leads.begin(), leads.end(),
+                   [](const Lead& a, const Lead& b) { return a.correlation > b.correlation; });
+  const double least = as_likely * leads.front().correlation;
+  std::erase_if(leads, [&](const Lead& l) { return l.correlation < least; });
+  leads.resize(std::min(leads.size(), most_leads), leads.front());
+  each([&](Lead& lead, const Both& both) {
+    Follower follower{rate};
+    follower.follow(both);
+    if (follower.is_upright()) lead.agreement = follower.agreement();
+  });
   return leads;
 }
 
@@ -253,8 +276,9 @@ std::optional<Fit> fit_that_moves(const Clip& master, const Clip& ret, const Fit
   if (frames < 4 * int64_t(CrossSpectra::size) || double(frames) < 12 * follow_hop_s * rate) return {};
   if (still.trusted && !moves_somewhere(master, ret, still, frames)) return {};
   const Outlines outlines(master, ret, job);
-  auto [fit, agreement] = best_of(leads_of(outlines, still, frames, job));
-  if (agreement < least_coherent) return {};
+  const Lead best = best_of(leads_of(outlines, still, frames, job));
+  if (best.agreement < least_coherent) return {};
+  Fit fit = best.fit;
   Follower all{rate};
   for (const int64_t at : outlines.stretches(fit.delay_samples, frames, most_stretches)) {
     job.check();
