@@ -110,7 +110,7 @@ bool is_edge_of_a_gap(const Excerpt& e, int pair, int64_t at, int64_t reach) {
 
 }  // namespace
 
-std::optional<Found> estimate_clicks(const Excerpt& e, const Planar& model) {
+std::optional<Found> estimate_clicks(const Excerpt& e, const Model& model) {
   std::vector<Click> clicks;
   Json times = Json::array();
   std::vector<double> at_s;

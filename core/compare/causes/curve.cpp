@@ -198,7 +198,7 @@ void tell(Cause& c, double peak, const Harmonics& h) {
 
 }  // namespace
 
-std::optional<Found> estimate_clip(const Excerpt& e, const Planar& model) {
+std::optional<Found> estimate_clip(const Excerpt& e, const Model& model) {
   const auto levels = clip_of(e, model);
   if (!levels || !cuts_more_than_it_turns(e, model, *levels)) return {};
   const double peak = peak_of(model);
@@ -229,7 +229,7 @@ std::optional<Found> estimate_clip(const Excerpt& e, const Planar& model) {
                }};
 }
 
-std::optional<Found> estimate_curve(const Excerpt& e, const Planar& model) {
+std::optional<Found> estimate_curve(const Excerpt& e, const Model& model) {
   const auto curve = curve_of(e, model);
   if (!curve) return {};
   const double peak = peak_of(model);

@@ -13,7 +13,7 @@ constexpr double least_dc = 1e-5;  // -100 dBFS
 
 }  // namespace
 
-std::optional<Found> estimate_dc(const Excerpt& e, const Planar& model) {
+std::optional<Found> estimate_dc(const Excerpt& e, const Model& model) {
   Cause c{.code = "dc"};
   std::vector<double> offsets;
   double most = 0;

@@ -325,7 +325,7 @@ Cause echo_cause(const std::vector<Channel>& channels, double rate) {
 
 }  // namespace
 
-std::optional<Found> estimate_echo(const Excerpt& e, const Planar& model) {
+std::optional<Found> estimate_echo(const Excerpt& e, const Model& model) {
   const Stretch s = read_from(e, model);
   if (s.frames < e.rate_hz / 2) return {};
   auto channels = channels_of(e, model, s);

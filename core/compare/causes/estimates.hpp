@@ -12,6 +12,7 @@
 #include "core/compare/causes/cause.hpp"
 #include "core/compare/causes/excerpt.hpp"
 #include "core/compare/causes/layers.hpp"
+#include "core/compare/causes/model.hpp"
 
 namespace heathmist::causes {
 
@@ -29,7 +30,7 @@ struct Estimate {
   double least_db;  ///< what it must take out of what is left, on frames that it was not fitted on
   double price_db;  ///< by how much it must beat a simpler one
   Stands stands;
-  std::optional<Found> (*estimate)(const Excerpt& excerpt, const Planar& model);
+  std::optional<Found> (*estimate)(const Excerpt& excerpt, const Model& model);
   const char* beside = nullptr;  ///< only tried where that one is kept, and only what goes the other way
 };
 
@@ -37,22 +38,22 @@ struct Estimate {
 const std::vector<Estimate>& all();
 
 // Each stands in the file of its name.
-std::optional<Found> estimate_mute(const Excerpt& excerpt, const Planar& model);
-std::optional<Found> estimate_fade(const Excerpt& excerpt, const Planar& model);
-std::optional<Found> estimate_gain_step(const Excerpt& excerpt, const Planar& model);
-std::optional<Found> estimate_tremolo(const Excerpt& excerpt, const Planar& model);
-std::optional<Found> estimate_gain_ride(const Excerpt& excerpt, const Planar& model);
-std::optional<Found> estimate_mixing(const Excerpt& excerpt, const Planar& model);
-std::optional<Found> estimate_filter(const Excerpt& excerpt, const Planar& model);
-std::optional<Found> estimate_mid_side(const Excerpt& excerpt, const Planar& model);
-std::optional<Found> estimate_room(const Excerpt& excerpt, const Planar& model);
-std::optional<Found> estimate_echo(const Excerpt& excerpt, const Planar& model);
-std::optional<Found> estimate_clip(const Excerpt& excerpt, const Planar& model);
-std::optional<Found> estimate_curve(const Excerpt& excerpt, const Planar& model);
-std::optional<Found> estimate_dynamics(const Excerpt& excerpt, const Planar& model);
-std::optional<Found> estimate_wow(const Excerpt& excerpt, const Planar& model);
-std::optional<Found> estimate_dc(const Excerpt& excerpt, const Planar& model);
-std::optional<Found> estimate_lines(const Excerpt& excerpt, const Planar& model);
-std::optional<Found> estimate_clicks(const Excerpt& excerpt, const Planar& model);
+std::optional<Found> estimate_mute(const Excerpt& excerpt, const Model& model);
+std::optional<Found> estimate_fade(const Excerpt& excerpt, const Model& model);
+std::optional<Found> estimate_gain_step(const Excerpt& excerpt, const Model& model);
+std::optional<Found> estimate_tremolo(const Excerpt& excerpt, const Model& model);
+std::optional<Found> estimate_gain_ride(const Excerpt& excerpt, const Model& model);
+std::optional<Found> estimate_mixing(const Excerpt& excerpt, const Model& model);
+std::optional<Found> estimate_filter(const Excerpt& excerpt, const Model& model);
+std::optional<Found> estimate_mid_side(const Excerpt& excerpt, const Model& model);
+std::optional<Found> estimate_room(const Excerpt& excerpt, const Model& model);
+std::optional<Found> estimate_echo(const Excerpt& excerpt, const Model& model);
+std::optional<Found> estimate_clip(const Excerpt& excerpt, const Model& model);
+std::optional<Found> estimate_curve(const Excerpt& excerpt, const Model& model);
+std::optional<Found> estimate_dynamics(const Excerpt& excerpt, const Model& model);
+std::optional<Found> estimate_wow(const Excerpt& excerpt, const Model& model);
+std::optional<Found> estimate_dc(const Excerpt& excerpt, const Model& model);
+std::optional<Found> estimate_lines(const Excerpt& excerpt, const Model& model);
+std::optional<Found> estimate_clicks(const Excerpt& excerpt, const Model& model);
 
 }  // namespace heathmist::causes

@@ -158,7 +158,7 @@ Cause described(const Excerpt& e, const Shape& s) {
 
 }  // namespace
 
-std::optional<Found> estimate_fade(const Excerpt& e, const Planar& model) {
+std::optional<Found> estimate_fade(const Excerpt& e, const Model& model) {
   const GainCurve curve = gain_course(e, model);
   if (curve.pieces.size() < 8) return {};
   const double usual = usual_gain(curve);

@@ -379,7 +379,7 @@ std::optional<Cause> named(const Seen& s, double rate_hz, const std::function<bo
 
 }  // namespace
 
-std::optional<Found> estimate_filter(const Excerpt& e, const Planar& model) {
+std::optional<Found> estimate_filter(const Excerpt& e, const Model& model) {
   size_t size = 2048;
   while (double(size) < window_s * e.rate_hz) size *= 2;
   const auto longest = std::min(e.frames() / 4, longest_told(e) * 2 / 3);  // two blocks of a stretch

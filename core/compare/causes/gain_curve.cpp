@@ -60,10 +60,6 @@ GainCurve gain_course(const Excerpt& e, const Planar& model, int pair) {
   return curve;
 }
 
-bool has_course_of_all(const Excerpt& e, const Planar& model) {
-  return !e.whole && !e.course.empty() && is_master(e, model);
-}
-
 GainCurve together(std::span<const GainCurve> pairs) {
   GainCurve sum = pairs.front();
   sum.loudest = 0;
@@ -73,20 +69,6 @@ GainCurve together(std::span<const GainCurve> pairs) {
     sum.loudest = std::max(sum.loudest, sum.pieces[k].mm);
   }
   return sum;
-}
-
-GainCurve gain_course(const Excerpt& e, const Planar& model) {
-  if (!has_course_of_all(e, model)) {
-    GainCurve curve = gain_curve(e, model, piece_frames(e.rate_hz));
-    lay_in_time(curve, e);
-    return curve;
-  }
-  GainCurve curve{e.course_piece, e.course, {}, 0};
-  for (size_t k = 0; k < curve.pieces.size(); ++k) {
-    curve.middle.push_back((double(k) + 0.5) * double(curve.piece));
-    curve.loudest = std::max(curve.loudest, curve.pieces[k].mm);
-  }
-  return curve;
 }
 
 double usual_gain(const GainCurve& curve, std::optional<double> beside) {

@@ -18,13 +18,8 @@ struct GainCurve {
 /// Of the excerpt's frames, over all pairs together; middles are places.
 GainCurve gain_curve(const Excerpt& excerpt, const Planar& model, int64_t piece);
 
-/// Over the whole overlap in pieces of a hundredth of a second (of a long one a fiftieth, where the model is still the
-/// master; else of what the excerpt holds of it); middles are times.
-GainCurve gain_course(const Excerpt& excerpt, const Planar& model);
-/// Of one pair, over what the excerpt holds of it.
+/// Of one pair, in pieces of a hundredth of a second; middles are times.
 GainCurve gain_course(const Excerpt& excerpt, const Planar& model, int pair);
-/// The course over the whole overlap is known, not only of what the excerpt holds.
-bool has_course_of_all(const Excerpt& excerpt, const Planar& model);
 /// Of pairs of one excerpt, together.
 GainCurve together(std::span<const GainCurve> pairs);
 

@@ -54,7 +54,7 @@ std::vector<double> knots_of(const GainCurve& c, double knot, size_t count) {
 
 }  // namespace
 
-std::optional<Found> estimate_gain_ride(const Excerpt& e, const Planar& model) {
+std::optional<Found> estimate_gain_ride(const Excerpt& e, const Model& model) {
   const GainCurve c = gain_course(e, model);
   if (c.pieces.size() < 8) return {};
   const double length = c.middle.back() + 0.5 * double(c.piece);

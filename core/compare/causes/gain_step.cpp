@@ -107,7 +107,7 @@ int64_t border(const Excerpt& e, const Planar& model, int64_t time, int64_t reac
 
 }  // namespace
 
-std::optional<Found> estimate_gain_step(const Excerpt& e, const Planar& model) {
+std::optional<Found> estimate_gain_step(const Excerpt& e, const Model& model) {
   const GainCurve curve = gain_course(e, model);
   const Sums sums(curve);
   auto borders = split(sums, curve.pieces.size());

@@ -203,7 +203,7 @@ bool limits(const Peaks& peaks, double ratio) {
 
 }  // namespace
 
-std::optional<Found> estimate_dynamics(const Excerpt& e, const Planar& model) {
+std::optional<Found> estimate_dynamics(const Excerpt& e, const Model& model) {
   const Trace t = trace_of(e, model);
   if (t.gain.size() < 50 || fast_share(t) < least_fast) return {};
   const LevelLaw law = best_law(t);

@@ -271,7 +271,7 @@ std::optional<double> mains_of(const std::vector<FittedLine>& lines) {
 
 }  // namespace
 
-std::optional<Found> estimate_lines(const Excerpt& e, const Planar& model) {
+std::optional<Found> estimate_lines(const Excerpt& e, const Model& model) {
   std::vector<std::vector<double>> left;
   for (int p = 0; p < e.pairs(); ++p) left.push_back(left_of(e, model, p));
   const auto parts = parts_with_something(e, left);

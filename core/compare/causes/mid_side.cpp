@@ -84,7 +84,7 @@ Json told_as_mid_and_side(Json values, const std::vector<int>& changed) {
 
 }  // namespace
 
-std::optional<Found> estimate_mid_side(const Excerpt& e, const Planar& model) {
+std::optional<Found> estimate_mid_side(const Excerpt& e, const Model& model) {
   if (e.pairs() != 2) return {};
   const auto sent = std::make_shared<const Planar>(mid_and_side(model));
   if (!has_both(*sent)) return {};
@@ -93,7 +93,7 @@ std::optional<Found> estimate_mid_side(const Excerpt& e, const Planar& model) {
   there.master = sent;  // of which only the shape is asked
   constexpr double least_share = 0.05;
   if (share_of_their_own(there, *sent) < least_share) return {};
-  auto found = estimate_filter(there, *sent);
+  auto found = estimate_filter(there, Model(*sent));
   if (!found || found->cause.code != "eq" || !found->cause.values.contains("by_channel")) return {};
   Cause c{.code = "eq", .channels = {0, 1}};
   c.values = told_as_mid_and_side(std::move(found->cause.values), found->cause.channels);

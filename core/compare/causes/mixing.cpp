@@ -143,7 +143,7 @@ bool is_crosstalk(const Matrix& a, double gain_db) {
 
 }  // namespace
 
-std::optional<Found> estimate_mixing(const Excerpt& e, const Planar& model) {
+std::optional<Found> estimate_mixing(const Excerpt& e, const Model& model) {
   if (e.pairs() != 2) return {};
   Moments m = moments(e, model);
   if (!(m.xx[0][0] > 0) || !(m.xx[1][1] > 0)) return {};

@@ -111,7 +111,7 @@ std::vector<Gap> in_time(const Excerpt& e, std::vector<Gap> gaps) {
 
 }  // namespace
 
-std::optional<Found> estimate_mute(const Excerpt& e, const Planar& model) {
+std::optional<Found> estimate_mute(const Excerpt& e, const Model& model) {
   std::vector<Gap> gaps;
   std::vector<int> channels, silent;
   const double floor = std::sqrt(silent_share * e.master_power);

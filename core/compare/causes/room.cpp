@@ -45,7 +45,7 @@ void put_in(const Room& room, Planar& m) {
 
 }  // namespace
 
-std::optional<Found> estimate_room(const Excerpt& e, const Planar& model) {
+std::optional<Found> estimate_room(const Excerpt& e, const Model& model) {
   constexpr double least_across = 0.02;  // of the tail's energy: else each channel's own filter says it
   if (!e.path || !is_master(e, model)) return {};
   const Room room = room_of(*e.path, e);

@@ -47,14 +47,14 @@ class View {
       return std::pair{power_left(excerpt_, model()), power_left(excerpt_, model(), true)};
     });
   }
-  const Planar& model() const {
+  const Model& model() const {
     std::call_once(made_, [this] { make(); });
     return model_;
   }
   /// Where something was added.
   bool is_dry(const Estimate& e) const { return model(), e.stands == Stands::in_programme && dry_; }
   const Excerpt& excerpt_for(const Estimate& e) const { return is_dry(e) ? *dry_ : excerpt_; }
-  const Planar& model_for(const Estimate& e) const { return is_dry(e) ? dry_model_ : model(); }
+  const Model& model_for(const Estimate& e) const { return is_dry(e) ? dry_model_ : model(); }
 
  private:
   void make() const {
@@ -76,7 +76,7 @@ class View {
   std::vector<Kept> causes_;
   Attempts::Before before_;
   mutable std::once_flag made_;
-  mutable Planar model_, dry_model_;
+  mutable Model model_, dry_model_;
   mutable std::optional<Excerpt> dry_;
 };
 

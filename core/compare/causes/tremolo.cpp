@@ -203,9 +203,8 @@ Rate rate_in(const Excerpt& e, const GainCurve& c, Least least, const std::funct
 }
 
 /// Turns a frame at which all move together, or a channel by itself: the one that explains most of how they do.
-double rate_of(const Excerpt& e, const Planar& model) {
-  std::vector<GainCurve> own;
-  for (int p = 0; p < e.pairs(); ++p) own.push_back(gain_course(e, model, p));
+double rate_of(const Excerpt& e, const Model& model) {
+  const auto own = model.gain_courses(e);
   Rate best = rate_in(e, has_course_of_all(e, model) ? gain_course(e, model) : together(own), of_all);
   const auto goes_to_and_fro = [&](double rate) {  // no programme does that
     return e.pairs() == 2 && correlation(folded(e, model, rate, 0, 1), folded(e, model, rate, 1, 2)) < opposite;
@@ -228,7 +227,7 @@ std::vector<Turn> turns_of(const Excerpt& e, const Planar& model, double turns_a
 
 }  // namespace
 
-std::optional<Found> estimate_tremolo(const Excerpt& e, const Planar& model) {
+std::optional<Found> estimate_tremolo(const Excerpt& e, const Model& model) {
   const double turns_a_frame = rate_of(e, model);
   if (turns_a_frame <= 0) return {};
   const std::vector<Turn> turns = turns_of(e, model, turns_a_frame);

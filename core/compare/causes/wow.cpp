@@ -224,7 +224,7 @@ DelayCourse halved(const DelayCourse& c, int64_t frames) {
 
 }  // namespace
 
-std::optional<Found> estimate_wow(const Excerpt& e, const Planar& model) {
+std::optional<Found> estimate_wow(const Excerpt& e, const Model& model) {
   const int64_t hop = std::max<int64_t>(16, int64_t(wow_window_s * e.rate_hz) / 2);
   const Local first = local_delays(e, model, hop);
   if (first.slope.size() < 12) return {};
