@@ -137,7 +137,7 @@ struct Path {
   CrossSums sums() {
     const size_t bins = fft.bins();
     const std::vector<double> none(bins);
-    CrossSums s{ResponseBins(bins), none, none, none, double(blocks.size())};
+    CrossSums s{ResponseBins(bins), model_power, none, none, double(blocks.size())};
     for (size_t n = 0; n < blocks.size(); ++n) {
       transform(left, blocks[n]);
       const auto y = fft.spectrum();
@@ -145,8 +145,8 @@ struct Path {
       for (size_t k = 0; k < bins; ++k) {
         const double in_model = std::norm(x[k]), in_left = std::norm(y[k]);
         s.across[k] += across(x[k], y[k]);
-        s.model[k] += in_model, s.left[k] += in_left;
-        if (in_left > 0) s.together[k] += in_model * in_left / free_of(in_model / model_power[k]);
+        s.left[k] += in_left;
+        s.together[k] += in_model * in_left / free_of(in_model / model_power[k]);
       }
     }
     return s;
