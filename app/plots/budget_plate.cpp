@@ -3,6 +3,7 @@
 #include <algorithm>
 #include <cmath>
 
+#include "app/theme/line_breaks.hpp"
 #include "app/theme/position.hpp"
 #include "app/theme/theme.hpp"
 #include "app/widgets/terms.hpp"
@@ -13,21 +14,6 @@ namespace {
 
 constexpr double half_width = 0.4;      // of a bar, in steps
 constexpr double room_for_number = 20;  // pixels of a bar's height that a number needs
-
-/// Words put on lines of at most so many characters.
-QString in_lines(const QString& text, int most) {
-  QString out;
-  for (const QString& line : text.split('\n')) {
-    int width = 0;
-    for (const QString& word : line.split(' ')) {
-      const bool fits = width + int(word.size()) + 1 <= most || width == 0;
-      out += width == 0 ? word : fits ? ' ' + word : '\n' + word;
-      width = (fits ? width : 0) + int(word.size()) + 1;
-    }
-    out += '\n';
-  }
-  return out.chopped(1);
-}
 
 /// The column around which a layer is high in its neighbours too: there its name is on nothing else.
 std::ptrdiff_t place_for_name(const std::vector<double>& heights) {

@@ -5,6 +5,7 @@
 #include <cmath>
 #include <optional>
 
+#include "app/theme/line_breaks.hpp"
 #include "app/theme/position.hpp"
 #include "app/theme/theme.hpp"
 
@@ -12,18 +13,7 @@ namespace heathmist::app {
 
 namespace {
 
-/// Short enough for a narrow plot.
-QString in_lines(const QString& words) {
-  constexpr int longest = 34;
-  QString text;
-  int used = 0;
-  for (const QString& word : words.split(' ')) {
-    if (used > 0 && used + word.size() > longest) text += '\n', used = 0;
-    text += (used > 0 ? " " : "") + word;
-    used += int(word.size()) + 1;
-  }
-  return text;
-}
+constexpr int longest_line = 34;  // characters, in a narrow plot
 
 /// As the ticks of its axis are written.
 QString reading(const QCPAxis* axis, double value) {
@@ -83,7 +73,7 @@ void Plate::say_instead(const QString& words) {
     instead_->setTextAlignment(Qt::AlignCenter);
     dress_instead();
   }
-  instead_->setText(in_lines(words));
+  instead_->setText(in_lines(words, longest_line));
   instead_->setVisible(!words.isEmpty());
 }
 

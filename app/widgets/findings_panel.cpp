@@ -11,6 +11,7 @@
 #include <algorithm>
 #include <numeric>
 
+#include "app/theme/line_breaks.hpp"
 #include "app/theme/theme.hpp"
 #include "app/widgets/panel_head.hpp"
 #include "app/widgets/terms.hpp"
@@ -27,12 +28,12 @@ FindingCard::FindingCard(const Finding& finding, bool first, Aside aside, const 
   auto* rows = new QVBoxLayout(this);
   rows->setContentsMargins(16, 9, 12, 9);
   rows->setSpacing(3);
-  auto* text = new QLabel(QString::fromStdString(finding.text), this);
+  auto* text = new QLabel(unbroken(QString::fromStdString(finding.text)), this);
   text->setFont(face(first ? Type::value : Type::body, true));
   text->setWordWrap(true);
   rows->addWidget(text);
   const auto add_small = [&](const QString& words) {
-    auto* label = new QLabel(words, this);
+    auto* label = new QLabel(unbroken(words), this);
     label->setFont(face(Type::small));
     label->setProperty("soft", true);
     label->setTextFormat(Qt::PlainText);
@@ -49,7 +50,7 @@ FindingCard::FindingCard(const Finding& finding, bool first, Aside aside, const 
   technical_ = add_small(QString::fromStdString(technical_line(finding)));
   technical_->hide();
   words_ = QString::fromStdString(finding.text + (finding.detail.empty() ? "" : "\n" + finding.detail));
-  words_ += "\n" + technical_->text();
+  words_ += "\n" + QString::fromStdString(technical_line(finding));
   setAccessibleName(aside == is ? tr("Put aside: %1. %2").arg(reason, QString::fromStdString(finding.text))
                                 : QString::fromStdString(finding.text + " " + finding.detail));
   QString hint = tr("%1: show where").arg(name_of(finding.severity));

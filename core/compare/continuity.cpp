@@ -302,6 +302,7 @@ Continuity find_breaks(const Clip& master, const Clip& ret, const Fit& fit, cons
   Continuity found;
   if (!fit.trusted || sums.short_pieces.mm.empty()) return found;
   BreakWalker w{master, ret, fit, sums, job};
+  if (fit.moves) w.in_vain = patience;  // it lies elsewhere nearly everywhere, and nowhere for long
   w.piece = short_piece_frames(master.format().sample_rate_hz);
   const double usual = better_ratio(w);
   double apart = 0;  // channels that are not in place together are not broken

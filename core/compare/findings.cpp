@@ -218,7 +218,7 @@ struct Teller {
                      ? fmt::format("The return breaks in {} place{}{}{}.", r.breaks, r.breaks == 1 ? "" : "s",
                                    causes.empty() ? "" : ": ", causes)
                  : causes.empty() ? fmt::format("Changed, and no single cause explains it: {}.", depth)
-                 : is_more_than_linear(r.causes)
+                 : is_more_than_linear(r.causes, r)
                      ? fmt::format("{}, and more that no cause explains: {}.", causes, depth)
                      : fmt::format("{}: {}.", causes, depth),
                  r.explained ? left_text()

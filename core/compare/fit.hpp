@@ -31,6 +31,7 @@ struct Fit {
   double agreement = 0;
   bool trusted = false;
   bool others_fit = false;  ///< other alignments are as good, as the material repeats: the longest overlap was taken
+  bool moves = false;  ///< no one delay lies on all of it, as of a speed that moves: this is the middle of them
   int64_t first = 0, last = 0;  ///< the overlap, in master frames [first, last)
 
   double ratio() const { return 1 + drift_ppm * 1e-6; }

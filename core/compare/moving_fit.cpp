@@ -290,7 +290,7 @@ std::optional<Fit> fit_that_moves(const Clip& master, const Clip& ret, const Fit
   fit.drift_ppm = drift_of(all);
   fit.delay_samples += std::round(middle_of(all.late, fit.drift_ppm));
   fit.gain_db = all.gain_db();
-  fit.trusted = true;
+  fit.trusted = fit.moves = true;
   set_overlap(fit, master.format().frames, ret.format().frames);
   return fit;
 }

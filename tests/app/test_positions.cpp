@@ -4,6 +4,7 @@
 #include <cmath>
 
 #include "app/shell/tempo_form.hpp"
+#include "app/theme/line_breaks.hpp"
 #include "app/theme/position.hpp"
 #include "core/dsp/noise.hpp"
 #include "tests/support/window.hpp"
@@ -35,6 +36,19 @@ class TestPositions : public WindowTest {
   void time_is_written_as_ever() {
     QCOMPARE(position(62.35), QString("1:02.35"));
     QCOMPARE(position(62.345, 1), clock(62.345, 1));
+  }
+
+  void a_number_and_its_unit_stay_on_one_line() {
+    const QString text = "EQ: -0.73 dB at 20.5 kHz (Q 1.2); 5 samples late, 4.7 : 1 from 12 dBFS on, 16 bits";
+    QString bound = unbroken(text);
+    QCOMPARE(bound.count(QChar(0xa0)), 8);
+    QCOMPARE(bound.replace(QChar(0xa0), ' '), text);
+    QCOMPARE(unbroken("Trial 3 has 2 echoes and 4 others"), QString("Trial 3 has 2 echoes and 4 others"));
+    for (int most = 8; most < 60; ++most)
+      for (const QString& line : in_lines(text, most).split('\n')) {
+        QVERIFY2(line.size() <= most || !line.contains(' '), qPrintable(line));
+        QVERIFY2(!line.startsWith("dB") && !line.startsWith("kHz") && !line.endsWith("(Q"), qPrintable(line));
+      }
   }
 
   void samples_are_counted_at_the_rate_of_what_is_looked_at() {

@@ -1,5 +1,6 @@
 // Aliases in what came back: found by their coherence, named, and told from shaped noise.
 #include "core/compare/explain.hpp"
+#include "tests/support/share.hpp"
 #include "tests/support/stages.hpp"
 
 using namespace heathmist;
@@ -174,5 +175,5 @@ class TestAliasing : public StageTest {
   }
 };
 
-QTEST_GUILESS_MAIN(TestAliasing)
+SHARED_MAIN(TestAliasing)
 #include "test_aliasing.moc"

@@ -5,6 +5,7 @@
 
 #include "core/compare/explain.hpp"
 #include "tests/support/programmes.hpp"
+#include "tests/support/share.hpp"
 #include "tests/support/signals.hpp"
 #include "tests/support/stages.hpp"
 #include "tests/support/treatments.hpp"
@@ -134,5 +135,5 @@ class TestBeneathCoding : public QObject {
   const Folder folder_{};
 };
 
-QTEST_GUILESS_MAIN(TestBeneathCoding)
+SHARED_MAIN(TestBeneathCoding)
 #include "test_beneath_coding.moc"

@@ -5,6 +5,7 @@
 
 #include "core/compare/explain.hpp"
 #include "tests/support/programmes.hpp"
+#include "tests/support/share.hpp"
 #include "tests/support/signals.hpp"
 #include "tests/support/treatments.hpp"
 
@@ -162,5 +163,5 @@ class TestCauses : public QObject {
   Folder folder_;
 };
 
-QTEST_GUILESS_MAIN(TestCauses)
+SHARED_MAIN(TestCauses)
 #include "test_causes.moc"

@@ -5,6 +5,7 @@
 
 #include "core/compare/explain.hpp"
 #include "tests/support/programmes.hpp"
+#include "tests/support/share.hpp"
 #include "tests/support/signals.hpp"
 #include "tests/support/treatments.hpp"
 
@@ -425,5 +426,5 @@ class TestCausesTogether : public QObject {
   Folder folder_;
 };
 
-QTEST_GUILESS_MAIN(TestCausesTogether)
+SHARED_MAIN(TestCausesTogether)
 #include "test_causes_together.moc"

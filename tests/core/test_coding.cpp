@@ -9,6 +9,7 @@
 #include "core/measure/coding.hpp"
 #include "core/stages/encoder.hpp"
 #include "tests/support/programmes.hpp"
+#include "tests/support/share.hpp"
 #include "tests/support/signals.hpp"
 
 using namespace heathmist;
@@ -197,5 +198,5 @@ class TestCoding : public QObject {
   Folder folder_;
 };
 
-QTEST_GUILESS_MAIN(TestCoding)
+SHARED_MAIN(TestCoding)
 #include "test_coding.moc"

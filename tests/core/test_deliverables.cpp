@@ -7,6 +7,7 @@
 #include "core/stages/encoder.hpp"
 #include "tests/support/cli.hpp"
 #include "tests/support/programmes.hpp"
+#include "tests/support/share.hpp"
 #include "tests/support/signals.hpp"
 #include "tests/support/treatments.hpp"
 
@@ -210,5 +211,5 @@ class TestDeliverables : public QObject {
   std::filesystem::path a_, b_, old_;
 };
 
-QTEST_GUILESS_MAIN(TestDeliverables)
+SHARED_MAIN(TestDeliverables)
 #include "test_deliverables.moc"

@@ -7,6 +7,7 @@
 #include "core/compare/causes/of_pair.hpp"
 #include "core/compare/null.hpp"
 #include "tests/support/programmes.hpp"
+#include "tests/support/share.hpp"
 #include "tests/support/signals.hpp"
 #include "tests/support/treatments.hpp"
 
@@ -331,5 +332,5 @@ class TestEvidence : public QObject {
   }
 };
 
-QTEST_GUILESS_MAIN(TestEvidence)
+SHARED_MAIN(TestEvidence)
 #include "test_evidence.moc"

@@ -8,6 +8,7 @@
 #include "core/dsp/fft.hpp"
 #include "core/stages/chain.hpp"
 #include "core/stages/encoder.hpp"
+#include "tests/support/share.hpp"
 #include "tests/support/signals.hpp"
 
 using namespace heathmist;
@@ -374,5 +375,5 @@ class TestExplain : public QObject {
   Folder folder_;
 };
 
-QTEST_GUILESS_MAIN(TestExplain)
+SHARED_MAIN(TestExplain)
 #include "test_explain.moc"

@@ -5,6 +5,7 @@
 #include <numbers>
 
 #include "core/stages/encoder.hpp"
+#include "tests/support/share.hpp"
 #include "tests/support/signals.hpp"
 
 using namespace heathmist;
@@ -294,5 +295,5 @@ class TestFit : public QObject {
   Folder folder_;
 };
 
-QTEST_GUILESS_MAIN(TestFit)
+SHARED_MAIN(TestFit)
 #include "test_fit.moc"

@@ -6,6 +6,7 @@
 
 #include "core/compare/explain.hpp"
 #include "core/stages/encoder.hpp"
+#include "tests/support/share.hpp"
 #include "tests/support/signals.hpp"
 
 using namespace heathmist;
@@ -279,5 +280,5 @@ class TestKinds : public QObject {
   Folder folder_;
 };
 
-QTEST_GUILESS_MAIN(TestKinds)
+SHARED_MAIN(TestKinds)
 #include "test_kinds.moc"

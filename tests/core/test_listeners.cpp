@@ -7,6 +7,7 @@
 #include "core/stages/encoder.hpp"
 #include "tests/support/cli.hpp"
 #include "tests/support/programmes.hpp"
+#include "tests/support/share.hpp"
 #include "tests/support/signals.hpp"
 
 using namespace heathmist;
@@ -130,5 +131,5 @@ class TestListeners : public QObject {
   double gain_ = 0;
 };
 
-QTEST_GUILESS_MAIN(TestListeners)
+SHARED_MAIN(TestListeners)
 #include "test_listeners.moc"

@@ -9,6 +9,7 @@
 #include "core/compare/segments.hpp"
 #include "core/measure/loudness.hpp"
 #include "tests/support/programmes.hpp"
+#include "tests/support/share.hpp"
 #include "tests/support/signals.hpp"
 #include "tests/support/treatments.hpp"
 
@@ -215,5 +216,5 @@ class TestLongPairs : public QObject {
   Folder folder_;
 };
 
-QTEST_GUILESS_MAIN(TestLongPairs)
+SHARED_MAIN(TestLongPairs)
 #include "test_long_pairs.moc"

@@ -7,6 +7,7 @@
 
 #include "core/dsp/inter_sample.hpp"
 #include "core/measure/meter.hpp"
+#include "tests/support/share.hpp"
 #include "tests/support/stages.hpp"
 
 using namespace heathmist;
@@ -403,5 +404,5 @@ class TestMeter : public StageTest {
   }
 };
 
-QTEST_GUILESS_MAIN(TestMeter)
+SHARED_MAIN(TestMeter)
 #include "test_meter.moc"

@@ -4,6 +4,7 @@
 
 #include "core/compare/null.hpp"
 #include "tests/support/programmes.hpp"
+#include "tests/support/share.hpp"
 #include "tests/support/signals.hpp"
 #include "tests/support/treatments.hpp"
 
@@ -150,5 +151,5 @@ class TestMidSide : public QObject {
   }
 };
 
-QTEST_GUILESS_MAIN(TestMidSide)
+SHARED_MAIN(TestMidSide)
 #include "test_mid_side.moc"

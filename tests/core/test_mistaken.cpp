@@ -5,6 +5,7 @@
 
 #include "core/compare/explain.hpp"
 #include "tests/support/programmes.hpp"
+#include "tests/support/share.hpp"
 #include "tests/support/signals.hpp"
 #include "tests/support/stages.hpp"
 #include "tests/support/treatments.hpp"
@@ -129,5 +130,5 @@ class TestMistaken : public QObject {
   const Folder folder_{};
 };
 
-QTEST_GUILESS_MAIN(TestMistaken)
+SHARED_MAIN(TestMistaken)
 #include "test_mistaken.moc"

@@ -5,6 +5,7 @@
 #include "core/probes/engine_answers.hpp"
 #include "core/probes/score_json.hpp"
 #include "tests/support/renders.hpp"
+#include "tests/support/share.hpp"
 
 using namespace heathmist;
 using namespace heathmist::test;
@@ -341,5 +342,5 @@ class TestMixingProbes : public RenderTest {
   }
 };
 
-QTEST_GUILESS_MAIN(TestMixingProbes)
+SHARED_MAIN(TestMixingProbes)
 #include "test_mixing_probes.moc"

@@ -7,6 +7,7 @@
 #include "core/compare/null.hpp"
 #include "core/dsp/fft.hpp"
 #include "tests/support/programmes.hpp"
+#include "tests/support/share.hpp"
 #include "tests/support/signals.hpp"
 
 using namespace heathmist;
@@ -234,5 +235,5 @@ class TestOnTop : public QObject {
   }
 };
 
-QTEST_GUILESS_MAIN(TestOnTop)
+SHARED_MAIN(TestOnTop)
 #include "test_on_top.moc"

@@ -6,6 +6,7 @@
 #include "core/stages/encoder.hpp"
 #include "tests/support/cli.hpp"
 #include "tests/support/programmes.hpp"
+#include "tests/support/share.hpp"
 #include "tests/support/signals.hpp"
 
 using namespace heathmist;
@@ -282,5 +283,5 @@ class TestPairing : public QObject {
   std::vector<AcousticPrint> masters_;
 };
 
-QTEST_GUILESS_MAIN(TestPairing)
+SHARED_MAIN(TestPairing)
 #include "test_pairing.moc"

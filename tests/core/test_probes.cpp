@@ -2,6 +2,7 @@
 #include <set>
 
 #include "core/boards/converter_board.hpp"
+#include "tests/support/share.hpp"
 #include "tests/support/stages.hpp"
 
 using namespace heathmist;
@@ -336,5 +337,5 @@ class TestProbes : public StageTest {
   }
 };
 
-QTEST_GUILESS_MAIN(TestProbes)
+SHARED_MAIN(TestProbes)
 #include "test_probes.moc"

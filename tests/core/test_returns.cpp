@@ -7,6 +7,7 @@
 #include "core/delivery/ceiling.hpp"
 #include "core/measure/spectra.hpp"
 #include "core/stages/returns.hpp"
+#include "tests/support/share.hpp"
 #include "tests/support/signals.hpp"
 
 using namespace heathmist;
@@ -238,5 +239,5 @@ class TestReturns : public QObject {
   std::shared_ptr<const Clip> master_;
 };
 
-QTEST_GUILESS_MAIN(TestReturns)
+SHARED_MAIN(TestReturns)
 #include "test_returns.moc"

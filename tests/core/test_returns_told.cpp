@@ -7,6 +7,7 @@
 
 #include "core/compare/explain.hpp"
 #include "tests/support/programmes.hpp"
+#include "tests/support/share.hpp"
 #include "tests/support/signals.hpp"
 #include "tests/support/treatments.hpp"
 
@@ -240,5 +241,5 @@ class TestReturnsTold : public QObject {
   Folder folder_;
 };
 
-QTEST_GUILESS_MAIN(TestReturnsTold)
+SHARED_MAIN(TestReturnsTold)
 #include "test_returns_told.moc"

@@ -8,6 +8,7 @@
 #include "core/compare/explain.hpp"
 #include "core/dsp/fft.hpp"
 #include "tests/support/programmes.hpp"
+#include "tests/support/share.hpp"
 #include "tests/support/signals.hpp"
 
 using namespace heathmist;
@@ -90,5 +91,5 @@ class TestRooms : public QObject {
   Folder folder_;
 };
 
-QTEST_GUILESS_MAIN(TestRooms)
+SHARED_MAIN(TestRooms)
 #include "test_rooms.moc"

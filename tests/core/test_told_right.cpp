@@ -9,6 +9,7 @@
 #include "core/compare/json.hpp"
 #include "core/dsp/fft.hpp"
 #include "tests/support/programmes.hpp"
+#include "tests/support/share.hpp"
 #include "tests/support/signals.hpp"
 #include "tests/support/stages.hpp"
 #include "tests/support/treatments.hpp"
@@ -335,6 +336,47 @@ class TestToldRight : public StageTest {
     }
   }
 
+  /// A step of the level rings in the converter behind it, which nobody added.
+  void a_step_before_a_conversion_is_no_click() {
+    const Planar sound = programme("swells", 44100, 10, 6040);
+    const auto master = save(folder_ / "m.wav", sound, 44100, WordFormat::pcm24);
+    const Planar down = gained(sound, [](size_t n) { return n < 5 * 44100 ? 1.0 : n < 242550 ? 0.86 : 0.83; });
+    const auto stepped = Clip::open(save(folder_ / "s.wav", down, 44100, WordFormat::float32));
+    const auto there = run(stepped, {{{"type", "converter"}, {"rate_hz", 48000}, {"by", "libsoxr"}}});
+    const auto r = explained_null_of(master, save(folder_ / "r.wav", samples_of(*there), 48000, WordFormat::pcm24));
+    QVERIFY2(number(cause(r, "gain_step"), "count") == 2 && !tells(r, "clicks"), qPrintable(told(r)));
+  }
+
+  /// A speed changed by a converter ends the band a little: no engineer set that.
+  void the_edge_of_a_drift_is_no_needle() {
+    const Planar sound = programme("swells", 96000, 10, 7880);
+    const auto eq =
+        Clip::open(save(folder_ / "eq.wav", filtered(sound, 96000, "bell", 3000, 0.7, -3.2), 96000, WordFormat::pcm24));
+    const auto slower = run(eq, {{{"type", "converter"}, {"rate_hz", 96048}, {"by", "libsoxr"}}});
+    const auto r = told_of(sound, samples_of(*slower), 96000);
+    const Cause* c = cause(r, "eq");
+    QVERIFY2(tells(r, "drift") && c && c->values["sections"].size() == 1 &&
+                 is_near(c->values["sections"][0]["hz"].get<double>(), 3000, 90),
+             qPrintable(told(r)));
+  }
+
+  /// The band ends, and as much is changed besides, each line by chance: that has no name, and the end of the band is
+  /// not all that happened.
+  void the_end_of_the_band_is_not_all_where_as_much_is_left() {
+    const Planar sound = programme("dense", 48000, 10, 21);
+    const auto ends = [](double hz) { return hz < 19000 ? 1.0 : 0.0; };
+    const Planar dull = with_spectrum(sound, 48000, ends);
+    Planar changed = trembling(dull, 0.3);
+    for (int c = 0; c < 2; ++c)  // which does nothing to the ends
+      for (size_t n = 0, all = size_t(sound.frames()); n < all; ++n)
+        if (n < 6000 || n + 6000 > all) changed.channel(c)[n] = dull.channel(c)[n];
+    const auto alone = told_of(sound, dull, 48000), more = told_of(sound, changed, 48000);
+    QCOMPARE(name_of(alone.kind), "linear");
+    QVERIFY2(tells(more, "band_limit") && std::string(name_of(more.kind)) == "changed" &&
+                 more.findings.front().text.find("no cause explains") != std::string::npos,
+             qPrintable(told(more) + more.findings.front().text.c_str()));
+  }
+
   /// What is cut off pulls the gain, and noise hides that the tops are flat.
   void a_clip_under_noise_is_one() {
     const Planar sound = programme("loop", 48000, 8, 278);
@@ -477,5 +519,5 @@ class TestToldRight : public StageTest {
   }
 };
 
-QTEST_GUILESS_MAIN(TestToldRight)
+SHARED_MAIN(TestToldRight)
 #include "test_told_right.moc"

@@ -6,6 +6,7 @@
 
 #include "core/compare/null.hpp"
 #include "tests/support/programmes.hpp"
+#include "tests/support/share.hpp"
 #include "tests/support/signals.hpp"
 #include "tests/support/treatments.hpp"
 
@@ -164,5 +165,5 @@ class TestTremolo : public QObject {
   }
 };
 
-QTEST_GUILESS_MAIN(TestTremolo)
+SHARED_MAIN(TestTremolo)
 #include "test_tremolo.moc"

@@ -8,6 +8,7 @@
 #include "core/compare/moving_fit.hpp"
 #include "core/compare/null.hpp"
 #include "tests/support/programmes.hpp"
+#include "tests/support/share.hpp"
 #include "tests/support/signals.hpp"
 #include "tests/support/treatments.hpp"
 
@@ -165,5 +166,5 @@ class TestWow : public QObject {
   Folder folder_;
 };
 
-QTEST_GUILESS_MAIN(TestWow)
+SHARED_MAIN(TestWow)
 #include "test_wow.moc"

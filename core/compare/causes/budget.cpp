@@ -73,6 +73,33 @@ void drop_what_hardly_fits(std::vector<Kept>& found, const Excerpt& e, const Bud
   if (hardly && !cause_of_rest(e, model, facts)) std::erase_if(found, stands_by_its_fit);
 }
 
+/// Where the level changes all at once, in seconds.
+std::vector<double> switches_of(const std::vector<Kept>& found) {
+  std::vector<double> at_s;
+  for (const Kept& k : found) {
+    const Cause& c = k.found->cause;
+    if (c.code == "gain_step")
+      for (const Json& step : c.values["steps"]) at_s.push_back(step["at_s"].get<double>());
+    if (c.code == "mute" || c.code == "fade")
+      for (const auto& end : {c.from_s, c.until_s})
+        if (end) at_s.push_back(*end);
+  }
+  return at_s;
+}
+
+/// Clicks all of which stand where the level is switched are what a filter behind that makes of it.
+void drop_clicks_of_switches(std::vector<Kept>& found) {
+  constexpr double near_s = 0.003;
+  const auto at_s = switches_of(found);
+  std::erase_if(found, [&](const Kept& k) {
+    if (k.found->cause.code != "clicks") return false;
+    const Json& times = k.found->cause.values["times_s"];
+    return std::all_of(times.begin(), times.end(), [&](const Json& t) {
+      return std::any_of(at_s.begin(), at_s.end(), [&](double s) { return std::abs(t.get<double>() - s) < near_s; });
+    });
+  });
+}
+
 constexpr double coders_top_hz = 10000;  // above it, what is taken away is the end of the band
 
 /// Treble that is taken away without a phase of its own, and little of it below the top: beside coding, what the coder
@@ -166,6 +193,7 @@ Budget explained(const causes::Excerpt& excerpt, const BudgetFacts& facts, cause
   Budget budget;
   auto found = search_causes(excerpt, facts, tries, job);
   drop_what_hardly_fits(found, excerpt, facts, tries.whole);
+  drop_clicks_of_switches(found);
   stand_apart(found, facts.lossy);
   Planar model = *excerpt.master;
   double before = power_left(excerpt, model);

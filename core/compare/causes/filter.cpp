@@ -324,6 +324,23 @@ struct Seen {
   double beyond_limit = 0;  // share of what is changed
   bool by_phase = false;
 };
+/// Beside what was set, a fall at the very top is the edge of what put the return at another rate or speed.
+void leave_out_the_edge(EqShape& shape, double rate_hz) {
+  constexpr double narrow = 5;
+  const auto is_edge = [&](const EqSection& s) {
+    return s.hz > converters_edge * rate_hz && s.gain_db <= 0 && (s.kind != EqSection::Kind::bell || s.q > narrow);
+  };
+  EqShape set = shape;
+  set.sections.clear(), set.level_alone.clear();
+  for (size_t n = 0; n < shape.sections.size(); ++n) {
+    if (is_edge(shape.sections[n])) continue;
+    if (std::count(shape.level_alone.begin(), shape.level_alone.end(), n))
+      set.level_alone.push_back(set.sections.size());
+    set.sections.push_back(shape.sections[n]);
+  }
+  if (!set.sections.empty()) shape = std::move(set);
+}
+
 Seen seen_in(const Response& r, double rate_hz, double gain_db, bool coded) {
   Seen s;
   for (size_t p = 0; p < r.h.size(); ++p) s.points.push_back(points_of(r, p, coded));
@@ -332,6 +349,7 @@ Seen seen_in(const Response& r, double rate_hz, double gain_db, bool coded) {
     if (const auto own = band_limit(r, p, s.shapes[p].flat_db); own && (!s.limit || *own < *s.limit)) s.limit = own;
   if (s.limit) s.shapes = shapes_of(below(s.points, way_down * *s.limit), rate_hz, -gain_db);
   for (size_t p = 0; p < s.shapes.size(); ++p) {
+    leave_out_the_edge(s.shapes[p], rate_hz);
     const EqShape& shape = s.shapes[p];
     s.range = std::max(s.range, shape.range_db), s.phase = std::max(s.phase, shape.phase_deg);
     s.levels = std::max(s.levels, share_of_levels(r, p, shape.flat_db));
@@ -361,13 +379,13 @@ std::optional<Cause> named(const Seen& s, double rate_hz, const std::function<bo
   } else if (s.limit && !s.by_phase &&
              (are_way_down(s.shapes.front().sections, *s.limit) || is_flat_below(s.points, s.shapes, *s.limit))) {
     c = {.code = "band_limit"};
-    c.values = {{"hz", *s.limit}};
+    c.values = {{"hz", *s.limit}, {"flat_db", s.shapes.front().flat_db}};
   } else if (!s.by_phase && s.range < (s.phase > much_phase_deg ? as_flat_as_it_gets_db : flat_magnitude_db)) {
     if (s.phase < least_phase_deg) return {};
     turned();
   } else if (const auto edge = top_edge(s.points, s.shapes, rate_hz)) {
     c = {.code = "band_limit"};
-    c.values = {{"hz", *edge}};
+    c.values = {{"hz", *edge}, {"flat_db", s.shapes.front().flat_db}};
   } else {
     c = eq_cause(s.shapes, s.points);
     if (s.limit) c.values["band_limit_hz"] = *s.limit, c.values["beyond_limit_share"] = s.beyond_limit;

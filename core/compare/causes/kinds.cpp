@@ -80,11 +80,12 @@ Kind kind_of_fit(const NullReport& r) {
 
 }  // namespace
 
-bool is_more_than_linear(const std::vector<Cause>& causes) {
-  static const std::set<std::string> codes{"eq", "phase", "width", "crosstalk", "channel_delay", "channel_gain"};
+bool is_more_than_linear(const std::vector<Cause>& causes, const NullReport& r) {
+  static const std::set<std::string> codes{"eq",        "phase",         "width",       "band_limit",
+                                           "crosstalk", "channel_delay", "channel_gain"};
   double taken = 0, left = 0;
   for (const Cause& c : causes) {
-    if (c.is_of_the_fit()) continue;
+    if (c.is_of_the_fit() || is_of_the_move(c, r)) continue;
     if (!codes.contains(c.code)) return false;
     left = power_of(c.after_db), taken += power_of(c.before_db) - left;
   }
@@ -111,7 +112,7 @@ Kind kind_by_causes(const std::vector<Cause>& causes, const NullReport& r) {
       matter.push_back(kind);
   std::sort(matter.begin(), matter.end(), [&](Kind a, Kind b) { return taken[a] > taken[b]; });
   const bool unexplained = left > std::pow(10, unexplained_db / 10) &&
-                           (left > most * std::pow(10, most_unexplained_db / 10) || is_more_than_linear(causes));
+                           (left > most * std::pow(10, most_unexplained_db / 10) || is_more_than_linear(causes, r));
   if (converted) {
     const bool beyond = most > std::pow(10, -5.0) && !matter.empty() && matter.front() != Kind::word_length &&
                         matter.front() != Kind::linear && matter.front() != Kind::noise &&

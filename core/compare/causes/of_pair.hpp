@@ -23,8 +23,9 @@ std::optional<int> word_length_beneath(const Clip& clip);
 
 /// The one word, by the causes (docs/numerics.md, "Kinds by causes").
 Kind kind_by_causes(const std::vector<Cause>& causes, const NullReport& report);
-/// Filters and gains of channels are all that was found, and much is left: something did more than they can.
-bool is_more_than_linear(const std::vector<Cause>& causes);
+/// Filters, the end of the band and gains of channels are all that was found, and much is left: something did more than
+/// they can.
+bool is_more_than_linear(const std::vector<Cause>& causes, const NullReport& report);
 
 namespace causes {
 /// One plain sentence on a cause, without levels before and after.
