@@ -218,36 +218,33 @@ struct Tried {
   int64_t frame_offset;  ///< of most blocks
 };
 
-/// The offsets of the grid by what the blocks of the first pieces score there, the best ones first: those that stay
-/// among the better third, piece by piece. Opus shows so little that all of them stay.
+/// Every offset of the grid, by what the blocks of the first pieces score there, the best ones first.
 std::vector<Tried> offsets_by_score(CoderTransform& t, std::span<const Piece> pieces, CodedBand band, const Job& job) {
-  constexpr size_t pieces_a_round = 2, shown_by = 3, least_open = 32;
-  std::vector<Tried> open;
-  for (size_t offset = 0; offset < t.grid; ++offset) open.push_back({int64_t(offset), 0, int64_t(offset)});
-  const auto by_score = [](const Tried& a, const Tried& b) { return a.score < b.score; };
-  std::vector<double> out(t.size), sum(t.hop, 0.0);
-  for (size_t n = 0; n < pieces.size(); ++n) {
-    for (const auto& x : pieces[n].channels) {
+  const size_t phases = t.hop / t.grid;
+  std::vector<double> out(t.size), sum(t.hop, 0.0), least(t.grid, 0.0);
+  for (const Piece& p : pieces)
+    for (const auto& x : p.channels) {
       job.check();
       t.take(x);
-      for (Tried& o : open) {
+      for (size_t offset = 0; offset < t.grid; ++offset) {
         double best = 1e300;
-        for (auto at = size_t(o.offset); at < t.hop; at += t.grid) {
-          const double now = score(t, on_grid(int64_t(at), pieces[n], int64_t(t.hop)), band, out);
+        for (size_t k = 0; k < phases; ++k) {
+          const size_t at = offset + k * t.grid;
+          const double now = score(t, on_grid(int64_t(at), p, int64_t(t.hop)), band, out);
           sum[at] += now, best = std::min(best, now);
         }
-        o.score += best;
+        least[offset] += best;
       }
     }
-    if (t.family == "opus" || n % pieces_a_round != pieces_a_round - 1 || open.size() < shown_by * least_open) continue;
-    std::sort(open.begin(), open.end(), by_score);
-    open.resize(open.size() / shown_by);
+  std::vector<Tried> all;
+  for (size_t offset = 0; offset < t.grid; ++offset) {
+    size_t frame = offset;
+    for (size_t at = offset; at < t.hop; at += t.grid)
+      if (sum[at] < sum[frame]) frame = at;
+    all.push_back({int64_t(offset), least[offset], int64_t(frame)});
   }
-  for (Tried& o : open)
-    for (auto at = size_t(o.offset); at < t.hop; at += t.grid)
-      if (sum[at] < sum[size_t(o.frame_offset)]) o.frame_offset = int64_t(at);
-  std::sort(open.begin(), open.end(), by_score);
-  return open;
+  std::sort(all.begin(), all.end(), [](const Tried& a, const Tried& b) { return a.score < b.score; });
+  return all;
 }
 
 /// The best ones by the first pieces; on a grid by some of every loudness, too.

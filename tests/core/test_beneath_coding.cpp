@@ -101,12 +101,28 @@ class TestBeneathCoding : public QObject {
     QVERIFY2(tells(step, "gain_step") && is_near(gain_told(step), -6.02, 0.1), qPrintable(told(step)));
   }
 
-  /// Neither an EQ, nor a gain, nor one of a channel.
+  /// The coder leaves more than a step of the level takes out; but on either side of it the gain holds.
+  void a_step_is_plain_to_see_in_what_a_coder_leaves() {
+    for (const auto& [name, encoder, at_s, db] : {std::tuple{"near_mono", "libmp3lame", 5.6, -1.5},
+                                                  {"dense", "libmp3lame", 7.0, -1.3},
+                                                  {"wide", "aac", 4.0, 0.9}}) {
+      const Planar sound = programme(name, 44100, 12, 37);
+      const auto r = told_coded(sound, stepped(scaled(sound, 0.8), 44100, at_s, db), 44100, encoder, 160000);
+      const Cause* step = cause(r, "gain_step");
+      QVERIFY2(step && step->values["count"] == 1, qPrintable(name + (": " + told(r))));
+      QVERIFY2(is_near(number(step, "at_s"), at_s, 0.05) && is_near(number(step, "step_db"), db, 0.15),
+               qPrintable(told(r)));
+      QVERIFY2(is_near(gain_told(r), -1.94 + gain_of(encoder), 0.3), qPrintable(told(r)));
+    }
+  }
+
+  /// Neither an EQ, nor a gain, nor a step of it, nor one of a channel.
   void a_coder_alone_is_coding() {
-    for (const char* name : {"wide", "dense", "near_mono"}) {
+    for (const char* name : {"wide", "dense", "near_mono", "from_silence"}) {
       const Planar sound = programme(name, 44100, 12, 35);
       const auto r = told_coded(sound, sound, 44100, "libvorbis", 160000);
-      QVERIFY2(tells(r, "lossy") && !tells(r, "eq") && !tells(r, "gain") && !tells(r, "channel_gain"),
+      QVERIFY2(tells(r, "lossy") && !tells(r, "eq") && !tells(r, "gain") && !tells(r, "channel_gain") &&
+                   !tells(r, "gain_step"),
                qPrintable(told(r)));
     }
   }

@@ -21,6 +21,7 @@ struct Found {
   Cause cause;
   PutIn take_out;
   double reach_s = 0;                      ///< how far from a sample what it does to it comes from, on either side
+  bool is_plain = false;                   ///< to be seen by itself, however little it takes out of what is left
   std::function<Cause()> beside_coding{};  ///< as it is told where the return was coded; none: as the cause is
 };
 

@@ -39,6 +39,11 @@ size_t best_split(const Sums& s, size_t from, size_t to, double& cost) {
   return best;
 }
 
+std::vector<size_t> one_border(const Sums& s, size_t count) {
+  double cost = s.cost(0, count);
+  return {0, best_split(s, 0, count, cost), count};
+}
+
 std::vector<size_t> split(const Sums& s, size_t count) {
   std::vector<size_t> borders{0, count};
   while (borders.size() < most_steps + 2) {
@@ -88,6 +93,27 @@ void leave_ends_to_fades(const GainCurve& curve, const Sums& s, double rate, std
   }
 }
 
+/// A step between two gains that hold: half a second of either side never comes near the other, and there are several
+/// of both.
+bool is_plain_step(const GainCurve& curve, const Sums& s, double rate, const std::vector<size_t>& borders) {
+  constexpr double part_s = 0.5, least_step = 0.03, keeps_to_it = 0.3;  // of the step
+  constexpr size_t several = 5;
+  if (borders.size() != 3) return false;
+  const auto part = std::max<size_t>(1, size_t(part_s * rate / double(curve.piece)));
+  const double before = s.gain(0, borders[1]), after = s.gain(borders[1], borders[2]), step = std::abs(after - before);
+  const auto holds = [&](size_t from, size_t to, double gain) {
+    size_t parts = 0;
+    for (size_t n = from; n + part <= to; n += part) {
+      if (s.mm[n + part] - s.mm[n] < 1e-6 * s.mm.back()) continue;  // next to nothing sounds
+      if (std::abs(s.gain(n, n + part) - gain) > keeps_to_it * step) return false;
+      ++parts;
+    }
+    return parts >= several;
+  };
+  return step > least_step * std::max(before, after) && holds(0, borders[1], before) &&
+         holds(borders[1], borders[2], after);
+}
+
 /// The time near `time` from which gain b explains the return better than a; as it is where the excerpt lacks it.
 int64_t border(const Excerpt& e, const Planar& model, int64_t time, int64_t reach, double a, double b) {
   const auto about = e.place_of(double(time));
@@ -113,7 +139,10 @@ std::optional<Found> estimate_gain_step(const Excerpt& e, const Model& model) {
   auto borders = split(sums, curve.pieces.size());
   join_what_is_alike(sums, borders);
   leave_ends_to_fades(curve, sums, e.rate_hz, borders);
-  if (borders.size() < 3) return {};
+  const bool shows_in_what_is_left = borders.size() >= 3;
+  if (!shows_in_what_is_left) borders = one_border(sums, curve.pieces.size());
+  const bool is_plain = is_plain_step(curve, sums, e.rate_hz, borders);
+  if (!shows_in_what_is_left && !is_plain) return {};
   struct Part {
     int64_t from;
     double gain;
@@ -144,13 +173,16 @@ std::optional<Found> estimate_gain_step(const Excerpt& e, const Model& model) {
               {"at_s", *c.from_s},
               {"count", steps.size()},
               {"level_db", 20 * std::log10(parts[level].gain)}};
-  return Found{c, [parts](const Places& where, Planar& m) {
-                 size_t part = 0;
-                 apply_gain(where, m, [&](int64_t n) {
-                   while (part + 1 < parts.size() && n >= parts[part + 1].from) ++part;
-                   return parts[part].gain;
-                 });
-               }};
+  return Found{.cause = c,
+               .take_out =
+                   [parts](const Places& where, Planar& m) {
+                     size_t part = 0;
+                     apply_gain(where, m, [&](int64_t n) {
+                       while (part + 1 < parts.size() && n >= parts[part + 1].from) ++part;
+                       return parts[part].gain;
+                     });
+                   },
+               .is_plain = is_plain};
 }
 
 }  // namespace heathmist::causes

@@ -15,7 +15,8 @@ constexpr double next_to_nothing = 1e-7;
 constexpr double well_explained = 1e-6;   // of the master's power: no other cause is looked for beyond that
 constexpr double second_db = 3;           // what a later cause of many numbers must take out
 constexpr double offset_beside_db = 0.2;  // ... and an offset: what bends or moves the programme moves its own
-constexpr double step_beside_db = 2;      // ... and a step: two numbers
+constexpr double step_beside_db = 2;      // ... and a step: two numbers,
+constexpr double plain_beside_db = 0.5;   // ... if it is not plain to see
 constexpr double second_from_db = -70;    // and what must be left for it: less is how well the first was known
 constexpr double clicks_from_db = -100;   // ... and for clicks beside another: where peaks are not known better
 constexpr double worth_again_db = 0.3;
@@ -106,10 +107,10 @@ struct Search {
   }
   double left() const { return view_without({}).left().first; }
 
-  double least_db(const Estimate& e) const {
+  double least_db(const Estimate& e, const Found& found) const {
     if (kept.empty() && !facts.lossy) return e.least_db;
     if (&e == &named("dc")) return offset_beside_db;
-    if (&e == &named("gain_step")) return step_beside_db;
+    if (&e == &named("gain_step")) return found.is_plain ? plain_beside_db : step_beside_db;
     return e.price_db > 0.6 ? std::max(second_db, e.least_db) : e.least_db;
   }
 
@@ -150,8 +151,8 @@ struct Search {
     const FoundPtr found = estimated(e, v);
     if (!found || goes_the_same_way(e, found->cause)) return {};
     const auto weight = attempts.weight(e, v.before(), [&] { return weighed(e, *found, v); });
-    if (!weight.holds || weight.taken_db < least_db(e)) return {};
-    return {Kept{found, &e}, weight.counts_db - e.price_db, weight.left};
+    if (!weight.holds || weight.taken_db < least_db(e, *found)) return {};
+    return {Kept{found, &e}, weight.counts_db - (found->is_plain ? 0 : e.price_db), weight.left};
   }
 
   /// Of those that are not kept yet, or are `also`, the one that is worth most; nothing where none is worth anything.
