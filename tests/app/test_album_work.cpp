@@ -10,6 +10,7 @@
 #include "app/pages/ways/ways_view.hpp"
 #include "app/shell/bench_files.hpp"
 #include "tests/support/programmes.hpp"
+#include "tests/support/share.hpp"
 #include "tests/support/window.hpp"
 
 using namespace heathmist;
@@ -247,5 +248,5 @@ class TestAlbumWork : public FolderTest {
   Planar clean_;
 };
 
-QTEST_MAIN(TestAlbumWork)
+SHARED_WINDOW_MAIN(TestAlbumWork)
 #include "test_album_work.moc"

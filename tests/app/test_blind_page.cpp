@@ -9,6 +9,7 @@
 #include "core/json_place.hpp"
 #include "core/measure/meter.hpp"
 #include "tests/support/programmes.hpp"
+#include "tests/support/share.hpp"
 #include "tests/support/window.hpp"
 
 using namespace heathmist;
@@ -503,5 +504,5 @@ class TestBlindPage : public WindowTest {
   }
 };
 
-QTEST_MAIN(TestBlindPage)
+SHARED_WINDOW_MAIN(TestBlindPage)
 #include "test_blind_page.moc"

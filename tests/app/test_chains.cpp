@@ -5,6 +5,7 @@
 #include <QtTest>
 
 #include "app/shell/main_window.hpp"
+#include "tests/support/share.hpp"
 #include "tests/support/window.hpp"
 
 using namespace heathmist;
@@ -254,5 +255,5 @@ class TestChains : public QObject {
   std::unique_ptr<MainWindow> window_;
 };
 
-QTEST_MAIN(TestChains)
+SHARED_WINDOW_MAIN(TestChains)
 #include "test_chains.moc"

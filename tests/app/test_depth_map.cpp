@@ -4,6 +4,7 @@
 
 #include "core/compare/finding_place.hpp"
 #include "core/dsp/biquad.hpp"
+#include "tests/support/share.hpp"
 #include "tests/support/window.hpp"
 
 using namespace heathmist;
@@ -239,5 +240,5 @@ class TestDepthMap : public WindowTest {
   QString master_, ret_;
 };
 
-QTEST_MAIN(TestDepthMap)
+SHARED_WINDOW_MAIN(TestDepthMap)
 #include "test_depth_map.moc"

@@ -11,6 +11,7 @@
 #include "app/pages/responses/responses_view.hpp"
 #include "core/probes/score_json.hpp"
 #include "tests/support/mixer.hpp"
+#include "tests/support/share.hpp"
 #include "tests/support/window.hpp"
 
 using namespace heathmist;
@@ -278,5 +279,5 @@ class TestEnginesPage : public WindowTest {
   }
 };
 
-QTEST_MAIN(TestEnginesPage)
+SHARED_WINDOW_MAIN(TestEnginesPage)
 #include "test_engines_page.moc"

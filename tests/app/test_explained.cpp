@@ -6,6 +6,7 @@
 #include "app/theme/theme.hpp"
 #include "core/compare/waterfall.hpp"
 #include "core/dsp/biquad.hpp"
+#include "tests/support/share.hpp"
 #include "tests/support/treatments.hpp"
 #include "tests/support/window.hpp"
 
@@ -416,5 +417,5 @@ class TestExplained : public WindowTest {
   QString master_, filtered_, late_, cut_, noisy_, silence_;
 };
 
-QTEST_MAIN(TestExplained)
+SHARED_WINDOW_MAIN(TestExplained)
 #include "test_explained.moc"

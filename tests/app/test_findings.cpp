@@ -6,6 +6,7 @@
 #include "app/shell/findings_controller.hpp"
 #include "core/bench/put_aside.hpp"
 #include "core/dsp/biquad.hpp"
+#include "tests/support/share.hpp"
 #include "tests/support/window.hpp"
 
 using namespace heathmist;
@@ -134,5 +135,5 @@ class TestFindings : public WindowTest {
   QString master_, ret_;
 };
 
-QTEST_MAIN(TestFindings)
+SHARED_WINDOW_MAIN(TestFindings)
 #include "test_findings.moc"

@@ -7,6 +7,7 @@
 #include "app/model/file_watch.hpp"
 #include "app/shell/main_window.hpp"
 #include "core/audio/fingerprint.hpp"
+#include "tests/support/share.hpp"
 #include "tests/support/window.hpp"
 
 using namespace heathmist;
@@ -267,5 +268,5 @@ class TestFresh : public WindowTest {
   QString master_;
 };
 
-QTEST_MAIN(TestFresh)
+SHARED_WINDOW_MAIN(TestFresh)
 #include "test_fresh.moc"

@@ -5,6 +5,7 @@
 
 #include "app/shell/heard_choice.hpp"
 #include "tests/support/programmes.hpp"
+#include "tests/support/share.hpp"
 #include "tests/support/window.hpp"
 
 using namespace heathmist;
@@ -219,5 +220,5 @@ class TestHeardChoice : public WindowTest {
   Planar sound_;
 };
 
-QTEST_MAIN(TestHeardChoice)
+SHARED_WINDOW_MAIN(TestHeardChoice)
 #include "test_heard_choice.moc"

@@ -7,6 +7,7 @@
 #include "app/plots/spectrogram_plate.hpp"
 #include "app/shell/bench_files.hpp"
 #include "tests/support/programmes.hpp"
+#include "tests/support/share.hpp"
 #include "tests/support/window.hpp"
 
 using namespace heathmist;
@@ -294,5 +295,5 @@ class TestManyFiles : public FolderTest {
   Planar clean_, clicked_;
 };
 
-QTEST_MAIN(TestManyFiles)
+SHARED_WINDOW_MAIN(TestManyFiles)
 #include "test_many_files.moc"

@@ -8,6 +8,7 @@
 #include "app/plots/spectrum_plate.hpp"
 #include "app/theme/theme.hpp"
 #include "demo/writer.hpp"
+#include "tests/support/share.hpp"
 #include "tests/support/signals.hpp"
 
 using namespace heathmist;
@@ -234,5 +235,5 @@ class TestParts : public QObject {
   Folder folder_;
 };
 
-QTEST_MAIN(TestParts)
+SHARED_WINDOW_MAIN(TestParts)
 #include "test_parts.moc"

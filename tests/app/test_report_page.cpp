@@ -13,6 +13,7 @@
 #include "core/html_text.hpp"
 #include "tests/support/cli.hpp"
 #include "tests/support/programmes.hpp"
+#include "tests/support/share.hpp"
 #include "tests/support/window.hpp"
 
 using namespace heathmist;
@@ -444,5 +445,5 @@ class TestReportPage : public WindowTest {
   }
 };
 
-QTEST_MAIN(TestReportPage)
+SHARED_WINDOW_MAIN(TestReportPage)
 #include "test_report_page.moc"

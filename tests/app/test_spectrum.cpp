@@ -4,6 +4,7 @@
 #include <QToolButton>
 
 #include "app/shell/main_window.hpp"
+#include "tests/support/share.hpp"
 #include "tests/support/stages.hpp"
 #include "tests/support/window.hpp"
 
@@ -235,5 +236,5 @@ class TestSpectrum : public QObject {
   std::unique_ptr<MainWindow> window_;
 };
 
-QTEST_MAIN(TestSpectrum)
+SHARED_WINDOW_MAIN(TestSpectrum)
 #include "test_spectrum.moc"

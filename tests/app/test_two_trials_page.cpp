@@ -4,6 +4,7 @@
 
 #include "app/pages/two_trials/two_trials_view.hpp"
 #include "core/dsp/biquad.hpp"
+#include "tests/support/share.hpp"
 #include "tests/support/window.hpp"
 
 using namespace heathmist;
@@ -122,7 +123,8 @@ class TestTwoTrialsPage : public WindowTest {
   void broken_settings_are_as_none() {
     QVERIFY(show());
     const auto file = folder_ / "broken.heathmist";
-    QVERIFY(window_->files()->save_to(QString::fromStdString(file.string())));  // so that none asks what is to become of it
+    QVERIFY(
+        window_->files()->save_to(QString::fromStdString(file.string())));  // so that none asks what is to become of it
     Bench bench = workspace().bench();
     for (const Json& settings :
          {Json{{"first", 7}, {"second", Json::array()}}, Json{{"first", "no such trial"}}, Json(3)}) {
@@ -216,5 +218,5 @@ class TestTwoTrialsPage : public WindowTest {
   QString master_, little_, much_;
 };
 
-QTEST_MAIN(TestTwoTrialsPage)
+SHARED_WINDOW_MAIN(TestTwoTrialsPage)
 #include "test_two_trials_page.moc"

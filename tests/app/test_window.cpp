@@ -8,6 +8,7 @@
 #include "app/shell/main_window.hpp"
 #include "app/theme/theme.hpp"
 #include "core/audio/fingerprint.hpp"
+#include "tests/support/share.hpp"
 #include "tests/support/window.hpp"
 
 using namespace heathmist;
@@ -323,5 +324,5 @@ class TestWindow : public WindowTest {
   QString master_, ret_, noisy_;
 };
 
-QTEST_MAIN(TestWindow)
+SHARED_WINDOW_MAIN(TestWindow)
 #include "test_window.moc"

@@ -6,6 +6,7 @@
 #include "core/json.hpp"
 #include "tests/support/cli.hpp"
 #include "tests/support/programmes.hpp"
+#include "tests/support/share.hpp"
 #include "tests/support/signals.hpp"
 
 using namespace heathmist;
@@ -117,5 +118,5 @@ class TestArchives : public QObject {
   Folder folder_;
 };
 
-QTEST_GUILESS_MAIN(TestArchives)
+SHARED_MAIN(TestArchives)
 #include "test_archives.moc"

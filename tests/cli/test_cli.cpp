@@ -2,6 +2,7 @@
 #include <QtTest>
 
 #include "tests/support/cli.hpp"
+#include "tests/support/share.hpp"
 #include "tests/support/signals.hpp"
 
 using namespace heathmist;
@@ -384,5 +385,5 @@ class TestCli : public QObject {
   QString master_, ret_;
 };
 
-QTEST_GUILESS_MAIN(TestCli)
+SHARED_MAIN(TestCli)
 #include "test_cli.moc"

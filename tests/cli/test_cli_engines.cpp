@@ -3,6 +3,7 @@
 #include <cmath>
 
 #include "tests/support/cli.hpp"
+#include "tests/support/share.hpp"
 #include "tests/support/signals.hpp"
 
 using namespace heathmist;
@@ -197,5 +198,5 @@ class TestCliEngines : public QObject {
   Folder folder_;
 };
 
-QTEST_GUILESS_MAIN(TestCliEngines)
+SHARED_MAIN(TestCliEngines)
 #include "test_cli_engines.moc"

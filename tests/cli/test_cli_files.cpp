@@ -4,6 +4,7 @@
 #include <QtTest>
 
 #include "tests/support/cli.hpp"
+#include "tests/support/share.hpp"
 #include "tests/support/signals.hpp"
 
 using namespace heathmist;
@@ -366,5 +367,5 @@ class TestCliFiles : public QObject {
   QString master_, ret_, gain_, link_, hard_;
 };
 
-QTEST_GUILESS_MAIN(TestCliFiles)
+SHARED_MAIN(TestCliFiles)
 #include "test_cli_files.moc"

@@ -13,6 +13,7 @@
 #include "core/bench/summary.hpp"
 #include "core/bench/unsaved.hpp"
 #include "tests/support/cli.hpp"
+#include "tests/support/share.hpp"
 #include "tests/support/signals.hpp"
 
 using namespace heathmist;
@@ -223,5 +224,5 @@ class TestKills : public QObject {
   Folder folder_;
 };
 
-QTEST_MAIN(TestKills)
+SHARED_MAIN(TestKills)
 #include "test_kills.moc"

@@ -5,6 +5,7 @@
 #include "core/stages/encoder.hpp"
 #include "tests/support/cli.hpp"
 #include "tests/support/programmes.hpp"
+#include "tests/support/share.hpp"
 #include "tests/support/signals.hpp"
 
 using namespace heathmist;
@@ -159,5 +160,5 @@ class TestAligned : public QObject {
   Folder folder_;
 };
 
-QTEST_GUILESS_MAIN(TestAligned)
+SHARED_MAIN(TestAligned)
 #include "test_aligned.moc"

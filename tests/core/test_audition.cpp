@@ -4,6 +4,7 @@
 
 #include "core/compare/audition.hpp"
 #include "tests/support/programmes.hpp"
+#include "tests/support/share.hpp"
 #include "tests/support/signals.hpp"
 #include "tests/support/treatments.hpp"
 
@@ -148,5 +149,5 @@ class TestAudition : public QObject {
   Folder folder_;
 };
 
-QTEST_GUILESS_MAIN(TestAudition)
+SHARED_MAIN(TestAudition)
 #include "test_audition.moc"

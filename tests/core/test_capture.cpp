@@ -9,6 +9,7 @@
 
 #include "core/devices/capture.hpp"
 #include "tests/support/cli.hpp"
+#include "tests/support/share.hpp"
 #include "tests/support/signals.hpp"
 #include "tests/support/small_disk.hpp"
 
@@ -456,5 +457,5 @@ class TestCapture : public QObject {
   }
 };
 
-QTEST_GUILESS_MAIN(TestCapture)
+SHARED_MAIN(TestCapture)
 #include "test_capture.moc"

@@ -5,6 +5,7 @@
 
 #include "core/measure/condition.hpp"
 #include "tests/support/programmes.hpp"
+#include "tests/support/share.hpp"
 #include "tests/support/signals.hpp"
 
 using namespace heathmist;
@@ -131,5 +132,5 @@ class TestCondition : public QObject {
   }
 };
 
-QTEST_GUILESS_MAIN(TestCondition)
+SHARED_MAIN(TestCondition)
 #include "test_condition.moc"

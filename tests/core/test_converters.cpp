@@ -1,4 +1,5 @@
 // Converters against theory and against what their libraries claim.
+#include "tests/support/share.hpp"
 #include "tests/support/stages.hpp"
 
 using namespace heathmist;
@@ -121,5 +122,5 @@ class TestConverters : public StageTest {
   }
 };
 
-QTEST_GUILESS_MAIN(TestConverters)
+SHARED_MAIN(TestConverters)
 #include "test_converters.moc"

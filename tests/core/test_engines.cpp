@@ -5,6 +5,7 @@
 #include "core/probes/engine_answers.hpp"
 #include "core/probes/score_json.hpp"
 #include "tests/support/renders.hpp"
+#include "tests/support/share.hpp"
 
 using namespace heathmist;
 using namespace heathmist::test;
@@ -97,5 +98,5 @@ class TestEngines : public RenderTest {
   }
 };
 
-QTEST_GUILESS_MAIN(TestEngines)
+SHARED_MAIN(TestEngines)
 #include "test_engines.moc"

@@ -4,6 +4,7 @@
 #include "core/probes/engine_answers.hpp"
 #include "core/probes/score_json.hpp"
 #include "tests/support/renders.hpp"
+#include "tests/support/share.hpp"
 
 using namespace heathmist;
 using namespace heathmist::test;
@@ -187,5 +188,5 @@ class TestGainProbe : public RenderTest {
   }
 };
 
-QTEST_GUILESS_MAIN(TestGainProbe)
+SHARED_MAIN(TestGainProbe)
 #include "test_gain_probe.moc"

@@ -4,6 +4,7 @@
 #include "core/compare/null.hpp"
 #include "core/hearing/ladder.hpp"
 #include "tests/support/programmes.hpp"
+#include "tests/support/share.hpp"
 #include "tests/support/stages.hpp"
 
 using namespace heathmist;
@@ -158,5 +159,5 @@ class TestLadder : public StageTest {
   }
 };
 
-QTEST_GUILESS_MAIN(TestLadder)
+SHARED_MAIN(TestLadder)
 #include "test_ladder.moc"

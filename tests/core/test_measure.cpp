@@ -8,6 +8,7 @@
 #include "core/dsp/fft.hpp"
 #include "core/dsp/interpolator.hpp"
 #include "core/measure/bandwidth.hpp"
+#include "tests/support/share.hpp"
 #include "tests/support/signals.hpp"
 
 using namespace heathmist;
@@ -202,5 +203,5 @@ class TestMeasure : public QObject {
   Folder folder_;
 };
 
-QTEST_GUILESS_MAIN(TestMeasure)
+SHARED_MAIN(TestMeasure)
 #include "test_measure.moc"

@@ -6,6 +6,7 @@
 
 #include "core/devices/monitor.hpp"
 #include "core/measure/meter.hpp"
+#include "tests/support/share.hpp"
 #include "tests/support/signals.hpp"
 
 using namespace heathmist;
@@ -214,5 +215,5 @@ class TestMonitor : public QObject {
   }
 };
 
-QTEST_GUILESS_MAIN(TestMonitor)
+SHARED_MAIN(TestMonitor)
 #include "test_monitor.moc"

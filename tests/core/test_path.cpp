@@ -5,6 +5,7 @@
 #include <numbers>
 
 #include "core/compare/path.hpp"
+#include "tests/support/share.hpp"
 #include "tests/support/signals.hpp"
 
 using namespace heathmist;
@@ -209,5 +210,5 @@ class TestPath : public QObject {
   Folder folder_;
 };
 
-QTEST_GUILESS_MAIN(TestPath)
+SHARED_MAIN(TestPath)
 #include "test_path.moc"

@@ -5,6 +5,7 @@
 #include "core/measure/true_peak.hpp"
 #include "tests/support/cli.hpp"
 #include "tests/support/programmes.hpp"
+#include "tests/support/share.hpp"
 #include "tests/support/signals.hpp"
 
 using namespace heathmist;
@@ -104,5 +105,5 @@ class TestReach : public QObject {
   Folder folder_;
 };
 
-QTEST_GUILESS_MAIN(TestReach)
+SHARED_MAIN(TestReach)
 #include "test_reach.moc"

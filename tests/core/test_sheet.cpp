@@ -6,6 +6,7 @@
 #include "core/stages/encoder.hpp"
 #include "tests/support/cli.hpp"
 #include "tests/support/programmes.hpp"
+#include "tests/support/share.hpp"
 #include "tests/support/signals.hpp"
 
 using namespace heathmist;
@@ -293,5 +294,5 @@ class TestSheet : public QObject {
   std::filesystem::path good_;
 };
 
-QTEST_GUILESS_MAIN(TestSheet)
+SHARED_MAIN(TestSheet)
 #include "test_sheet.moc"

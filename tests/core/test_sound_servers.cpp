@@ -9,6 +9,7 @@
 #include "core/devices/capture.hpp"
 #include "core/devices/monitor.hpp"
 #include "tests/support/cli.hpp"
+#include "tests/support/share.hpp"
 #include "tests/support/signals.hpp"
 
 using namespace heathmist;
@@ -377,5 +378,5 @@ class TestSoundServers : public QObject {
   }
 };
 
-QTEST_GUILESS_MAIN(TestSoundServers)
+SHARED_MAIN(TestSoundServers)
 #include "test_sound_servers.moc"

@@ -6,6 +6,7 @@
 #include "core/dsp/fft.hpp"
 #include "core/measure/spectrum.hpp"
 #include "core/measure/true_peak.hpp"
+#include "tests/support/share.hpp"
 #include "tests/support/stages.hpp"
 
 using namespace heathmist;
@@ -431,5 +432,5 @@ class TestStages : public StageTest {
   }
 };
 
-QTEST_GUILESS_MAIN(TestStages)
+SHARED_MAIN(TestStages)
 #include "test_stages.moc"

@@ -6,6 +6,7 @@
 #include "core/compare/two_trials.hpp"
 #include "core/dsp/biquad.hpp"
 #include "tests/support/programmes.hpp"
+#include "tests/support/share.hpp"
 #include "tests/support/signals.hpp"
 #include "tests/support/stages.hpp"
 #include "tests/support/treatments.hpp"
@@ -153,5 +154,5 @@ class TestTwoTrials : public StageTest {
   }
 };
 
-QTEST_MAIN(TestTwoTrials)
+SHARED_MAIN(TestTwoTrials)
 #include "test_two_trials.moc"

@@ -9,6 +9,7 @@
 #include "core/compare/null.hpp"
 #include "tests/support/cli.hpp"
 #include "tests/support/programmes.hpp"
+#include "tests/support/share.hpp"
 #include "tests/support/signals.hpp"
 #include "tests/support/small_disk.hpp"
 
@@ -241,5 +242,5 @@ class TestVideo : public QObject {
   Planar sound_;
 };
 
-QTEST_GUILESS_MAIN(TestVideo)
+SHARED_MAIN(TestVideo)
 #include "test_video.moc"

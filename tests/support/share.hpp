@@ -14,10 +14,13 @@ int run_share(QObject& test, int argc, char** argv);
 
 }  // namespace heathmist::test
 
-/// main() of such a test, in place of QTEST_GUILESS_MAIN.
-#define SHARED_MAIN(Test)                                \
+/// main() of such a test, in place of QTEST_GUILESS_MAIN; and of one with a window, in place of QTEST_MAIN.
+#define SHARED_MAIN(Test) SHARED_MAIN_OF(QCoreApplication, Test)
+#define SHARED_WINDOW_MAIN(Test) SHARED_MAIN_OF(QApplication, Test)
+#define SHARED_MAIN_OF(Application, Test)                \
   int main(int argc, char** argv) {                      \
-    QCoreApplication app(argc, argv);                    \
+    Application app(argc, argv);                         \
+    app.setAttribute(Qt::AA_Use96Dpi, true);             \
     Test test;                                           \
     return heathmist::test::run_share(test, argc, argv); \
   }
