@@ -3,7 +3,6 @@
 #include <cmath>
 
 #include "tests/support/cli.hpp"
-#include "tests/support/share.hpp"
 #include "tests/support/signals.hpp"
 
 using namespace heathmist;
@@ -198,5 +197,5 @@ class TestCliEngines : public QObject {
   Folder folder_;
 };
 
-SHARED_MAIN(TestCliEngines)
+QTEST_GUILESS_MAIN(TestCliEngines)
 #include "test_cli_engines.moc"

@@ -74,6 +74,38 @@ class TestEstimates : public QObject {
     QCOMPARE(held_gain(e).db, 0.0);
   }
 
+  /// What is read off a model once is that of the excerpt that asks.
+  void gain_courses_are_those_of_the_excerpt() {
+    const auto s = programme("dense", rate, 3, 8);
+    const Excerpt down = excerpt_of(s, scaled(s, 0.5)), up = excerpt_of(s, scaled(s, 1.25));
+    const Model model(s);
+    const auto first = model.gain_courses(down), again = model.gain_courses(down), other = model.gain_courses(up);
+    QCOMPARE(first.size(), size_t(2));
+    for (size_t p = 0; p < 2; ++p)
+      for (size_t n = 0; n < first[p].pieces.size(); ++n)
+        if (first[p].tells(n)) {
+          QVERIFY(std::abs(first[p].pieces[n].gain() - 0.5) < 1e-12 && again[p].pieces[n].mm == first[p].pieces[n].mm);
+          QVERIFY(std::abs(other[p].pieces[n].gain() - 1.25) < 1e-12);
+        }
+    const GainCurve both = gain_course(down, model);
+    QVERIFY(both.pieces.size() == first[0].pieces.size() && both.middle == first[0].middle);
+  }
+
+  /// One step beneath noise that leaves far more than the step takes out; a ride to the same level is none.
+  void a_step_is_plain_where_both_gains_hold() {
+    for (const char* name : {"dense", "wide", "near_mono"}) {
+      const auto s = programme(name, rate, 8, 12);
+      const auto step = changed(s, [](double x, int, int64_t n) { return (n < 4 * rate ? 1.0 : 0.9) * x; });
+      const auto noisy = with_noise(step, 0.02, 9);
+      const auto found = estimate_gain_step(excerpt_of(s, noisy), s);
+      QVERIFY2(found && found->is_plain && found->cause.values["count"] == 1, name);
+      QVERIFY2(std::abs(found->cause.values["at_s"].get<double>() - 4) < 0.05, name);
+      const auto ridden = changed(s, [](double x, int, int64_t n) { return (1 - 0.1 * double(n) / (8 * rate)) * x; });
+      const auto ride = estimate_gain_step(excerpt_of(s, with_noise(ridden, 0.02, 9)), s);
+      QVERIFY2(!ride || !ride->is_plain, name);
+    }
+  }
+
   void the_gain_that_most_samples_hold_is_exact() {
     dsp::Noise chance(3);
     const auto s = programme("dense", rate, 4, 1);

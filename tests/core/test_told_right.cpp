@@ -336,6 +336,28 @@ class TestToldRight : public StageTest {
     }
   }
 
+  /// An offset is nothing of a filter's, though the programme has no bass of its own; nor is it what cutting the word
+  /// makes, however well the rest of that fits.
+  void an_offset_is_one_beside_a_filter_and_a_word_length() {
+    const auto offset = [](Planar s) {
+      for (int c = 0; c < 2; ++c)
+        for (double& x : s.channel(c)) x += 0.002;
+      return s;
+    };
+    for (const char* name : {"choir", "piano"}) {
+      const Planar sound = programme(name, 44100, 12, 6058), narrow = mixed(sound, 0.9, 0.1);
+      const auto r = told_of(sound, offset(filtered(narrow, 44100, "bell", 1000, 1, -2.8)), 44100);
+      QVERIFY2((tells(r, "width") || tells(r, "crosstalk")) && !tells(r, "channel_gain"), qPrintable(told(r)));
+      QVERIFY2(is_near(number(cause(r, "dc"), "offset"), 0.002, 1e-5), qPrintable(told(r)));
+      const Cause* eq = cause(r, "eq");
+      QVERIFY2(eq && is_near(eq->values["sections"][0]["gain_db"].get<double>(), -2.8, 0.1), qPrintable(told(r)));
+    }
+    const Planar loop = programme("loop", 48000, 8, 8918);
+    const auto r = told_of(loop, requantised(offset(scaled(loop, 0.85)), 16, false), 48000, WordFormat::pcm16);
+    QVERIFY2(is_near(number(cause(r, "dc"), "offset"), 0.002, 1e-5), qPrintable(told(r)));
+    QVERIFY2(tells(r, "word_length") && cause(r, "word_length")->before_db < -60, qPrintable(told(r)));
+  }
+
   /// A step of the level rings in the converter behind it, which nobody added.
   void a_step_before_a_conversion_is_no_click() {
     const Planar sound = programme("swells", 44100, 10, 6040);

@@ -140,6 +140,21 @@ class TestWow : public QObject {
     QVERIFY(stays(filtered(sound, 44100, "high pass", 2000, 0.7)));
   }
 
+  /// Near one where it is the same programme, right way up and channel on channel, however it moves; else far less.
+  void what_is_followed_correlates_where_it_belongs() {
+    for (const char* name : {"dense", "speech", "wide", "choir"}) {
+      const Planar sound = programme(name, 48000, 3, 14), moved = with_wow(sound, 48000, 2, 30);
+      Planar upside_down = moved, crossed = moved;
+      for (double& x : upside_down.channel(0)) x = -x;
+      std::swap_ranges(crossed.channel(0).begin(), crossed.channel(0).end(), crossed.channel(1).begin());
+      const double right = followed_correlation(sound, moved, 960);
+      QVERIFY2(right > 0.55 && right <= 1, name);
+      QVERIFY2(followed_correlation(sound, upside_down, 960) < 0.7 * right, name);
+      QVERIFY2(followed_correlation(sound, crossed, 960) < 1.001 * right, name);
+      QVERIFY2(followed_correlation(sound, programme(name, 48000, 3, 15), 960) < 0.6 * right, name);
+    }
+  }
+
   /// The way that was gone is found to the sample, whatever it is, and none where nothing moves.
   void a_course_is_found() {
     dsp::Noise chance(5);

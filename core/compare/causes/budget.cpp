@@ -22,7 +22,9 @@ std::optional<double> relative_db(double power, double master_power) {
 
 namespace {
 
-constexpr double least_apart_db = 0.03, apart_beside_coding_db = 0.15;  // of channels
+constexpr double least_apart_db = 0.03, apart_beside_others_db = 0.15;  // of channels; beside coding, or mixing
+
+constexpr std::string_view mixing = "channels";
 
 PutIn gains(std::array<double, 2> db) {
   return [db](const Places&, Planar& m) {
@@ -33,7 +35,8 @@ PutIn gains(std::array<double, 2> db) {
 
 /// Where the channels' flat parts lie apart, an EQ is a gain of one channel, and an EQ.
 void stand_apart(std::vector<Kept>& kept, bool lossy) {
-  const double least_db = lossy ? apart_beside_coding_db : least_apart_db;
+  const bool mixed = std::any_of(kept.begin(), kept.end(), [](const Kept& k) { return k.of->code == mixing; });
+  const double least_db = lossy || mixed ? apart_beside_others_db : least_apart_db;
   const auto apart = std::find_if(kept.begin(), kept.end(), [&](const Kept& k) {
     const Cause& c = k.found->cause;
     return c.code == "eq" && c.values.contains("channel_flat_db") && c.values["channel_flat_db"].size() == 2 &&

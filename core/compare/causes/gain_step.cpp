@@ -39,6 +39,7 @@ size_t best_split(const Sums& s, size_t from, size_t to, double& cost) {
   return best;
 }
 
+/// The one border that takes out most, however little.
 std::vector<size_t> one_border(const Sums& s, size_t count) {
   double cost = s.cost(0, count);
   return {0, best_split(s, 0, count, cost), count};

@@ -131,6 +131,14 @@ struct Path {
     if (h) run(*h, fft, model, left);
     const std::span<const double> is = h ? std::span<const double>(left) : model;
     std::transform(ret.begin(), ret.end(), is.begin(), left.begin(), std::minus<>());
+    leave_no_offset();
+  }
+  /// One that was added is none of the path's, and where the model holds next to nothing would seem to be.
+  void leave_no_offset() {
+    double sum = 0, count = 0;
+    for (size_t n = 0; n < left.size(); ++n)
+      if (e.told[n]) sum += left[n], count += 1;
+    for (double& x : left) x -= sum / std::max(1.0, count);
   }
 
   /// Averaged cross-spectrum of the model and what is left.

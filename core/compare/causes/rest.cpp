@@ -232,6 +232,8 @@ std::optional<Cause> word_length(const Excerpt& e, const Planar& model, const Bu
   if (!facts.bits) return {};
   const double step = std::ldexp(1.0, 1 - *facts.bits) / std::pow(10, facts.gain_db / 20);
   const Error error = error_of(e, model, step);
+  constexpr double most_mean = 0.65;  // half a step is cutting's: more is an offset
+  if (std::abs(error.mean) > most_mean) return {};
   const double tilt = density_db(cells.spectrum, 0.75, 0.97) - density_db(cells.spectrum, 0.02, 0.25);
   const bool shaped = std::abs(tilt) > shaped_tilt_db && error.variance > 0.2 && error.variance < most_shaped_steps2 &&
                       behaviour.slope < still_slope && error.reach < most_crest * std::sqrt(error.variance);
