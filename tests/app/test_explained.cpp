@@ -125,6 +125,7 @@ class TestExplained : public WindowTest {
     for (const auto& [setting, along] :
          {std::pair{"causes 1", BudgetPlate::Along::octaves}, {"causes 2", BudgetPlate::Along::time}}) {
       choose(setting);
+      causes->replot();  // so that places are those of the new axes
       QCOMPARE(causes->along(), along);
       QCOMPARE(plates->settings()["causes"].get<int>(), int(along));
       const auto& left = along == BudgetPlate::Along::octaves ? step.by_octave : step.over_time;
@@ -135,7 +136,8 @@ class TestExplained : public WindowTest {
       const double x = along == BudgetPlate::Along::octaves ? std::log2(most->at / 31.25) : most->at;
       const QPoint at(int(causes->xAxis->coordToPixel(x)), int(causes->yAxis->coordToPixel(most->before_db - 3)));
       QTest::mouseMove(causes, at);
-      QVERIFY2(causes->read_out(1).contains(number(most->before_db, 1)), qPrintable(causes->read_out(1)));
+      QVERIFY2(causes->read_out(1).contains(number(most->before_db, 1)),
+               qPrintable(QString("%1 s, %2 dB: ").arg(most->at).arg(most->before_db) + causes->read_out(1)));
       QSignalSpy chosen(causes, &BudgetPlate::cause_chosen);
       QTest::mouseClick(causes, Qt::LeftButton, Qt::NoModifier, at);
       QCOMPARE(chosen.count(), 1);
