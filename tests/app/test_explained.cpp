@@ -125,7 +125,6 @@ class TestExplained : public WindowTest {
     for (const auto& [setting, along] :
          {std::pair{"causes 1", BudgetPlate::Along::octaves}, {"causes 2", BudgetPlate::Along::time}}) {
       choose(setting);
-      causes->replot();  // so that places are those of the new axes
       QCOMPARE(causes->along(), along);
       QCOMPARE(plates->settings()["causes"].get<int>(), int(along));
       const auto& left = along == BudgetPlate::Along::octaves ? step.by_octave : step.over_time;
@@ -134,7 +133,12 @@ class TestExplained : public WindowTest {
         return a.before_db - a.after_db < b.before_db - b.after_db;
       });
       const double x = along == BudgetPlate::Along::octaves ? std::log2(most->at / 31.25) : most->at;
-      const QPoint at(int(causes->xAxis->coordToPixel(x)), int(causes->yAxis->coordToPixel(most->before_db - 3)));
+      const auto place = [&] {
+        return QPoint(int(causes->xAxis->coordToPixel(x)), int(causes->yAxis->coordToPixel(most->before_db - 3)));
+      };
+      QTest::mouseMove(causes, place());
+      QTest::qWait(50);  // the margins of new ticks stand once they were drawn
+      const QPoint at = place();
       QTest::mouseMove(causes, at);
       QVERIFY2(causes->read_out(1).contains(number(most->before_db, 1)),
                qPrintable(QString("%1 s, %2 dB: ").arg(most->at).arg(most->before_db) + causes->read_out(1)));
