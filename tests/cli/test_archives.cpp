@@ -6,7 +6,6 @@
 #include "core/json.hpp"
 #include "tests/support/cli.hpp"
 #include "tests/support/programmes.hpp"
-#include "tests/support/share.hpp"
 #include "tests/support/signals.hpp"
 
 using namespace heathmist;
@@ -118,5 +117,5 @@ class TestArchives : public QObject {
   Folder folder_;
 };
 
-SHARED_MAIN(TestArchives)
+QTEST_GUILESS_MAIN(TestArchives)
 #include "test_archives.moc"
