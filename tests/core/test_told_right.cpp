@@ -365,8 +365,12 @@ class TestToldRight : public StageTest {
     const Planar down = gained(sound, [](size_t n) { return n < 5 * 44100 ? 1.0 : n < 242550 ? 0.86 : 0.83; });
     const auto stepped = Clip::open(save(folder_ / "s.wav", down, 44100, WordFormat::float32));
     const auto there = run(stepped, {{{"type", "converter"}, {"rate_hz", 48000}, {"by", "libsoxr"}}});
-    const auto r = explained_null_of(master, save(folder_ / "r.wav", samples_of(*there), 48000, WordFormat::pcm24));
+    Planar ret = samples_of(*there);
+    const auto r = explained_null_of(master, save(folder_ / "r.wav", ret, 48000, WordFormat::pcm24));
     QVERIFY2(number(cause(r, "gain_step"), "count") == 2 && !tells(r, "clicks"), qPrintable(told(r)));
+    ret.channel(0)[size_t(5 * 48000 + 20)] += 0.5;  // where it was cut, something clicks
+    const auto cut = explained_null_of(master, save(folder_ / "c.wav", ret, 48000, WordFormat::pcm24));
+    QVERIFY2(tells(cut, "clicks"), qPrintable(told(cut)));
   }
 
   /// A speed changed by a converter ends the band a little: no engineer set that.

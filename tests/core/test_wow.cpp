@@ -140,7 +140,7 @@ class TestWow : public QObject {
     QVERIFY(stays(filtered(sound, 44100, "high pass", 2000, 0.7)));
   }
 
-  /// Near one where it is the same programme, right way up and channel on channel, however it moves; else far less.
+  /// Most where it is the same programme, however it moves; far less upside down, or of another; crossed no more.
   void what_is_followed_correlates_where_it_belongs() {
     for (const char* name : {"dense", "speech", "wide", "choir"}) {
       const Planar sound = programme(name, 48000, 3, 14), moved = with_wow(sound, 48000, 2, 30);

@@ -24,8 +24,6 @@ namespace {
 
 constexpr double least_apart_db = 0.03, apart_beside_others_db = 0.15;  // of channels; beside coding, or mixing
 
-constexpr std::string_view mixing = "channels";
-
 PutIn gains(std::array<double, 2> db) {
   return [db](const Places&, Planar& m) {
     for (int c = 0; c < 2; ++c)
@@ -35,7 +33,8 @@ PutIn gains(std::array<double, 2> db) {
 
 /// Where the channels' flat parts lie apart, an EQ is a gain of one channel, and an EQ.
 void stand_apart(std::vector<Kept>& kept, bool lossy) {
-  const bool mixed = std::any_of(kept.begin(), kept.end(), [](const Kept& k) { return k.of->code == mixing; });
+  const bool mixed =
+      std::any_of(kept.begin(), kept.end(), [](const Kept& k) { return std::string_view(k.of->code) == "channels"; });
   const double least_db = lossy || mixed ? apart_beside_others_db : least_apart_db;
   const auto apart = std::find_if(kept.begin(), kept.end(), [&](const Kept& k) {
     const Cause& c = k.found->cause;
@@ -76,31 +75,39 @@ void drop_what_hardly_fits(std::vector<Kept>& found, const Excerpt& e, const Bud
   if (hardly && !cause_of_rest(e, model, facts)) std::erase_if(found, stands_by_its_fit);
 }
 
-/// Where the level changes all at once, in seconds.
-std::vector<double> switches_of(const std::vector<Kept>& found) {
-  std::vector<double> at_s;
+/// What a filter behind it can make of a step of the level near a time, at the most: as much as the programme changed.
+double made_of_steps(const std::vector<Kept>& found, const Excerpt& e, double at_s) {
+  constexpr double near_s = 0.003, around_s = 0.01;
+  double most = 0;
   for (const Kept& k : found) {
-    const Cause& c = k.found->cause;
-    if (c.code == "gain_step")
-      for (const Json& step : c.values["steps"]) at_s.push_back(step["at_s"].get<double>());
-    if (c.code == "mute" || c.code == "fade")
-      for (const auto& end : {c.from_s, c.until_s})
-        if (end) at_s.push_back(*end);
+    if (k.found->cause.code != "gain_step") continue;
+    for (const Json& step : k.found->cause.values["steps"]) {
+      const double to = std::pow(10, step["to_db"].get<double>() / 20), s = step["at_s"].get<double>();
+      const double change = std::abs(to - std::pow(10, step["from_db"].get<double>() / 20));
+      if (std::abs(s - at_s) > near_s) continue;
+      const auto from = int64_t((s - around_s) * e.rate_hz) - e.start,
+                 until = int64_t((s + around_s) * e.rate_hz) - e.start;
+      e.each_of(from, until, [&](int64_t at, int64_t, int64_t frames) {
+        for (int p = 0; p < e.pairs(); ++p)
+          for (const double x : e.master->channel(p).subspan(size_t(at), size_t(frames)))
+            most = std::max(most, change * std::abs(x));
+      });
+    }
   }
-  return at_s;
+  return most;
 }
 
-/// Clicks all of which stand where the level is switched are what a filter behind that makes of it.
-void drop_clicks_of_switches(std::vector<Kept>& found) {
-  constexpr double near_s = 0.003;
-  const auto at_s = switches_of(found);
-  std::erase_if(found, [&](const Kept& k) {
-    if (k.found->cause.code != "clicks") return false;
-    const Json& times = k.found->cause.values["times_s"];
-    return std::all_of(times.begin(), times.end(), [&](const Json& t) {
-      return std::any_of(at_s.begin(), at_s.end(), [&](double s) { return std::abs(t.get<double>() - s) < near_s; });
-    });
-  });
+/// Clicks all of which stand at steps, and are no more than a filter behind those makes of them, were not added.
+void drop_clicks_of_steps(std::vector<Kept>& found, const Excerpt& e) {
+  const auto clicks =
+      std::find_if(found.begin(), found.end(), [](const Kept& k) { return k.found->cause.code == "clicks"; });
+  if (clicks == found.end()) return;
+  const Json& v = clicks->found->cause.values;
+  const double peak = std::pow(10, v["peak_dbfs"].get<double>() / 20);
+  const Json& times = v["times_s"];
+  if (std::all_of(times.begin(), times.end(),
+                  [&](const Json& t) { return peak < made_of_steps(found, e, t.get<double>()); }))
+    found.erase(clicks);
 }
 
 constexpr double coders_top_hz = 10000;  // above it, what is taken away is the end of the band
@@ -196,7 +203,7 @@ Budget explained(const causes::Excerpt& excerpt, const BudgetFacts& facts, cause
   Budget budget;
   auto found = search_causes(excerpt, facts, tries, job);
   drop_what_hardly_fits(found, excerpt, facts, tries.whole);
-  drop_clicks_of_switches(found);
+  drop_clicks_of_steps(found, excerpt);
   stand_apart(found, facts.lossy);
   Planar model = *excerpt.master;
   double before = power_left(excerpt, model);
