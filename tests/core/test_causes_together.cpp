@@ -22,13 +22,6 @@ bool has_section(const Cause* eq, const char* type, double hz, double gain_db) {
          });
 }
 
-Planar with_echo(Planar s, size_t late, double gain) {
-  const Planar dry = s;
-  for (int c = 0; c < s.channels(); ++c)
-    for (size_t n = late; n < size_t(s.frames()); ++n) s.channel(c)[n] += gain * dry.channel(c)[n - late];
-  return s;
-}
-
 Planar clipped(Planar s, double level) {
   for (int c = 0; c < s.channels(); ++c)
     for (double& x : s.channel(c)) x = std::clamp(x, -level, level);
@@ -74,30 +67,6 @@ class TestCausesTogether : public QObject {
     QVERIFY2(eq->values["sections"].size() == 3 && !tells(r, "gain") && !tells(r, "channel_gain"), qPrintable(told(r)));
   }
 
-  void an_eq_before_an_echo_keeps_its_values() {
-    const Planar sound = programme("dense", 44100, 10, 5);
-    const auto r = told_of(sound, with_echo(filtered(sound, 44100, "low shelf", 200, 0.7071, -3), 5292, 0.1), 44100);
-    QVERIFY2(has_section(cause(r, "eq"), "low_shelf", 200, -3), qPrintable(told(r)));
-    QVERIFY2(is_near(number(cause(r, "echo"), "time_ms"), 120, 0.05) &&
-                 is_near(number(cause(r, "echo"), "level_db"), -20, 0.4),
-             qPrintable(told(r)));
-  }
-
-  /// Levels are those of the direct sound, however much of the gain that is measured the echo makes.
-  void an_echo_makes_no_gain_data() {
-    QTest::addColumn<double>("gain_db");
-    QTest::newRow("no gain") << 0.0;
-    QTest::newRow("down") << -3.0;
-  }
-  void an_echo_makes_no_gain() {
-    QFETCH(double, gain_db);
-    const Planar sound = programme("piano", 44100, 10, 53);
-    const auto r = told_of(sound, scaled(with_echo(sound, 5292, 0.2), std::pow(10, gain_db / 20)), 44100);
-    QVERIFY2(is_near(number(cause(r, "echo"), "level_db"), 20 * std::log10(0.2), 0.02), qPrintable(told(r)));
-    QCOMPARE(tells(r, "gain"), gain_db != 0);
-    if (gain_db != 0) QVERIFY2(is_near(number(cause(r, "gain"), "gain_db"), gain_db, 0.01), qPrintable(told(r)));
-  }
-
   /// At a high rate too, where the outline's stretches are short.
   void the_end_of_the_band_is_told_beside_what_lies_under_it() {
     constexpr int rate = 96000;
@@ -113,23 +82,6 @@ class TestCausesTogether : public QObject {
     const auto pressed = told_of(sound, ends(compressed(sound, rate, -27, 1.5, 0)), rate);
     QVERIFY2(tells(pressed, "compressor") && !tells(pressed, "gain_ride") && !tells(pressed, "distortion"),
              qPrintable(told(pressed)));
-  }
-
-  void an_echo_of_one_channel_is_told_there() {
-    for (const int channel : {0, 1})
-      for (const int64_t late : {882, 10143}) {
-        const Planar sound = programme("speech", 44100, 10, 5 + size_t(channel)), all = with_echo(sound, late, -0.3);
-        Planar ret = sound;
-        std::copy(all.channel(channel).begin(), all.channel(channel).end(), ret.channel(channel).begin());
-        const auto r = told_of(sound, ret, 44100);
-        const Cause* echo = cause(r, "echo");
-        QVERIFY2(is_near(number(echo, "time_ms"), double(late) / 44.1, 0.05), qPrintable(told(r)));
-        QVERIFY2(is_near(number(echo, "level_db"), -10.46, 0.2), qPrintable(told(r)));
-        QCOMPARE(echo->channels, std::vector<int>{channel});
-        QVERIFY2(echo->values["echoes"][0]["inverted"].get<bool>(), qPrintable(told(r)));
-        QVERIFY2(echo->text.ends_with(" in channel " + std::to_string(channel + 1) + " only."), qPrintable(told(r)));
-        QVERIFY2(r.causes.size() == 1, qPrintable(told(r)));
-      }
   }
 
   void an_eq_before_a_clip_keeps_its_values() {

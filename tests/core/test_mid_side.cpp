@@ -1,4 +1,5 @@
-// EQ of the middle or of the sides: named as it was set; and what was done to the channels stays theirs.
+// EQ of the middle or of the sides: named as it was set; widths and crosstalk; what was done to the channels stays
+// theirs.
 #include <QtTest>
 #include <cmath>
 
@@ -52,8 +53,8 @@ class TestMidSide : public QObject {
 
   Folder folder_;
 
-  NullReport told_of(const Planar& master, const Planar& ret) const {
-    return test::told_of(folder_, master, ret, rate, WordFormat::pcm24);
+  NullReport told_of(const Planar& master, const Planar& ret, WordFormat word = WordFormat::pcm24) const {
+    return test::told_of(folder_, master, ret, rate, word);
   }
   static void is_named(const Json& section, const char* type, const Filter& f) {
     QCOMPARE(QString::fromStdString(section["type"].get<std::string>()), type);
@@ -132,6 +133,38 @@ class TestMidSide : public QObject {
       const auto r = told_of(sound, ret);
       QVERIFY2(tells(r, "width") && !tells(r, "eq"), qPrintable(told(r)));
     }
+  }
+
+  /// One and the same but for a gain: what the channels themselves, or the mid, come back at decides.
+  void crosstalk_is_no_width_and_width_no_crosstalk() {
+    const Planar sound = programme("dense", 48000, 8, 8);
+    const auto leaking = told_of(sound, with_crosstalk(sound, 1, 0.0136), WordFormat::float32);
+    QVERIFY2(is_near(number(cause(leaking, "crosstalk"), "level_db"), 20 * std::log10(0.0136), 0.1) &&
+                 !tells(leaking, "width") && !tells(leaking, "gain"),
+             qPrintable(told(leaking)));
+    const double side = std::pow(10, -0.24 / 20);
+    const auto narrower = told_of(sound, with_crosstalk(sound, (1 + side) / 2, (1 - side) / 2), WordFormat::float32);
+    QVERIFY2(is_near(number(cause(narrower, "width"), "side_db"), -0.24, 0.01) && !tells(narrower, "crosstalk"),
+             qPrintable(told(narrower)));
+  }
+
+  /// An EQ of each channel takes a little of it for its own: what is left is uneven, and a width all the same.
+  void a_width_beside_an_eq_is_no_crosstalk_data() {
+    QTest::addColumn<QString>("programme");
+    QTest::addColumn<double>("side");
+    for (const char* name : {"choir", "drums", "dense"})
+      for (const double side : {0.8, 1.24}) QTest::addRow("%s x %.2f", name, side) << name << side;
+  }
+  void a_width_beside_an_eq_is_no_crosstalk() {
+    QFETCH(QString, programme);
+    QFETCH(double, side);
+    const Planar sound = test::programme(programme.toStdString(), rate, seconds, 36);
+    Planar ret = with_crosstalk(sound, (1 + side) / 2, (1 - side) / 2);
+    for (const int channel : {0, 1}) ret = with_channel(std::move(ret), channel, {"high shelf", 8000, 0.7071, -2.6});
+    const auto r = told_of(sound, ret, WordFormat::pcm16);
+    QVERIFY2(is_near(number(cause(r, "width"), "side_db"), 20 * std::log10(side), 0.2) && tells(r, "eq") &&
+                 !tells(r, "crosstalk"),
+             qPrintable(told(r)));
   }
 
   /// Channels that lie little apart lie so, beside an EQ of both.

@@ -47,14 +47,6 @@ Planar trembling(const Planar& sound, double by) {
   return out;
 }
 
-Planar mixed(Planar s, double direct, double across) {
-  for (size_t n = 0; n < size_t(s.frames()); ++n) {
-    const double l = s.channel(0)[n], r = s.channel(1)[n];
-    s.channel(0)[n] = direct * l + across * r, s.channel(1)[n] = direct * r + across * l;
-  }
-  return s;
-}
-
 /// Sampled at half the rate and drawn straight between: what lies above a quarter of the rate is an image of what lies
 /// below.
 Planar with_images(Planar s) {
@@ -287,19 +279,6 @@ class TestToldRight : public StageTest {
              qPrintable(told(r)));
   }
 
-  /// One and the same but for a gain: what the channels themselves, or the mid, come back at decides.
-  void crosstalk_is_no_width_and_width_no_crosstalk() {
-    const Planar sound = programme("dense", 48000, 8, 8);
-    const auto leaking = told_of(sound, mixed(sound, 1, 0.0136), 48000, WordFormat::float32);
-    QVERIFY2(is_near(number(cause(leaking, "crosstalk"), "level_db"), 20 * std::log10(0.0136), 0.1) &&
-                 !tells(leaking, "width") && !tells(leaking, "gain"),
-             qPrintable(told(leaking)));
-    const double side = std::pow(10, -0.24 / 20);
-    const auto narrower = told_of(sound, mixed(sound, (1 + side) / 2, (1 - side) / 2), 48000, WordFormat::float32);
-    QVERIFY2(is_near(number(cause(narrower, "width"), "side_db"), -0.24, 0.01) && !tells(narrower, "crosstalk"),
-             qPrintable(told(narrower)));
-  }
-
   /// In a long file the frequency must be known to a thousandth of a hertz.
   void a_tone_is_taken_out_whole() {
     const Planar sound = programme("from_silence", 48000, 24, 1);
@@ -345,7 +324,7 @@ class TestToldRight : public StageTest {
       return s;
     };
     for (const char* name : {"choir", "piano"}) {
-      const Planar sound = programme(name, 44100, 12, 6058), narrow = mixed(sound, 0.9, 0.1);
+      const Planar sound = programme(name, 44100, 12, 6058), narrow = with_crosstalk(sound, 0.9, 0.1);
       const auto r = told_of(sound, offset(filtered(narrow, 44100, "bell", 1000, 1, -2.8)), 44100);
       QVERIFY2((tells(r, "width") || tells(r, "crosstalk")) && !tells(r, "channel_gain"), qPrintable(told(r)));
       QVERIFY2(is_near(number(cause(r, "dc"), "offset"), 0.002, 1e-5), qPrintable(told(r)));
@@ -450,19 +429,6 @@ class TestToldRight : public StageTest {
     QVERIFY2(tells(report, "fade") && step, qPrintable(told(report)));
     QCOMPARE(step->values["count"].get<int>(), 1);
     QVERIFY(is_near(number(step, "step_db"), 20 * std::log10(0.727), 0.05));
-  }
-
-  /// Sustained sounds blur the division of spectra; one clean repeat is found all the same.
-  void an_echo_of_an_organ_is_one() {
-    const Planar sound = programme("choir", 48000, 12, 3);
-    Planar ret = sound;
-    for (int c = 0; c < 2; ++c)
-      for (size_t n = 17200; n < size_t(sound.frames()); ++n) ret.channel(c)[n] += 0.2 * sound.channel(c)[n - 17200];
-    const auto r = told_of(sound, ret, 48000);
-    const Cause* echo = cause(r, "echo");
-    QVERIFY2(echo && echo->values["echoes"].size() == 1 && is_near(number(echo, "time_ms"), 17200 / 48.0, 0.03) &&
-                 is_near(number(echo, "level_db"), 20 * std::log10(0.2), 0.05),
-             qPrintable(told(r)));
   }
 
   /// What an EQ leaves of itself must not hide them; and where a mute cuts the wave there is none.

@@ -62,6 +62,14 @@ Planar scaled(Planar sound, double gain) {
   return sound;
 }
 
+Planar with_crosstalk(Planar s, double direct, double across) {
+  for (size_t n = 0; n < size_t(s.frames()); ++n) {
+    const double l = s.channel(0)[n], r = s.channel(1)[n];
+    s.channel(0)[n] = direct * l + across * r, s.channel(1)[n] = direct * r + across * l;
+  }
+  return s;
+}
+
 Planar with_noise(Planar sound, double rms, uint64_t seed) {
   dsp::Noise chance(seed);
   for (int c = 0; c < sound.channels(); ++c)

@@ -41,6 +41,8 @@ std::filesystem::path save(const std::filesystem::path& file, const Planar& soun
                            WordFormat word = WordFormat::float64);
 
 Planar scaled(Planar sound, double gain);
+/// Of two channels each comes back `direct` strong, and `across` in the other.
+Planar with_crosstalk(Planar sound, double direct, double across);
 Planar with_noise(Planar sound, double rms, uint64_t seed);
 /// Rounded to a word length with triangular dither (or none).
 Planar requantised(Planar sound, int bits, bool dither, uint64_t seed = 1);

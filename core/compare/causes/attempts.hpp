@@ -51,6 +51,12 @@ class Attempts {
     return std::move(model);
   }
 
+  /// All of it: the excerpt is another now.
+  void forget() {
+    std::scoped_lock held(lock_);
+    found_.clear(), weights_.clear(), left_.clear(), models_.clear();
+  }
+
  private:
   using Key = std::pair<const Estimate*, Before>;
   template <class Map, class K, class Make>

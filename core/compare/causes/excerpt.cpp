@@ -180,7 +180,7 @@ bool is_master(const Excerpt& e, const Planar& model) {
   return true;
 }
 
-double power_left(const Excerpt& e, const Planar& model, bool odd) {
+double power_left(const Excerpt& e, const Planar& model, bool odd, const std::vector<uint8_t>& told) {
   const int64_t piece = 5 * piece_frames(e.rate_hz);
   double sum = 0, count = 0;
   for (int p = 0; p < e.pairs(); ++p) {
@@ -188,7 +188,7 @@ double power_left(const Excerpt& e, const Planar& model, bool odd) {
     for (int64_t at = 0; at < e.frames(); at += piece) {
       if (odd && at / piece % 2 == 0) continue;
       for (int64_t n = at; n < std::min(e.frames(), at + piece); ++n)
-        if (e.told[size_t(n)]) {
+        if (told[size_t(n)]) {
           const double d = r[size_t(n)] - m[size_t(n)];
           sum += d * d, count += 1;
         }
@@ -197,15 +197,19 @@ double power_left(const Excerpt& e, const Planar& model, bool odd) {
   return count > 0 ? sum / count : 0;
 }
 
-void leave_out_seams(Excerpt& e, double echo_s) {
+std::vector<uint8_t> told_behind_seams(const Excerpt& e, double echo_s) {
+  auto told = e.told;
   const auto settling = int64_t(std::max(settling_s, echo_s) * e.rate_hz);
   for (size_t n = 1; n < e.stretches.size(); ++n) {
     const Stretch &here = e.stretches[n], &before = e.stretches[n - 1];
-    std::fill_n(e.told.begin() + here.at, std::min(here.frames, settling), 0);
+    std::fill_n(told.begin() + here.at, std::min(here.frames, settling), 0);
     const int64_t ahead = std::min(before.frames, int64_t(ahead_s * e.rate_hz));
-    std::fill_n(e.told.begin() + here.at - ahead, ahead, 0);
+    std::fill_n(told.begin() + here.at - ahead, ahead, 0);
   }
+  return told;
 }
+
+void leave_out_seams(Excerpt& e, double echo_s) { e.told = told_behind_seams(e, echo_s); }
 
 void weigh_master(Excerpt& e) {
   double sum = 0, count = 0;

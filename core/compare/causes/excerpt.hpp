@@ -92,6 +92,8 @@ constexpr int stretches_of_a_long_one = 5;
 /// Nothing is read within 0.1 s of where one stretch goes on as another: there filters still hold what is not there;
 /// behind it for as long as an echo takes to come.
 void leave_out_seams(Excerpt& excerpt, double echo_s = 0);
+/// What may be read of it where nothing is that comes of what the excerpt does not hold, up to so long after it.
+std::vector<uint8_t> told_behind_seams(const Excerpt& excerpt, double echo_s);
 /// Works out master_power of what may be read.
 void weigh_master(Excerpt& excerpt);
 
@@ -117,8 +119,11 @@ std::vector<double> left_of(const Excerpt& excerpt, const Planar& model, int pai
 /// The model is the master as it went out.
 bool is_master(const Excerpt& excerpt, const Planar& model);
 
-/// Mean square of return - model over what may be read; `odd`: over the odd pieces only.
-double power_left(const Excerpt& excerpt, const Planar& model, bool odd = false);
+/// Mean square of return - model over what may be read; `odd`: over the odd pieces only; `told`: where it may be.
+double power_left(const Excerpt& excerpt, const Planar& model, bool odd, const std::vector<uint8_t>& told);
+inline double power_left(const Excerpt& excerpt, const Planar& model, bool odd = false) {
+  return power_left(excerpt, model, odd, excerpt.told);
+}
 
 /// Calls what(pair) for each, on so many threads.
 template <class What>

@@ -15,9 +15,11 @@ using Matrix = std::array<std::array<double, 2>, 2>;  // [output][input]
 
 constexpr double least_apart = 1e-6;      // of the inputs' power product: nearer than that they are one
 constexpr double as_good = 1.02;          // a simpler matrix may leave that much more
+constexpr double much_left = 1e-7;        // of the return: from here on what mixes stands beside others
 constexpr double least_mixing_db = 0.02;  // between the channels
 constexpr double least_crosstalk_db = -90;
-constexpr double gone_share = 0.003;  // of the side, under which nothing is left of the mid
+constexpr double least_width_db = -30;  // of one channel in the other: so little is no width that anybody sets
+constexpr double gone_share = 0.003;    // of the side, under which nothing is left of the mid
 constexpr int robust_rounds = 3;  // reweighted least squares: Holland and Welsch, Communications in Statistics A6, 1977
 
 /// Sums that any matrix' squared error follows from.
@@ -130,15 +132,26 @@ Cause described(const char* code, const Matrix& a) {
 }
 
 /// A side that comes back a little quieter, and a little of each channel in the other, are one and the same. It is
-/// crosstalk where the channels themselves come back as they were, and a width where the mid does; of another gain, so
-/// little is no width that anybody sets.
+/// crosstalk where the channels themselves come back as they were, and a width where the mid does.
 bool is_crosstalk(const Matrix& a, double gain_db) {
-  constexpr double as_it_was_db = 0.002, least_width_db = -30;
+  constexpr double as_it_was_db = 0.002;
   const double over = a[0][1] / a[0][0];
   if (!(over > 0)) return false;
   const double direct = std::abs(db(a[0][0]) + gain_db), mid = std::abs(db(a[0][0] + a[0][1]) + gain_db);
   if (std::min(direct, mid) < as_it_was_db) return direct < mid;
   return db(over) < least_width_db;
+}
+
+Matrix evened(const Matrix& a) {
+  const double own = (a[0][0] + a[1][1]) / 2, over = (a[0][1] + a[1][0]) / 2;
+  return {{{own, over}, {over, own}}};
+}
+
+/// Beside an EQ of each channel, which takes some of it for its own, a width comes out a little uneven.
+bool is_nearly_even(const Matrix& a) {
+  constexpr double apart_db = 0.5, own_apart_db = 0.3;
+  return a[0][1] * a[1][0] > 0 && a[0][0] * a[1][1] > 0 && db(a[0][1] / a[0][0]) > least_width_db &&
+         std::abs(db(a[0][1] / a[1][0])) < apart_db && std::abs(db(a[0][0] / a[1][1])) < own_apart_db;
 }
 
 }  // namespace
@@ -164,6 +177,7 @@ std::optional<Found> estimate_mixing(const Excerpt& e, const Model& model) {
   }
   const double full = m.left(best_of(m, forms.back().basis)), chance = 1e-13 * (m.yy[0] + m.yy[1]);
   const double by_one_gain = m.left(best_of(m, {{{{1, 0}, {0, 1}}}}));
+  const bool beside_others = full > much_left * (m.yy[0] + m.yy[1]);
   for (const Form& form : forms) {
     const Matrix a = best_of(m, form.basis);
     if (m.left(a) > as_good * full + chance) continue;
@@ -176,6 +190,7 @@ std::optional<Found> estimate_mixing(const Excerpt& e, const Model& model) {
     if (c.code == "width" && c.values["side_db"].is_number() && std::abs(c.values["side_db"].get<double>()) < 0.02)
       return {};
     if (c.code == "width" && is_crosstalk(a, e.gain_db)) c = described("crosstalk", a);
+    if (c.code == "crosstalk" && beside_others && is_nearly_even(a)) c = described("width", evened(a));
     if (c.code == "crosstalk" && c.values["ways"].empty()) return {};
     return Found{c, [a](const Places&, Planar& x) {
                    for (size_t n = 0; n < size_t(x.frames()); ++n) {

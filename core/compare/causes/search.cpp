@@ -24,8 +24,8 @@ constexpr int most_rounds = 8;          // two causes that hide one another come
 constexpr double most_let_go_db = 0.5;  // that a cause may have taken out and be let go
 constexpr double simpler_db = 3;        // by which another set of causes must beat one that holds a gain free to move
 constexpr double odd_share = 0.4, worse_share = 1e-3;  // of what is left, that odd pieces must hold to be asked
-constexpr int64_t outline_samples = 3 << 18;           // frames by pairs; up to twice as many are searched at once
-constexpr int most_workers = 4;                        // each holds a model of its own
+constexpr int64_t outline_samples = 3 << 18;  // frames by pairs at 48 kHz; up to twice as many are searched at once
+constexpr int most_workers = 4;               // each holds a model of its own
 
 const Estimate& named(std::string_view code) {
   return *std::find_if(all().begin(), all().end(), [&](const Estimate& e) { return e.code == code; });
@@ -132,8 +132,15 @@ struct Search {
     Planar with = v.model_for(e);
     found.take_out(excerpt, with);
     const Excerpt& of = v.excerpt_for(e);
-    const auto [before, before_odd] = v.left();
-    const double after = power_left(of, with), after_odd = power_left(of, with, true);
+    auto [before, before_odd] = v.left();
+    double after = power_left(of, with), after_odd = power_left(of, with, true);
+    const double left = after;
+    if (found.reach_s > 0 && of.stretches.size() > 1) {  // where all of what it repeats is in the excerpt
+      const auto told = told_behind_seams(of, found.reach_s);
+      const auto power = [&](const Planar& model, bool odd) { return power_left(of, model, odd, told); };
+      before = power(v.model_for(e), false), before_odd = power(v.model_for(e), true);
+      after = power(with, false), after_odd = power(with, true);
+    }
     const double floor = master_share(nothing_left * 0.1);
     double taken = db_of(before + floor, after + floor);
     // Where most of it happens in even pieces, the odd ones can only say that nothing got worse there.
@@ -144,7 +151,7 @@ struct Search {
     // Of two that leave next to nothing the simpler one is right, however little the other leaves.
     const double little = master_share(next_to_nothing);
     const double counts = before > 10 * little ? db_of(before + little, after + little) : taken;
-    return {true, taken, std::min(taken, counts), after};
+    return {true, taken, std::min(taken, counts), left};
   }
 
   Tried tried(const Estimate& e, const View& v) const {
@@ -178,6 +185,11 @@ struct Search {
     return best;
   }
 
+  /// A gain that moves stays what it was taken for; what mixes channels may have another name as it is known better.
+  bool may_become(size_t n, const std::string& code) const {
+    return code == kept[n].found->cause.code || kept[n].of == &named("channels");
+  }
+
   /// Every cause once more, with all others taken out, until that makes no odds.
   void again() {
     double now = left();
@@ -186,7 +198,7 @@ struct Search {
       for (size_t n = 0; n < kept.size() && now > master_share(nothing_left); ++n) {
         job.check();
         const auto found = estimated(*kept[n].of, view_without(n));
-        if (!found || found == kept[n].found || found->cause.code != kept[n].found->cause.code) continue;
+        if (!found || found == kept[n].found || !may_become(n, found->cause.code)) continue;
         now = keep_if_better(n, {found, kept[n].of}, now, worth_again_db);
       }
       if (now > before * std::pow(10, -worth_again_db / 10)) return;
@@ -215,8 +227,9 @@ struct Search {
     }
   }
 
-  /// A cause that is not found any more now that the others are known was one of theirs; and so was a plain one that
-  /// they do as well without, once they are estimated without it.
+  /// A cause that is not found any more now that the others are known was one of theirs; and so was a plain one, or
+  /// an EQ beside an echo (in steady sounds an echo is one), that they do as well without, once they are estimated
+  /// without it.
   void let_go() {
     for (size_t n = 0; n < kept.size() && kept.size() > 1;) {
       Search other = *this;
@@ -224,7 +237,8 @@ struct Search {
       const double takes_db = db_of(other.left(), left());
       const bool is_found = bool(tried(*kept[n].of, view_without(n)).kept);
       const bool goes = !is_found && takes_db <= most_let_go_db,
-                 may_go = kept[n].of->price_db == 0 && takes_db < second_db;
+                 is_echos = kept[n].of == &named("filter") && keeps(named("echo")),
+                 may_go = (kept[n].of->price_db == 0 && takes_db < second_db) || is_echos;
       if (goes || may_go) other.again();
       if (goes || (may_go && other.score_db() < score_db() + worth_again_db))
         kept = std::move(other.kept), n = 0;
@@ -349,11 +363,36 @@ Planar model_of(const Excerpt& excerpt, const std::vector<Kept>& causes, Attempt
                         [&](const Found& found, Planar& model) { found.take_out(excerpt, model); });
 }
 
+/// How late the latest of what they repeat comes, in seconds.
+double latest_echo_s(const std::vector<Kept>& causes) {
+  double latest = 0;
+  for (const Kept& k : causes)
+    if (k.found->cause.code == "echo") latest = std::max(latest, k.found->reach_s);
+  return latest;
+}
+
+/// The search in an outline; where that holds an echo, once more behind the seams that it comes across.
+Search searched_outline(const BudgetFacts& facts, Tries& tries, const Job& job) {
+  Excerpt& outline = *tries.outline;
+  Search first = searched(outline, facts, tries.of_outline, job.part(0, 0.5));
+  const double echo_s = latest_echo_s(first.kept);
+  auto told = told_behind_seams(outline, echo_s);
+  if (echo_s == 0 || told == outline.told) return first;
+  outline.told = std::move(told);
+  weigh_master(outline);
+  tries.of_outline.forget();
+  return searched(outline, facts, tries.of_outline, job.part(0.5, 1));
+}
+
+/// Of an outline: as many seconds at any rate, for echoes and tails last as long.
+int64_t outline_size(const Excerpt& e) { return outline_samples * std::max(1, e.rate_hz / 48000); }
+
 /// A long excerpt is searched in an outline of it first.
 std::vector<Kept> search_causes(const Excerpt& excerpt, const BudgetFacts& facts, Tries& tries, const Job& job) {
-  if (excerpt.frames() * excerpt.pairs() <= 2 * outline_samples) return searched(excerpt, facts, tries.whole, job).kept;
-  if (!tries.outline) tries.outline = outline_of(excerpt, outline_samples);
-  const Search first = searched(*tries.outline, facts, tries.of_outline, job.part(0, 0.5));
+  if (excerpt.frames() * excerpt.pairs() <= 2 * outline_size(excerpt))
+    return searched(excerpt, facts, tries.whole, job).kept;
+  if (!tries.outline) tries.outline = outline_of(excerpt, outline_size(excerpt));
+  const Search first = searched_outline(facts, tries, job.part(0, 0.5));
   Search search{excerpt, facts, tries.whole, Job{job.stop, job.part(0.5, 1).progress, first.job.threads}};
   search.run_from(first.kept);
   return std::move(search.kept);
