@@ -265,17 +265,19 @@ void understand(QCommandLineParser& words) {
   words.addVersionOption();
   words.addPositionalArgument("FILE", "benches (.heathmist) or audio files; the first audio file is the master",
                               "[FILE...]");
-  words.addOptions({{"picture", "draw the window to FILE and end", "FILE"},
-                    {"force", "a picture that is there may be replaced"},
-                    {"size", "of the picture", "WxH", "1280x800"},
-                    {"scale", "pixels a point", "N", "1"},
-                    {"trial", "show the trial whose name holds TEXT", "TEXT"},
-                    {"select", "with a selection", "FROM-TO"},
-                    {"plates", "the plates at the left and right, from 0; causes of the whole, by octave, over time",
-                     "L,R,C", "0,0"},
-                    {"limit", "of the ceiling search", "DBTP"},
-                    {"view", "the page, by its key; what has to be run is run first", "PAGE", "null"},
-                    {"night", "the night variant"}});
+  words.addOptions(
+      {{"demo", "open the demo album that lies in FOLDER; it is made there first, where it is not", "FOLDER"},
+       {"picture", "draw the window to FILE and end", "FILE"},
+       {"force", "a picture that is there may be replaced"},
+       {"size", "of the picture", "WxH", "1280x800"},
+       {"scale", "pixels a point", "N", "1"},
+       {"trial", "show the trial whose name holds TEXT", "TEXT"},
+       {"select", "with a selection", "FROM-TO"},
+       {"plates", "the plates at the left and right, from 0; causes of the whole, by octave, over time", "L,R,C",
+        "0,0"},
+       {"limit", "of the ceiling search", "DBTP"},
+       {"view", "the page, by its key; what has to be run is run first", "PAGE", "null"},
+       {"night", "the night variant"}});
   words.process(*QCoreApplication::instance());
 }
 
@@ -319,7 +321,9 @@ int main(int argc, char** argv) {
   MainWindow window(output == "simulated" ? simulated_output() : open_output(output));
   keep_log_of(window);
   window.show();
-  if (words.positionalArguments().isEmpty() && !words.isSet("view")) window.show_welcome(true);
+  const bool demo = words.isSet("demo");
+  if (demo || (words.positionalArguments().isEmpty() && !words.isSet("view"))) window.show_welcome(true);
+  if (demo) window.welcome()->open_demo(QFileInfo(words.value("demo")).absoluteFilePath());
   window.take_files(words.positionalArguments());
   if (words.isSet("picture")) {
     take_picture(window, words);

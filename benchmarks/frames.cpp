@@ -155,6 +155,38 @@ void spectrogram_of_an_hour(Watched& app, MainWindow& window, const fs::path& fo
   fmt::print("    {} spectra drawn in {} places of the playhead\n", drawn, turns);
 }
 
+/// To and fro between two trials that were measured and explained before, to the window drawn with each.
+void switching_trials(MainWindow& window, const fs::path& folder) {
+  constexpr int turns = 20;
+  const fs::path master = folder / "switch master.wav", first = folder / "first.wav", second = folder / "second.wav";
+  peers::write_pair(master, first, 44100, 60, 300);
+  fs::copy_file(first, second);
+  Workspace& workspace = window.workspace();
+  window.show_page("null");
+  workspace.model().edit("two trials", [&](Bench& b) {
+    b = {};
+    b.masters.push_back(
+        {"m", "Weir", {master, ""}, {{"a", "first", {first, ""}, {}}, {"b", "second", {second, ""}, {}}}});
+  });
+  const auto shows = [&](const char* id) {
+    return workspace.current() == id && workspace.current_result() && workspace.current_result()->why;
+  };
+  for (const char* id : {"a", "b"}) workspace.look_at(id), wait_for([&] { return shows(id); });
+  std::vector<double> took;
+  for (int n = 0; n < turns; ++n) {
+    const char* id = n % 2 ? "b" : "a";
+    QElapsedTimer clock;
+    clock.start();
+    workspace.look_at(id);
+    wait_for([&] { return shows(id); });
+    QCoreApplication::processEvents();  // plots that are drawn as soon as there is time
+    window.grab();
+    took.push_back(double(clock.nsecsElapsed()) / 1e9);
+  }
+  std::nth_element(took.begin(), took.begin() + turns / 2, took.end());
+  figures.push_back({"switching to another trial, to the window drawn", "", took[turns / 2], "s", 0.1});
+}
+
 void tell_of_reports(const fs::path& folder) {
   const auto cost = bench::report_cost(folder);
   fmt::print("a report of {} pages: {:.1f} s what it says, {:.1f} s HTML, {:.1f} s PDF\n", cost.pages, cost.made_s,
@@ -176,7 +208,8 @@ int keep(const std::string& json) {
 
 }  // namespace
 
-/// --spectra: only what is drawn of the hour; --report: only what a report costs; --json FILE: keeps the figures.
+/// --spectra: only what is drawn of the hour; --report: only what a report costs; --switch: only switching trials;
+/// --json FILE: keeps the figures.
 int main(int argc, char** argv) {
   const auto is_given = [&](const char* word) {
     return std::any_of(argv + 1, argv + argc, [&](const char* w) { return std::string(w) == word; });
@@ -189,6 +222,15 @@ int main(int argc, char** argv) {
   QSettings::setPath(QSettings::NativeFormat, QSettings::UserScope, QString::fromStdString(folder.path / "settings"));
   Theme::instance().apply(false);
   if (is_given("--report")) return tell_of_reports(folder.path), keep(json);
+  if (is_given("--switch")) {
+    MainWindow window(simulated_output());
+    window.set_quiet(true);
+    window.resize(1280, 800);
+    window.show();
+    switching_trials(window, folder.path);
+    window.workspace().model().undo_stack().setClean();
+    return keep(json);
+  }
   const bool tables = !is_given("--spectra");  // else those alone
   const Bench bench = many_masters(folder.path, tables ? 200 : 2);
   QElapsedTimer since;
@@ -206,6 +248,7 @@ int main(int argc, char** argv) {
   while_files_come_in(app, window, bench, "outlets", window.part<OutletsView>()->table());
   app.tell("200 files by all outlets coming in, the table scrolled all the while");
   spectrogram_of_an_hour(app, window, folder.path);
+  switching_trials(window, folder.path);
   window.workspace().model().undo_stack().setClean();
   tell_of_reports(folder.path);
   return keep(json);

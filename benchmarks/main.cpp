@@ -28,6 +28,7 @@
 #include "core/boards/converter_board.hpp"
 #include "core/boards/matrix.hpp"
 #include "core/compare/explain.hpp"
+#include "core/delivery/ceiling.hpp"
 #include "core/engines/engine.hpp"
 #include "core/measure/meter.hpp"
 #include "core/probes/read.hpp"
@@ -148,6 +149,8 @@ std::vector<Figure> figures_of(const Ratios& ratios, double minutes, double long
       {"opening them again", "reading them once", ratio("open_again_heathmist", "open_plain_read")},
       {"matrix of the demo by 8 settings", "bare encodes and decodes", ratio("matrix_heathmist", "matrix_bare_codecs"),
        "", 0.65},
+      {"ceiling search of the demo's seven encodes", "as many bare encodes and decodes",
+       ratio("ceiling_heathmist", "ceiling_bare_codecs"), "", 6},
       {"board of all converters, 96 to 44.1 kHz", "bare conversions",
        ratio("board_heathmist", "board_bare_conversions"), "", 3},
       {"reading 40 s of a gain probe's render", "", ratios.median("engine_reading") / 1000 * 40 / render_s, "s", 0.5},
@@ -235,6 +238,25 @@ int main(int argc, char** argv) try {
       [&] {
         for (const Master& m : demo.masters)
           for (const Chain& chain : settings) peers::bare_encode_and_decode(m.audio.file, chain, files.folder);
+      },
+      2);
+  std::vector<Chain> encodes;
+  std::copy_if(settings.begin(), settings.end(), std::back_inserter(encodes),
+               [](const Chain& chain) { return chain.stages.front().type == "codec"; });
+  const auto& loud = demo.masters.front().audio.file;
+  CeilingOptions limit;
+  limit.limit_dbtp = -1;
+  add(
+      "ceiling_heathmist",
+      [&] {
+        fs::remove_all(cache_folder());
+        find_ceiling(loud, encodes, limit);
+      },
+      2);
+  add(
+      "ceiling_bare_codecs",
+      [&] {
+        for (const Chain& chain : encodes) peers::bare_encode_and_decode(loud, chain, files.folder);
       },
       2);
   const int board_from = 96000, board_to = 44100;

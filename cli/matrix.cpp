@@ -83,8 +83,7 @@ void ceiling(const CeilingCall& call) {
   CeilingOptions options;
   options.limit_dbtp = call.limit_dbtp;
   options.limiter = call.limiter;
-  const auto found =
-      find_ceiling(Clip::open(master.file), chains, options, session.watched("ceiling"), {}, session.grant());
+  const auto found = find_ceiling(master.file, chains, options, session.watched("ceiling"), {}, session.grant());
   if (call.shared.wants_json()) return print(ceiling_json(found), call.shared);
   const char* unit = call.limiter ? "dBTP" : "dB";
   for (const auto& a : found.answers)

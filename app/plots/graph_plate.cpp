@@ -132,19 +132,44 @@ void GraphPlate::fit() {
   if (isVisible()) replot(rpQueuedReplot);
 }
 
-QString GraphPlate::read_out(double x, double y) const {
+/// Of a curve the point nearest along x, of points alone the nearest of all.
+std::vector<GraphPlate::Point> GraphPlate::points_at(double x, double y) const {
+  constexpr double near = 0.08;  // of what is seen
   const double x_size = xAxis->range().size(), y_size = yAxis->range().size();
-  double nearest = 0.08;
-  QString words;
-  for (const Series& s : series_)
+  std::vector<Point> found;
+  Point alone;
+  double nearest_alone = near;
+  for (const Series& s : series_) {
+    Point best;
+    double nearest = near;
     for (size_t k = 0; k < s.xs.size(); ++k) {
-      const double away = std::hypot((s.xs[k] - x) / x_size, (s.ys[k] - y) / y_size);
-      if (away >= nearest) continue;
-      nearest = away;
-      words = (k < s.labels.size() ? s.labels[k] + ", " + s.name : s.name) + "\n" +
-              tr("%1: %2\n%3: %4").arg(xAxis->label(), number(s.xs[k], 2), yAxis->label(), number(s.ys[k], 2));
+      const double across = (s.xs[k] - x) / x_size;
+      const double away = s.joined ? std::abs(across) : std::hypot(across, (s.ys[k] - y) / y_size);
+      if (away < nearest) nearest = away, best = {&s, k};
     }
-  return words;
+    if (s.joined && best.of) found.push_back(best);
+    if (!s.joined && nearest < nearest_alone) nearest_alone = nearest, alone = best;
+  }
+  if (alone.of) found.insert(found.begin(), alone);
+  return found;
+}
+
+QString GraphPlate::read_out(double x, double y) const {
+  const auto points = points_at(x, y);
+  if (points.empty()) return {};
+  const auto name = [](const Point& p) {
+    return p.at < p.of->labels.size() ? p.of->labels[p.at] + ", " + p.of->name : p.of->name;
+  };
+  if (points.size() == 1) {
+    const Point& p = points.front();
+    return name(p) + "\n" +
+           tr("%1: %2\n%3: %4")
+               .arg(xAxis->label(), number(p.of->xs[p.at], 2), yAxis->label(), number(p.of->ys[p.at], 2));
+  }
+  QStringList lines{tr("%1, by %2").arg(yAxis->label(), xAxis->label())};
+  for (const Point& p : points)
+    lines << tr("%1: %2 at %3").arg(name(p), number(p.of->ys[p.at], 2), number(p.of->xs[p.at], 2));
+  return lines.join('\n');
 }
 
 void GraphPlate::mouseMoveEvent(QMouseEvent* event) {

@@ -36,7 +36,8 @@ class GraphPlate : public Plate {
   }
   void fit();
   QString csv() const override;
-  QString read_out(double x, double y) const;  ///< of the point nearest by; coordinates of the axes
+  /// Of every curve the point nearest along x, and of single points the nearest; coordinates of the axes.
+  QString read_out(double x, double y) const;
 
  protected:
   void recolour() override;
@@ -46,6 +47,11 @@ class GraphPlate : public Plate {
   void leaveEvent(QEvent* event) override;
 
  private:
+  struct Point {
+    const Series* of = nullptr;
+    size_t at = 0;
+  };
+  std::vector<Point> points_at(double x, double y) const;
   void draw();
   std::function<std::vector<Series>()> source_;
   std::vector<Series> series_;

@@ -27,9 +27,9 @@ QString DemoAlbum::folder() {
   return folder;
 }
 
-void DemoAlbum::make() {
-  work_.start([this](const Job& job, const Tell& tell) {
-    const QString bench = QString::fromStdString(demo::write_demo(folder().toStdString(), job).string());
+void DemoAlbum::make(const QString& in) {
+  work_.start([this, in](const Job& job, const Tell& tell) {
+    const QString bench = QString::fromStdString(demo::write_demo(in.toStdString(), job).string());
     tell([this, bench] { bench_ = bench; });
   });
 }

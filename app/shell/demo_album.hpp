@@ -11,7 +11,8 @@ class DemoAlbum : public QObject {
   DemoAlbum(Queue& queue, QObject* parent);
   /// Where it lies: among the program's own data of this user.
   static QString folder();
-  void make();
+  /// Makes it there, where it is not whole yet.
+  void make(const QString& in = folder());
   void cancel() { work_.cancel(); }
   bool is_running() const { return work_.is_running(); }
 

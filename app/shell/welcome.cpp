@@ -103,11 +103,11 @@ void Welcome::show_recent(const QStringList& benches) {
   recent_title_->setVisible(recent_->count() > 0);
 }
 
-void Welcome::open_demo() {
+void Welcome::open_demo(const QString& in) {
   if (demo_.is_running()) return;
   stop_->show();
   note_->setText(tr("Curlew Hours is made on this machine, once."));
-  demo_.make();
+  demo_.make(in);
 }
 
 }  // namespace heathmist::app

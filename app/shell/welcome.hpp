@@ -19,7 +19,7 @@ class Welcome : public QScrollArea {
   void offer(const std::vector<Command>& commands);
   void show_recent(const QStringList& benches);
   /// Makes the demo album where it is not there yet, and opens it.
-  void open_demo();
+  void open_demo(const QString& in = DemoAlbum::folder());
   QList<QPushButton*> ways() const { return ways_; }
   QPushButton* stop() const { return stop_; }
   QString note() const { return note_->text(); }

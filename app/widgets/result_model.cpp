@@ -79,11 +79,14 @@ QVariant ResultModel::headerData(int section, Qt::Orientation orientation, int r
 
 ResultOrder::ResultOrder(ResultModel* model) : QSortFilterProxyModel(model), model_(model) { setSourceModel(model); }
 
+/// Rows that are alike stay in the order that they have by themselves, either way.
 bool ResultOrder::lessThan(const QModelIndex& a, const QModelIndex& b) const {
   const Cell &x = model_->cell(size_t(a.row()), a.column()), &y = model_->cell(size_t(b.row()), b.column());
-  if (x.value && y.value) return *x.value < *y.value;
-  if (x.value || y.value) return x.value.has_value() == (sortOrder() == Qt::AscendingOrder);  // none: last either way
-  return QString::localeAwareCompare(x.text, y.text) < 0;
+  const bool ascending = sortOrder() == Qt::AscendingOrder, first = ascending ? a.row() < b.row() : a.row() > b.row();
+  if (x.value && y.value) return *x.value != *y.value ? *x.value < *y.value : first;
+  if (x.value || y.value) return x.value.has_value() == ascending;  // none: last either way
+  const int order = QString::localeAwareCompare(x.text, y.text);
+  return order != 0 ? order < 0 : first;
 }
 
 }  // namespace heathmist::app

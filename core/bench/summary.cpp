@@ -2,9 +2,9 @@
 
 #include <fmt/format.h>
 
-#include "core/audio/cache.hpp"
 #include "core/audio/clip.hpp"
 #include "core/audio/fingerprint.hpp"
+#include "core/audio/kept.hpp"
 #include "core/compare/json.hpp"
 #include "core/compare/waterfall.hpp"
 #include "core/rules.hpp"
@@ -14,7 +14,7 @@ namespace heathmist {
 
 namespace {
 
-constexpr int format_version = 11;  // raised when what is kept of a trial changes
+constexpr int format_version = 12;  // raised when what is kept of a trial changes
 
 /// Empty where a file cannot be read.
 std::string name_of(const FileRef& master, const Trial& trial) {
@@ -63,34 +63,35 @@ TrialSummary summary_of(const NullReport& report) {
   return s;
 }
 
+namespace {
+
+TrialSummary summary_from(const Json& json) {
+  const auto maybe = [&](const char* key) {
+    return json.at(key).is_null() ? std::nullopt : std::optional<double>(json.at(key).get<double>());
+  };
+  TrialSummary s{json.at("kind"),           maybe("residual_relative_db"), json.at("trusted"),
+                 json.at("headline"),       maybe("master_lufs"),          json.at("master_s"),
+                 json.at("master_rate_hz"), json.at("master_bits"),        json.at("master_real")};
+  s.delay_samples = json.at("delay_samples");
+  s.drift_ppm = json.at("drift_ppm");
+  s.gain_db = json.at("gain_db");
+  s.remainder_relative_db = maybe("remainder_relative_db");
+  s.bandwidth_hz = maybe("bandwidth_hz");
+  s.bits_used = json.at("bits_used");
+  s.codec = json.at("codec");
+  s.causes = json.at("causes");
+  s.band_hz = json.at("band_hz").get<std::vector<double>>();
+  s.band_db = json.at("band_db").get<std::vector<double>>();
+  if (!json.at("encoded_bytes").is_null()) s.encoded_bytes = json.at("encoded_bytes").get<int64_t>();
+  if (!json.at("bit_rate_bps").is_null()) s.bit_rate_bps = json.at("bit_rate_bps").get<int64_t>();
+  if (s.band_hz.size() != s.band_db.size()) throw std::runtime_error("as many bands as levels");
+  return s;
+}
+
+}  // namespace
+
 std::optional<TrialSummary> kept_summary(const FileRef& master, const Trial& trial) {
-  const auto text = read_cache(name_of(master, trial));
-  if (!text) return {};
-  try {
-    const Json json = Json::parse(*text);
-    const auto maybe = [&](const char* key) {
-      return json.at(key).is_null() ? std::nullopt : std::optional<double>(json.at(key).get<double>());
-    };
-    TrialSummary s{json.at("kind"),           maybe("residual_relative_db"), json.at("trusted"),
-                   json.at("headline"),       maybe("master_lufs"),          json.at("master_s"),
-                   json.at("master_rate_hz"), json.at("master_bits"),        json.at("master_real")};
-    s.delay_samples = json.at("delay_samples");
-    s.drift_ppm = json.at("drift_ppm");
-    s.gain_db = json.at("gain_db");
-    s.remainder_relative_db = maybe("remainder_relative_db");
-    s.bandwidth_hz = maybe("bandwidth_hz");
-    s.bits_used = json.at("bits_used");
-    s.codec = json.at("codec");
-    s.causes = json.at("causes");
-    s.band_hz = json.at("band_hz").get<std::vector<double>>();
-    s.band_db = json.at("band_db").get<std::vector<double>>();
-    if (!json.at("encoded_bytes").is_null()) s.encoded_bytes = json.at("encoded_bytes").get<int64_t>();
-    if (!json.at("bit_rate_bps").is_null()) s.bit_rate_bps = json.at("bit_rate_bps").get<int64_t>();
-    if (s.band_hz.size() != s.band_db.size()) return {};
-    return s;
-  } catch (const std::exception&) {
-    return {};
-  }
+  return kept_value(name_of(master, trial), summary_from);
 }
 
 void keep_summary(const FileRef& master, const Trial& trial, const TrialSummary& summary) {
@@ -117,7 +118,7 @@ void keep_summary(const FileRef& master, const Trial& trial, const TrialSummary&
                   {"bit_rate_bps", summary.bit_rate_bps ? Json(*summary.bit_rate_bps) : Json(nullptr)},
                   {"band_hz", summary.band_hz},
                   {"band_db", summary.band_db}};
-  write_cache(name, text_of(json, -1));
+  keep_value(name, json);
 }
 
 }  // namespace heathmist

@@ -4,7 +4,7 @@
 
 #include <chrono>
 
-#include "core/audio/cache.hpp"
+#include "core/audio/kept.hpp"
 #include "core/rules.hpp"
 #include "core/stages/returns.hpp"
 
@@ -67,33 +67,25 @@ SweepReading unpack_sweep(const Json& json) {
 
 void keep(const std::string& name, const BoardRow& row) {
   const auto& i = *row.impulse;
-  const Json json{{"sweep", pack(row.sweep)},
-                  {"impulse", {i.peak_dbfs, i.delay_s, i.pre_ringing_s, i.post_ringing_s}},
-                  {"inverted", i.inverted},
-                  {"thd_n_db", number_or_null(row.thd_n_db)},
-                  {"speed", number_or_null(row.speed)},
-                  {"map", {row.map.columns, row.map.rows, row.map.in_top_hz, row.map.out_top_hz}},
-                  {"cells", row.map.db}};
-  const auto bytes = Json::to_cbor(json);
-  write_cache(name, std::string(bytes.begin(), bytes.end()));
+  keep_value(name, {{"sweep", pack(row.sweep)},
+                    {"impulse", {i.peak_dbfs, i.delay_s, i.pre_ringing_s, i.post_ringing_s}},
+                    {"inverted", i.inverted},
+                    {"thd_n_db", number_or_null(row.thd_n_db)},
+                    {"speed", number_or_null(row.speed)},
+                    {"map", {row.map.columns, row.map.rows, row.map.in_top_hz, row.map.out_top_hz}},
+                    {"cells", row.map.db}});
 }
 
-bool take_kept(const std::string& name, BoardRow& row) {
-  const auto bytes = read_cache(name);
-  if (!bytes) return false;
-  try {
-    const Json json = Json::from_cbor(*bytes);
-    row.sweep = unpack_sweep(json.at("sweep"));
-    const Json& i = json.at("impulse");
-    row.impulse = ImpulseReading{i.at(0), json.at("inverted"), i.at(1), i.at(2), i.at(3), {}, {}};
-    if (json.at("thd_n_db").is_number()) row.thd_n_db = json.at("thd_n_db").get<double>();
-    if (json.at("speed").is_number()) row.speed = json.at("speed").get<double>();
-    const Json& m = json.at("map");
-    row.map = {m.at(0), m.at(1), m.at(2), m.at(3), json.at("cells").get<std::vector<float>>()};
-    return true;
-  } catch (const std::exception&) {  // an old or broken one is made anew
-    return false;
-  }
+BoardRow unpack_row(const Json& json) {
+  BoardRow row;
+  row.sweep = unpack_sweep(json.at("sweep"));
+  const Json& i = json.at("impulse");
+  row.impulse = ImpulseReading{i.at(0), json.at("inverted"), i.at(1), i.at(2), i.at(3), {}, {}};
+  if (json.at("thd_n_db").is_number()) row.thd_n_db = json.at("thd_n_db").get<double>();
+  if (json.at("speed").is_number()) row.speed = json.at("speed").get<double>();
+  const Json& m = json.at("map");
+  row.map = {m.at(0), m.at(1), m.at(2), m.at(3), json.at("cells").get<std::vector<float>>()};
+  return row;
 }
 
 Json stage_json(int to_hz, const char* by) { return {{"type", "converter"}, {"rate_hz", to_hz}, {"by", by}}; }
@@ -120,12 +112,17 @@ std::vector<Chain> board_converters(int to_hz) {
   return chains;
 }
 
+std::optional<BoardRow> kept_converter(const Chain& chain, int from_hz) {
+  auto row = kept_value(name_of(chain, from_hz), unpack_row);
+  if (row) row->name = title_of(chain), row->chain = chain;
+  return row;
+}
+
 BoardRow read_converter(const Chain& chain, int from_hz, const Job& job) {
+  if (auto kept = kept_converter(chain, from_hz)) return std::move(*kept);
   BoardRow row;
   row.name = title_of(chain);
   row.chain = chain;
-  const auto name = name_of(chain, from_hz);
-  if (take_kept(name, row)) return row;
   const auto sweep = probe_score("sweep", from_hz), impulse = probe_score("impulse", from_hz),
              tone = probe_score("tone", from_hz);
   const auto body = body_clip(sweep);
@@ -143,7 +140,7 @@ BoardRow read_converter(const Chain& chain, int from_hz, const Job& job) {
   LineOptions lines;
   lines.sources_hz = tone.steps.front().tones_hz;
   row.thd_n_db = lines_of(*pass(body_clip(tone), chain, job.part(0.93, 1)).ret, spectra, lines).thd_n_db;
-  keep(name, row);
+  keep(name_of(chain, from_hz), row);
   return row;
 }
 

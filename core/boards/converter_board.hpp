@@ -23,6 +23,8 @@ std::vector<Chain> board_converters(int to_hz);
 /// Runs sweep, impulses and a tone through a chain and reads them; kept in the cache. Throws ChainError, InputError,
 /// Cancelled.
 BoardRow read_converter(const Chain& chain, int from_hz, const Job& job = {});
+/// The same where it was read before on this machine, at once; else nothing.
+std::optional<BoardRow> kept_converter(const Chain& chain, int from_hz);
 /// Reads a sweep probe that came back from some other program. Throws InputError, Cancelled.
 BoardRow read_returned_sweep(const std::filesystem::path& file, const Job& job = {});
 

@@ -4,9 +4,14 @@
 
 #include <cmath>
 
+#include "core/audio/fingerprint.hpp"
+#include "core/audio/kept.hpp"
 #include "core/compare/json.hpp"
 #include "core/measure/spectra.hpp"
 #include "core/measure/true_peak.hpp"
+#include "core/rules.hpp"
+#include "core/stages/permission.hpp"
+#include "core/stages/returns.hpp"
 
 namespace heathmist {
 
@@ -36,7 +41,10 @@ std::optional<ToneReading> tones_of(const Clip& ret, const ProbeSignal& probe, c
 struct Opened {
   std::shared_ptr<const Clip> clip;
   std::string failure;
+  std::string print;  ///< of what was opened
 };
+
+std::string print_of(const MatrixRow& row) { return row.file.empty() ? "probe_" + row.probe : fingerprint(row.file); }
 
 MatrixCell cell_of(const Opened& master, const MatrixRow& row, const Chain& chain, const Job& job, const Grant& grant) {
   MatrixCell cell;
@@ -64,7 +72,43 @@ MatrixCell cell_of(const Opened& master, const MatrixRow& row, const Chain& chai
   return cell;
 }
 
+/// What a cell is kept under; empty: it is not.
+std::string name_of(const std::string& print, const Chain& chain) {
+  constexpr int kept_version = 1;
+  if (print.empty() || !disarmed_stages(chain, grant_nothing).empty()) return {};
+  return fmt::format("{}-{}-{}-{}.cell", print, chain_fingerprint(chain), kept_version, rules_fingerprint);
+}
+
+Json pack(const MatrixCell& c) {
+  const auto count = [](std::optional<int64_t> n) { return n ? Json(*n) : Json(nullptr); };
+  return {{"kind", c.kind},
+          {"levels", {number_or_null(c.depth_db), number_or_null(c.remainder_db), number_or_null(c.true_peak_dbtp)}},
+          {"bandwidth_hz", number_or_null(c.bandwidth_hz)},
+          {"tones", c.tones ? Json{c.tones->level_dbfs, c.tones->thd_n_db, c.tones->spurious_hz, c.tones->spurious_dbr}
+                            : Json(nullptr)},
+          {"encoded", {count(c.encoded_bytes), count(c.bit_rate_bps)}},
+          {"note", c.note}};
+}
+
+MatrixCell unpack_cell(const Json& json) {
+  const auto number = [](const Json& v) { return v.is_null() ? std::nullopt : std::optional(v.get<double>()); };
+  const auto count = [](const Json& v) { return v.is_null() ? std::nullopt : std::optional(v.get<int64_t>()); };
+  MatrixCell c;
+  c.done = true, c.kind = json.at("kind");
+  const Json &levels = json.at("levels"), &encoded = json.at("encoded"), &tones = json.at("tones");
+  c.depth_db = number(levels.at(0)), c.remainder_db = number(levels.at(1)), c.true_peak_dbtp = number(levels.at(2));
+  c.bandwidth_hz = number(json.at("bandwidth_hz"));
+  if (!tones.is_null()) c.tones = ToneReading{tones.at(0), tones.at(1), tones.at(2), tones.at(3)};
+  c.encoded_bytes = count(encoded.at(0)), c.bit_rate_bps = count(encoded.at(1));
+  c.note = json.at("note");
+  return c;
+}
+
 }  // namespace
+
+std::optional<MatrixCell> kept_cell(const MatrixRow& row, const Chain& chain) {
+  return kept_value(name_of(print_of(row), chain), unpack_cell);
+}
 
 const char* name_of(MatrixValue value) {
   constexpr const char* names[] = {"depth_db", "remainder_db", "bandwidth_hz", "true_peak_dbtp",
@@ -112,6 +156,7 @@ Matrix run_matrix(const std::vector<MatrixRow>& rows, const std::vector<Chain>& 
   for (size_t r = 0; r < rows.size(); ++r) {
     try {
       const ProbeSignal* probe = rows[r].file.empty() ? probe_signal(rows[r].probe) : nullptr;
+      masters[r].print = print_of(rows[r]);
       if (rows[r].file.empty() && !probe) throw ChainError(fmt::format("there is no probe signal '{}'", rows[r].probe));
       masters[r].clip = probe ? probe_clip(*probe, probe_rate_hz, probe_seconds)
                               : Clip::open(rows[r].file, Job{job.stop, {}, job.threads});
@@ -126,7 +171,10 @@ Matrix run_matrix(const std::vector<MatrixRow>& rows, const std::vector<Chain>& 
       int64_t(matrix.cells.size()), job, [] { return 0; },
       [&](int, int64_t n) {
         const size_t row = size_t(n) / columns.size(), column = size_t(n) % columns.size();
+        const auto name = name_of(masters[row].print, columns[column]);
         MatrixCell cell = cell_of(masters[row], rows[row], columns[column], Job{job.stop, {}, 1}, grant);
+        const bool changed = name != name_of(print_of(rows[row]), columns[column]);  // while it was run
+        if (cell.failure.empty() && !changed) keep_value(name, pack(cell));
         std::scoped_lock held(lock);
         if (done) done(row, column, cell);
         matrix.cells[size_t(n)] = std::move(cell);

@@ -45,10 +45,15 @@ const std::vector<Chain>& common_settings();
 
 /// Runs every cell, as many at a time as there are cores. `done` is called for each as it is done, from any thread, one
 /// at a time; what was done before a cancel has been handed over. Probes are made at 44.1 kHz. A cell that cannot be
-/// done says why; the others go on. Throws Cancelled.
+/// done says why; the others go on. What was done is kept for kept_cell(). Throws Cancelled.
 Matrix run_matrix(const std::vector<MatrixRow>& rows, const std::vector<Chain>& columns, const Job& job = {},
                   const std::function<void(size_t row, size_t column, const MatrixCell&)>& done = {},
                   const Grant& grant = grant_nothing);
+
+/// What a cell came to on this machine, where neither the row's file nor anything the chain reads has changed since;
+/// else nothing. Cells that failed are not kept, nor are those of chains that run programs, load plug-ins or write
+/// files.
+std::optional<MatrixCell> kept_cell(const MatrixRow& row, const Chain& chain);
 
 Json cell_json(const MatrixRow& row, const Chain& column, const MatrixCell& cell);
 Json matrix_json(const Matrix& matrix);

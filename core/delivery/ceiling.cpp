@@ -1,10 +1,17 @@
 #include "core/delivery/ceiling.hpp"
 
+#include <fmt/format.h>
+
 #include <algorithm>
 #include <cmath>
 #include <numeric>
 
+#include "core/audio/fingerprint.hpp"
+#include "core/audio/kept.hpp"
 #include "core/compare/json.hpp"
+#include "core/rules.hpp"
+#include "core/stages/permission.hpp"
+#include "core/stages/returns.hpp"
 
 namespace heathmist {
 
@@ -137,9 +144,64 @@ std::optional<double> Ceiling::for_all_db() const {
   return least;
 }
 
-Ceiling find_ceiling(std::shared_ptr<const Clip> master, const std::vector<Chain>& chains,
-                     const CeilingOptions& options, const Job& job,
-                     const std::function<void(size_t, const CeilingAnswer&)>& done, const Grant& grant) {
+namespace {
+
+/// What an answer is kept under; empty: it is not.
+std::string name_of(const std::string& print, const Chain& chain, const CeilingOptions& o) {
+  constexpr int kept_version = 1;
+  if (print.empty() || !disarmed_stages(chain, grant_nothing).empty()) return {};
+  return fmt::format("{}-{}-{}-{}-{}-{}-{}.ceiling", print, chain_fingerprint(chain), o.limit_dbtp,
+                     o.limiter ? "l" : "g", o.tolerance_db, kept_version, rules_fingerprint);
+}
+
+Json pack(const std::vector<CeilingPoint>& points) {
+  Json all = Json::array();
+  for (const auto& p : points) all.push_back({p.set_db, p.true_peak_dbtp, p.overs, p.offset_samples});
+  return all;
+}
+
+std::vector<CeilingPoint> unpack_points(const Json& json) {
+  std::vector<CeilingPoint> all;
+  for (const Json& p : json) all.push_back({p.at(0), p.at(1), p.at(2), p.at(3)});
+  return all;
+}
+
+Json pack(const CeilingAnswer& a) {
+  Json worst = Json::array();
+  for (const Over& o : a.worst) worst.push_back({o.at_s, o.dbtp, o.channel});
+  return {{"answer", {number_or_null(a.set_db), number_or_null(a.margin_db), number_or_null(a.risk_at_most)}},
+          {"neighbours", a.neighbours},
+          {"points", pack(a.points)},
+          {"lucky", pack(a.lucky)},
+          {"worst", worst}};
+}
+
+CeilingAnswer unpack_answer(const Json& json) {
+  const auto number = [](const Json& v) { return v.is_null() ? std::nullopt : std::optional(v.get<double>()); };
+  CeilingAnswer a;
+  const Json& answer = json.at("answer");
+  a.set_db = number(answer.at(0)), a.margin_db = number(answer.at(1)), a.risk_at_most = number(answer.at(2));
+  a.neighbours = json.at("neighbours");
+  a.points = unpack_points(json.at("points")), a.lucky = unpack_points(json.at("lucky"));
+  for (const Json& o : json.at("worst")) a.worst.push_back({o.at(0), o.at(1), o.at(2)});
+  return a;
+}
+
+}  // namespace
+
+std::optional<CeilingAnswer> kept_ceiling(const std::filesystem::path& master, const Chain& chain,
+                                          const CeilingOptions& options) {
+  auto answer = kept_value(name_of(fingerprint(master), chain, options), unpack_answer);
+  if (answer) answer->name = title_of(chain);
+  return answer;
+}
+
+namespace {
+
+/// `print`: what the answers are kept under; empty: they are not.
+Ceiling search_ceiling(const std::shared_ptr<const Clip>& master, const std::string& print,
+                       const std::vector<Chain>& chains, const CeilingOptions& options, const Job& job,
+                       const std::function<void(size_t, const CeilingAnswer&)>& done, const Grant& grant) {
   Ceiling ceiling{options, std::vector<CeilingAnswer>(chains.size())};
   std::mutex lock;
   std::vector<double> shares(chains.size());
@@ -161,11 +223,29 @@ Ceiling find_ceiling(std::shared_ptr<const Clip> master, const std::vector<Chain
           searcher.answer.failure = error.what();
         }
         progress(size_t(n), 1);
+        if (searcher.answer.failure.empty()) keep_value(name_of(print, chain, options), pack(searcher.answer));
         std::scoped_lock held(lock);
         ceiling.answers[size_t(n)] = searcher.answer;
         if (done) done(size_t(n), searcher.answer);
       });
   return ceiling;
+}
+
+}  // namespace
+
+Ceiling find_ceiling(std::shared_ptr<const Clip> master, const std::vector<Chain>& chains,
+                     const CeilingOptions& options, const Job& job,
+                     const std::function<void(size_t, const CeilingAnswer&)>& done, const Grant& grant) {
+  return search_ceiling(master, {}, chains, options, job, done, grant);
+}
+
+Ceiling find_ceiling(const std::filesystem::path& master, const std::vector<Chain>& chains,
+                     const CeilingOptions& options, const Job& job,
+                     const std::function<void(size_t, const CeilingAnswer&)>& done, const Grant& grant) {
+  std::string print = fingerprint(master);
+  const auto clip = Clip::open(master, Job{job.stop, {}, job.threads});
+  if (fingerprint(master) != print) print.clear();  // it changed while it was opened
+  return search_ceiling(clip, print, chains, options, job, done, grant);
 }
 
 std::vector<CeilingSpread> spread_of(const CeilingAnswer& answer) {

@@ -50,12 +50,23 @@ std::vector<CeilingSpread> spread_of(const CeilingAnswer& answer);
 
 /// Searches every chain, two at a time on two cores, from 24 dB down to 24 dB up (a ceiling: -24 to 0 dBTP), to within
 /// the tolerance; then tries twelve encodes at the answer and to 0.2 dB under it, begun at different places in the
-/// audio, and goes down until all of them hold. `done` is called for each chain as it is done,
-/// from any thread, one at a time. Throws Cancelled.
+/// audio, and goes down until all of them hold. `done` is called for each chain as it is done, from any thread, one at
+/// a time. Throws Cancelled.
 Ceiling find_ceiling(std::shared_ptr<const Clip> master, const std::vector<Chain>& chains,
                      const CeilingOptions& options, const Job& job = {},
                      const std::function<void(size_t, const CeilingAnswer&)>& done = {},
                      const Grant& grant = grant_nothing);
+
+/// The same of a file; what is found is kept for kept_ceiling(). Throws InputError too.
+Ceiling find_ceiling(const std::filesystem::path& master, const std::vector<Chain>& chains,
+                     const CeilingOptions& options, const Job& job = {},
+                     const std::function<void(size_t, const CeilingAnswer&)>& done = {},
+                     const Grant& grant = grant_nothing);
+/// What a search of this chain came to on this machine, with these options, where neither the master's file nor
+/// anything the chain reads has changed since; else nothing. Not kept of chains that run programs, load plug-ins or
+/// write files.
+std::optional<CeilingAnswer> kept_ceiling(const std::filesystem::path& master, const Chain& chain,
+                                          const CeilingOptions& options);
 
 Json ceiling_json(const Ceiling& ceiling);
 

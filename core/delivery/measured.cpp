@@ -4,8 +4,8 @@
 
 #include <cmath>
 
-#include "core/audio/cache.hpp"
 #include "core/audio/fingerprint.hpp"
+#include "core/audio/kept.hpp"
 #include "core/measure/bandwidth.hpp"
 #include "core/rules.hpp"
 #include "core/stages/returns.hpp"
@@ -109,20 +109,13 @@ Measured measure(const Clip& clip, const MeterOptions& options, const Job& job) 
 }
 
 std::optional<Measured> kept_measured(const std::string& print) {
-  const auto bytes = read_cache(name_of(print));
-  if (!bytes) return {};
-  try {
-    const Json json = Json::from_cbor(*bytes);
-    if (json.at("version") == kept_version) return unpack_measured(json);
-  } catch (const std::exception&) {  // what cannot be read is measured again
-  }
-  return {};
+  return kept_value(name_of(print), [](const Json& json) {
+    if (json.at("version") != kept_version) throw std::runtime_error("of another version");
+    return unpack_measured(json);
+  });
 }
 
-void keep_measured(const std::string& print, const Measured& measured) {
-  const auto bytes = Json::to_cbor(pack(measured));
-  write_cache(name_of(print), std::string(bytes.begin(), bytes.end()));
-}
+void keep_measured(const std::string& print, const Measured& measured) { keep_value(name_of(print), pack(measured)); }
 
 Measured measure_file(const std::filesystem::path& file, const Job& job) {
   const auto print = fingerprint(file);

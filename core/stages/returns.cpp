@@ -1,9 +1,17 @@
 #include "core/stages/returns.hpp"
-#include "core/audio/fingerprint.hpp"
 
 #include <fmt/format.h>
+#include <samplerate.h>
+#include <soxr.h>
 
 #include <algorithm>
+
+extern "C" {
+#include <libavcodec/avcodec.h>
+#include <libswresample/swresample.h>
+}
+
+#include "core/audio/fingerprint.hpp"
 
 namespace heathmist {
 
@@ -35,10 +43,18 @@ std::vector<Chain> pieces_of(const Chain& chain) {
   return pieces;
 }
 
+/// The versions of those that encode and convert: another one may make something else.
+const std::string& makers() {
+  static const std::string all = fmt::format("{} {} {} {} {}", avcodec_version(), avcodec_configuration(),
+                                             swresample_version(), soxr_version(), src_get_version());
+  return all;
+}
+
 }  // namespace
 
 std::string chain_fingerprint(const Chain& chain) {
   Json json = Json::array();
+  json.push_back(makers());
   for (const Stage& s : chain.stages) {
     if (!s.on) continue;
     Json stage{{"type", s.type}, {"values", s.values}};

@@ -7,8 +7,8 @@
 
 namespace heathmist {
 
-/// A short hash of all that a chain's result hangs on: its stages that are on, their values, and the content of the
-/// files they read.
+/// A short hash of all that a chain's result hangs on: its stages that are on, their values, the content of the files
+/// they read, and the versions of the libraries that encode and convert.
 std::string chain_fingerprint(const Chain& chain);
 
 /// Runs chains. The last results are kept, those of a chain's front part too: an edit at the end of a chain does not

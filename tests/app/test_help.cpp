@@ -378,6 +378,23 @@ class TestHelp : public WindowTest {
     QCOMPARE(kept.readAll(), before);
     QDir(home).removeRecursively();
   }
+  void the_demo_is_opened_where_it_is_said_to_lie() {
+    const auto folder = folder_ / "demo here";
+    std::filesystem::create_directories(folder);
+    Bench bench;
+    bench.settings["demo"] = demo::version;
+    bench.masters.push_back({"m", "Weir", {master_.toStdString(), fingerprint(master_.toStdString())}, {}});
+    save_bench(bench, demo::bench_in(folder));
+    window_->show_welcome(true);
+    window_->welcome()->open_demo(QString::fromStdString(folder.string()));
+    QTRY_VERIFY_WITH_TIMEOUT(window_->welcome()->isHidden(), 20000);
+    QCOMPARE(window_->workspace().bench().masters.front().audio.file.string(), master_.toStdString());
+    window_->files()->start_anew();
+    window_->show_welcome(true);
+    window_->welcome()->open_demo("/dev/null/demo");
+    QTRY_VERIFY_WITH_TIMEOUT(window_->welcome()->stop()->isHidden(), 20000);
+    QVERIFY2(window_->welcome()->note().contains("/dev/null/demo"), qPrintable(window_->welcome()->note()));
+  }
   void the_making_can_be_stopped() {
     const QString home = DemoAlbum::folder();
     window_->activateWindow();

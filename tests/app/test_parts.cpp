@@ -4,6 +4,7 @@
 
 #include "app/model/workspace.hpp"
 #include "app/plots/depth_plate.hpp"
+#include "app/plots/graph_plate.hpp"
 #include "app/plots/lanes_plate.hpp"
 #include "app/plots/spectrum_plate.hpp"
 #include "app/theme/theme.hpp"
@@ -81,6 +82,27 @@ class TestParts : public QObject {
     for (double& db : quiet.db) db = -300;
     plate.show_spectra({line, line, quiet, {}, {}, false, false, {}});
     QVERIFY(plate.read_out(1000).contains("nothing left"));
+  }
+
+  /// All curves at once, each by a point that was read and nothing between them.
+  void the_graph_reads_every_curve_under_the_cursor() {
+    GraphPlate plate("graph", "a graph");
+    plate.resize(500, 300);
+    plate.set_axes("gain, dB", "peak, dBTP");
+    QVERIFY(plate.read_out(0, 0).isEmpty());
+    plate.show_series([] {
+      return std::vector<Series>{{"low", {-6, -3, 0}, {-7, -4, -1}}, {"high", {-6, -2.9, 0}, {-5, -2, 1}}};
+    });
+    const QString both = plate.read_out(-3, 30);  // however far above
+    QCOMPARE(both, QString::fromUtf8(
+                       "peak, dBTP, by gain, dB\nlow: \u22124.00 at \u22123.00\nhigh: \u22122.00 at \u22122.90"));
+    QVERIFY(plate.read_out(-1.5, -3).isEmpty());  // nothing was read there
+    plate.show_series([] {
+      Series points{"points", {-6, -3, 0}, {-7, -4, -1}, {"a", "b", "c"}};
+      points.joined = false;
+      return std::vector<Series>{points};
+    });
+    QVERIFY(plate.read_out(-3, -4).startsWith("b, points\n") && plate.read_out(-3, 4).isEmpty());
   }
 
   void the_depth_plate_shows_cells_and_silence() {

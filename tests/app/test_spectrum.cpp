@@ -175,6 +175,13 @@ class TestSpectrum : public QObject {
     QCOMPARE(board->table()->text_at(0, ConvertersView::grade_column), QString("spotless"));
     QVERIFY(board->shown_plates().front()->csv().count('\n') > 1000);
 
+    QSignalSpy recalled(board, &ConvertersView::recalled);
+    board->set_rates(48000, 44100);
+    QVERIFY(recalled.wait(20000));
+    QCOMPARE(board->table()->shown(), 0);  // not read yet
+    board->set_rates(96000, 44100);
+    QTRY_COMPARE_WITH_TIMEOUT(board->table()->shown(), 5, 20000);
+    QCOMPARE(board->note(), QString("as they were read before"));
     QSignalSpy made(board, &ConvertersView::probe_written);
     board->write_probe_to("sweep", folder_ / "sweep.wav");
     QVERIFY(made.wait(30000));

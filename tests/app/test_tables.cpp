@@ -76,6 +76,32 @@ class TestTables : public QObject {
     QCOMPARE(table_->row_at(3), size_t(2));
   }
 
+  /// Whichever came first, and whichever way it is sorted.
+  void rows_that_are_alike_keep_their_own_order() {
+    std::mt19937 chance(3);
+    for (const Qt::SortOrder order : {Qt::AscendingOrder, Qt::DescendingOrder}) {
+      table_->sort_by(1, order);
+      std::vector<Row> all;
+      for (int n = 0; n < 24; ++n) all.push_back({QString("row %1").arg(n, 2, 10, QChar('0')), double(n % 3)});
+      std::vector<bool> in(all.size());
+      for (size_t came = 0; came < all.size(); ++came) {  // measured one by one, in any order
+        for (size_t n = chance() % all.size();; n = (n + 1) % all.size())
+          if (!in[n]) {
+            in[n] = true;
+            break;
+          }
+        rows_.clear();
+        for (size_t n = 0; n < all.size(); ++n)
+          if (in[n]) rows_.push_back(all[n]);
+        set();
+      }
+      const QStringList shown = names();
+      QCOMPARE(shown.size(), qsizetype(24));
+      for (qsizetype part = 0; part < 3; ++part)
+        QVERIFY2(std::is_sorted(shown.begin() + 8 * part, shown.begin() + 8 * (part + 1)), qPrintable(shown.join(' ')));
+    }
+  }
+
   void what_is_chosen_stays_so_wherever_it_comes_to_stand() {
     QSignalSpy changed(table_.get(), &ResultTable::chosen_changed);
     table_->choose({1, 3});

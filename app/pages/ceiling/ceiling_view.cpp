@@ -31,7 +31,7 @@ const CeilingPoint* as_it_stands(const CeilingAnswer& answer) {
 
 }  // namespace
 
-CeilingView::CeilingView(Queue& queue, QWidget* parent) : QWidget(parent), work_(queue) {
+CeilingView::CeilingView(Queue& queue, QWidget* parent) : QWidget(parent), work_(queue), recalling_(queue) {
   auto* rows = new QVBoxLayout(this);
   rows->setContentsMargins(14, 10, 8, 6);
   rows->setSpacing(6);
@@ -70,6 +70,9 @@ CeilingView::CeilingView(Queue& queue, QWidget* parent) : QWidget(parent), work_
   rows->addWidget(split, 1);
 
   connect(run_, &QPushButton::clicked, this, [this] { work_.is_running() ? work_.cancel() : start(); });
+  connect(limit_, &QDoubleSpinBox::valueChanged, this, &CeilingView::ask);
+  connect(means_, &QComboBox::currentIndexChanged, this, &CeilingView::ask);
+  connect(&recalling_, &LongWork::ended, this, &CeilingView::recalled);
   connect(&work_, &LongWork::progressed, this, [this](double fraction) {
     const auto left = work_.left_s(fraction);
     const auto done = std::count_if(found_.answers.begin(), found_.answers.end(),
@@ -168,12 +171,40 @@ void CeilingView::set_subject(const QString& name, const std::filesystem::path& 
   if (file == file_ && chains == chains_) return;
   work_.drop();
   name_ = name, file_ = file, chains_ = chains;
-  found_ = {{}, std::vector<CeilingAnswer>(chains.size())};
-  show_found();
-  headline_->setText(file.empty()     ? tr("Choose a master in the ledger: its ceiling is searched here.")
-                     : chains.empty() ? tr("The bench keeps no chain with a codec; keep one from a trial's chain.")
-                                      : tr("How far must %1 come down for its encodes?").arg(name));
+  ask();
   refresh_state();
+}
+
+CeilingOptions CeilingView::options() const {
+  CeilingOptions options;
+  options.limit_dbtp = limit_->value();
+  options.limiter = means_->currentIndex() == 1;
+  return options;
+}
+
+/// Nothing is answered yet of what is asked now; but it may have been before.
+void CeilingView::ask() {
+  found_ = {options(), std::vector<CeilingAnswer>(chains_.size())};
+  show_found();
+  headline_->setText(file_.empty()     ? tr("Choose a master in the ledger: its ceiling is searched here.")
+                     : chains_.empty() ? tr("The bench keeps no chain with a codec; keep one from a trial's chain.")
+                                       : tr("How far must %1 come down for its encodes?").arg(name_));
+  note_->clear();
+  recall();
+}
+
+void CeilingView::recall() {
+  if (file_.empty() || chains_.empty()) return recalling_.drop();
+  recalling_.start([this, file = file_, chains = chains_, options = options()](const Job& job, const Tell& tell) {
+    for (size_t n = 0; n < chains.size(); ++n) {
+      job.check();
+      if (const auto answer = kept_ceiling(file, chains[n], options))
+        tell([this, n, answer = *answer] {
+          note_->setText(tr("from before: nothing it hangs on has changed"));
+          take(n, answer);
+        });
+    }
+  });
 }
 
 void CeilingView::forget(const std::filesystem::path& file) {
@@ -182,15 +213,13 @@ void CeilingView::forget(const std::filesystem::path& file) {
 
 void CeilingView::start() {
   if (chains_.empty() || file_.empty()) return;
-  CeilingOptions options;
-  options.limit_dbtp = limit_->value();
-  options.limiter = means_->currentIndex() == 1;
-  found_ = {options, std::vector<CeilingAnswer>(chains_.size())};
+  recalling_.drop();
+  found_ = {options(), std::vector<CeilingAnswer>(chains_.size())};
   show_found();
   headline_->setText(tr("Encoding, decoding, reading true peaks…"));
-  work_.start([this, file = file_, chains = chains_, options](const Job& job, const Tell& tell) {
+  work_.start([this, file = file_, chains = chains_, options = options()](const Job& job, const Tell& tell) {
     find_ceiling(
-        Clip::open(file, Job{job.stop, {}, 0}), chains, options, job,
+        file, chains, options, job,
         [this, &tell](size_t place, const CeilingAnswer& answer) {
           tell([this, place, answer] { take(place, answer); });
         },

@@ -36,8 +36,12 @@ class CeilingView : public QWidget {
  signals:
   void opened(const heathmist::Chain& chain, double at_s);  ///< to the trial of that chain; at_s < 0: no moment
   void rested();
+  void recalled();  ///< what was found before is shown
 
  private:
+  CeilingOptions options() const;
+  void ask();
+  void recall();
   void take(size_t place, const CeilingAnswer& answer);
   void show_found();
   void make_tables(QSplitter* split);
@@ -45,7 +49,7 @@ class CeilingView : public QWidget {
   void draw();
   void show_moments();
   void refresh_state();
-  LongWork work_;
+  LongWork work_, recalling_;
   QString name_;
   std::filesystem::path file_;
   std::vector<Chain> chains_;

@@ -18,10 +18,12 @@ MadePage make_converters(PageContext& context, QWidget* parent) {
   });
   return {.widget = view,
           .first = [view] { return view->table(); },
-          .commands = {{QObject::tr("Sweep every converter"), MenuKind::measure, [view, &context] {
+          .commands = {{QObject::tr("Sweep every converter"), MenuKind::measure,
+                        [view, &context] {
                           context.show("converters");
                           if (!view->is_running()) view->start();
-                        }}}};
+                        }}},
+          .shown = [view] { view->recall(); }};
 }
 
 }  // namespace

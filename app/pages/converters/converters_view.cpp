@@ -59,7 +59,8 @@ bool folds(const BoardRow& row) { return row.sweep.audible.db > -250; }
 
 }  // namespace
 
-ConvertersView::ConvertersView(Queue& queue, QWidget* parent) : QWidget(parent), work_(queue), writing_(queue) {
+ConvertersView::ConvertersView(Queue& queue, QWidget* parent)
+    : QWidget(parent), work_(queue), recalling_(queue), writing_(queue) {
   auto* rows = new QVBoxLayout(this);
   rows->setContentsMargins(12, 4, 6, 6);
   rows->setSpacing(4);
@@ -88,6 +89,10 @@ ConvertersView::ConvertersView(Queue& queue, QWidget* parent) : QWidget(parent),
     if (!failure.isEmpty()) sentence_->setText(failure);
     emit rested();
   });
+  connect(&recalling_, &LongWork::ended, this, [this] {
+    if (has_read()) note_->setText(tr("as they were read before"));
+    emit recalled();
+  });
   connect(&writing_, &LongWork::ended, this, [this](Outcome outcome, const QString& failure) {
     const bool written = outcome == Outcome::done;
     emit probe_written(written, written ? written_words_ : failure);
@@ -113,6 +118,7 @@ QWidget* ConvertersView::make_head() {
       note_->clear();
       std::erase_if(rows_, [](const BoardRow& r) { return r.chain.has_value(); });
       fill();
+      recall();
     });
     row->addWidget(box);
     return box;
@@ -222,12 +228,32 @@ void ConvertersView::run(std::function<void(const Job&, const std::function<void
   });
 }
 
-void ConvertersView::start() {
-  if (from_hz() == to_hz()) return note_->setText(tr("two rates that differ, please"));
-  std::erase_if(rows_, [](const BoardRow& r) { return r.chain.has_value(); });
-  fill();
+std::vector<Chain> ConvertersView::wanted() const {
   std::vector<Chain> chains = board_converters(to_hz());
   std::erase_if(chains, [&](const Chain& c) { return !QString::fromStdString(title_of(c)).contains(only_); });
+  return chains;
+}
+
+bool ConvertersView::has_read() const {
+  return std::any_of(rows_.begin(), rows_.end(), [](const BoardRow& r) { return r.chain.has_value(); });
+}
+
+void ConvertersView::recall() {
+  if (has_read() || work_.is_running() || from_hz() == to_hz()) return;
+  recalling_.start([this, chains = wanted(), from = from_hz()](const Job& job, const Tell& tell) {
+    for (const Chain& chain : chains) {
+      job.check();
+      if (auto row = kept_converter(chain, from)) tell([this, row = std::move(*row)] { take(row); });
+    }
+  });
+}
+
+void ConvertersView::start() {
+  if (from_hz() == to_hz()) return note_->setText(tr("two rates that differ, please"));
+  recalling_.drop();
+  std::erase_if(rows_, [](const BoardRow& r) { return r.chain.has_value(); });
+  fill();
+  std::vector<Chain> chains = wanted();
   run([chains, from = from_hz()](const Job& job, const auto& give) {
     const auto all = double(chains.size());
     each(chains.size(),

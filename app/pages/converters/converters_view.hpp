@@ -32,7 +32,9 @@ class ConvertersView : public QWidget {
   static constexpr int most_large = 3;
 
   explicit ConvertersView(Queue& queue, QWidget* parent = nullptr);
+  /// Reads what is asked for; recall() shows what was read of it before.
   void start();
+  void recall();
   void cancel() { work_.cancel(); }
   bool is_running() const { return work_.is_running(); }
   void set_rates(int from_hz, int to_hz);
@@ -51,12 +53,15 @@ class ConvertersView : public QWidget {
 
  signals:
   void rested();
+  void recalled();
   void probe_written(bool whole, const QString& words);  ///< what to do with it, or what went wrong
 
  private:
   QWidget* make_head();
   void make_table(QWidget* parent);
   void run(std::function<void(const Job&, const std::function<void(BoardRow)>&)> work);
+  std::vector<Chain> wanted() const;
+  bool has_read() const;  ///< a converter
   void take(BoardRow row);
   void fill();
   void draw();
@@ -64,7 +69,7 @@ class ConvertersView : public QWidget {
   void write_probe_file();
   int from_hz() const { return from_->currentData().toInt(); }
   int to_hz() const { return to_->currentData().toInt(); }
-  LongWork work_, writing_;
+  LongWork work_, recalling_, writing_;
   QString written_words_;
   double fraction_ = 0;
   QString only_;

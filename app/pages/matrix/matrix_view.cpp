@@ -100,7 +100,7 @@ Q_DECLARE_METATYPE(heathmist::app::Share)
 
 namespace heathmist::app {
 
-MatrixView::MatrixView(Queue& queue, QWidget* parent) : QWidget(parent), work_(queue) {
+MatrixView::MatrixView(Queue& queue, QWidget* parent) : QWidget(parent), work_(queue), recalling_(queue) {
   auto* rows = new QVBoxLayout(this);
   rows->setContentsMargins(12, 8, 6, 6);
   rows->setSpacing(4);
@@ -166,6 +166,12 @@ MatrixView::MatrixView(Queue& queue, QWidget* parent) : QWidget(parent), work_(q
                        : tr("stopped; %1 of %2 cells are done").arg(done_).arg(matrix_.cells.size()));
     refresh_state();
     emit rested();
+  });
+  connect(&recalling_, &LongWork::ended, this, [this] {
+    if (done_ > 0 && !work_.is_running())
+      note_->setText(
+          tr("%1 of %2 cells from before: nothing they hang on has changed").arg(done_).arg(matrix_.cells.size()));
+    emit recalled();
   });
   refresh_state();
 }
@@ -235,6 +241,22 @@ void MatrixView::set_up() {
   const int wanted = 40 + 27 * int(table_->rows()), all = std::max(400, split->height());
   split->setSizes({std::min(wanted, all - 260), all - std::min(wanted, all - 260)});
   refresh_state();
+  recall();
+}
+
+/// What cells came to before, on any bench, where nothing they hang on has changed.
+void MatrixView::recall() {
+  if (done_ == matrix_.cells.size()) return recalling_.drop();
+  recalling_.start([this, rows = matrix_.rows, columns = matrix_.columns](const Job& job, const Tell& tell) {
+    for (size_t r = 0; r < rows.size(); ++r)
+      for (size_t c = 0; c < columns.size(); ++c) {
+        job.check();
+        if (const auto cell = kept_cell(rows[r], columns[c]))
+          tell([this, r, c, cell = *cell] {
+            if (!matrix_.at(r, c).done) take(r, c, cell);
+          });
+      }
+  });
 }
 
 void MatrixView::refresh_state() {
@@ -244,6 +266,7 @@ void MatrixView::refresh_state() {
 
 void MatrixView::start() {
   if (matrix_.cells.empty()) return;
+  recalling_.drop();
   for (auto& cell : matrix_.cells) cell = {};
   done_ = 0;
   fill();

@@ -37,9 +37,11 @@ class MatrixView : public QWidget {
  signals:
   void opened(const heathmist::MatrixRow& row, const heathmist::Chain& chain);
   void rested();
+  void recalled();  ///< what was found before is shown
 
  private:
   void set_up();
+  void recall();
   void take(size_t row, size_t column, const MatrixCell& cell);
   void show_columns();
   Cell cell_of(size_t row, size_t column) const;
@@ -49,7 +51,7 @@ class MatrixView : public QWidget {
   void fill_rows_menu();
   void fill_columns_menu();
   void refresh_state();
-  LongWork work_;
+  LongWork work_, recalling_;
   std::vector<MatrixRow> known_rows_;
   std::vector<Chain> known_columns_;
   std::set<QString> rows_out_, columns_out_;
