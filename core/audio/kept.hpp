@@ -18,6 +18,12 @@ auto kept_value(const std::string& name, From from) -> std::optional<decltype(fr
   }
 }
 
+/// A number, or null where there is none. Throws where it is neither.
+template <class Number = double>
+std::optional<Number> number_from(const Json& json) {
+  return json.is_null() ? std::nullopt : std::optional(json.get<Number>());
+}
+
 /// Keeps it; under no name, nothing.
 inline void keep_value(const std::string& name, const Json& json) {
   const auto bytes = Json::to_cbor(json);

@@ -66,24 +66,27 @@ TrialSummary summary_of(const NullReport& report) {
 namespace {
 
 TrialSummary summary_from(const Json& json) {
-  const auto maybe = [&](const char* key) {
-    return json.at(key).is_null() ? std::nullopt : std::optional<double>(json.at(key).get<double>());
-  };
-  TrialSummary s{json.at("kind"),           maybe("residual_relative_db"), json.at("trusted"),
-                 json.at("headline"),       maybe("master_lufs"),          json.at("master_s"),
-                 json.at("master_rate_hz"), json.at("master_bits"),        json.at("master_real")};
+  TrialSummary s{json.at("kind"),
+                 number_from(json.at("residual_relative_db")),
+                 json.at("trusted"),
+                 json.at("headline"),
+                 number_from(json.at("master_lufs")),
+                 json.at("master_s"),
+                 json.at("master_rate_hz"),
+                 json.at("master_bits"),
+                 json.at("master_real")};
   s.delay_samples = json.at("delay_samples");
   s.drift_ppm = json.at("drift_ppm");
   s.gain_db = json.at("gain_db");
-  s.remainder_relative_db = maybe("remainder_relative_db");
-  s.bandwidth_hz = maybe("bandwidth_hz");
+  s.remainder_relative_db = number_from(json.at("remainder_relative_db"));
+  s.bandwidth_hz = number_from(json.at("bandwidth_hz"));
   s.bits_used = json.at("bits_used");
   s.codec = json.at("codec");
   s.causes = json.at("causes");
   s.band_hz = json.at("band_hz").get<std::vector<double>>();
   s.band_db = json.at("band_db").get<std::vector<double>>();
-  if (!json.at("encoded_bytes").is_null()) s.encoded_bytes = json.at("encoded_bytes").get<int64_t>();
-  if (!json.at("bit_rate_bps").is_null()) s.bit_rate_bps = json.at("bit_rate_bps").get<int64_t>();
+  s.encoded_bytes = number_from<int64_t>(json.at("encoded_bytes"));
+  s.bit_rate_bps = number_from<int64_t>(json.at("bit_rate_bps"));
   if (s.band_hz.size() != s.band_db.size()) throw std::runtime_error("as many bands as levels");
   return s;
 }

@@ -54,8 +54,7 @@ SweepReading unpack_sweep(const Json& json) {
   n = 0;
   for (double* number : numbers(r)) *number = json.at("numbers").at(n++);
   n = 0;
-  for (auto* edge : edges(r))
-    if (const Json& value = json.at("edges").at(n++); value.is_number()) *edge = value.get<double>();
+  for (auto* edge : edges(r)) *edge = number_from(json.at("edges").at(n++));
   for (const Json& p : json.at("points"))
     r.points.push_back({p.at(0),
                         {p.at(1).get<double>(), p.at(2).get<double>()},
@@ -81,8 +80,7 @@ BoardRow unpack_row(const Json& json) {
   row.sweep = unpack_sweep(json.at("sweep"));
   const Json& i = json.at("impulse");
   row.impulse = ImpulseReading{i.at(0), json.at("inverted"), i.at(1), i.at(2), i.at(3), {}, {}};
-  if (json.at("thd_n_db").is_number()) row.thd_n_db = json.at("thd_n_db").get<double>();
-  if (json.at("speed").is_number()) row.speed = json.at("speed").get<double>();
+  row.thd_n_db = number_from(json.at("thd_n_db")), row.speed = number_from(json.at("speed"));
   const Json& m = json.at("map");
   row.map = {m.at(0), m.at(1), m.at(2), m.at(3), json.at("cells").get<std::vector<float>>()};
   return row;

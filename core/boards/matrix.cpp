@@ -91,15 +91,14 @@ Json pack(const MatrixCell& c) {
 }
 
 MatrixCell unpack_cell(const Json& json) {
-  const auto number = [](const Json& v) { return v.is_null() ? std::nullopt : std::optional(v.get<double>()); };
-  const auto count = [](const Json& v) { return v.is_null() ? std::nullopt : std::optional(v.get<int64_t>()); };
   MatrixCell c;
   c.done = true, c.kind = json.at("kind");
   const Json &levels = json.at("levels"), &encoded = json.at("encoded"), &tones = json.at("tones");
-  c.depth_db = number(levels.at(0)), c.remainder_db = number(levels.at(1)), c.true_peak_dbtp = number(levels.at(2));
-  c.bandwidth_hz = number(json.at("bandwidth_hz"));
+  c.depth_db = number_from(levels.at(0)), c.remainder_db = number_from(levels.at(1));
+  c.true_peak_dbtp = number_from(levels.at(2));
+  c.bandwidth_hz = number_from(json.at("bandwidth_hz"));
   if (!tones.is_null()) c.tones = ToneReading{tones.at(0), tones.at(1), tones.at(2), tones.at(3)};
-  c.encoded_bytes = count(encoded.at(0)), c.bit_rate_bps = count(encoded.at(1));
+  c.encoded_bytes = number_from<int64_t>(encoded.at(0)), c.bit_rate_bps = number_from<int64_t>(encoded.at(1));
   c.note = json.at("note");
   return c;
 }

@@ -177,10 +177,10 @@ Json pack(const CeilingAnswer& a) {
 }
 
 CeilingAnswer unpack_answer(const Json& json) {
-  const auto number = [](const Json& v) { return v.is_null() ? std::nullopt : std::optional(v.get<double>()); };
   CeilingAnswer a;
   const Json& answer = json.at("answer");
-  a.set_db = number(answer.at(0)), a.margin_db = number(answer.at(1)), a.risk_at_most = number(answer.at(2));
+  a.set_db = number_from(answer.at(0)), a.margin_db = number_from(answer.at(1)),
+  a.risk_at_most = number_from(answer.at(2));
   a.neighbours = json.at("neighbours");
   a.points = unpack_points(json.at("points")), a.lucky = unpack_points(json.at("lucky"));
   for (const Json& o : json.at("worst")) a.worst.push_back({o.at(0), o.at(1), o.at(2)});
@@ -214,6 +214,7 @@ Ceiling search_ceiling(const std::shared_ptr<const Clip>& master, const std::str
       int64_t(chains.size()), Job{job.stop, {}, job.threads}, [] { return 0; },
       [&](int, int64_t n) {
         const Chain& chain = chains[size_t(n)];
+        const auto name = name_of(print, chain, options);
         Searcher searcher{master, chain, options,
                           Job{job.stop, [&, n](double share) { progress(size_t(n), share); }, 1}, grant};
         searcher.answer.name = title_of(chain);
@@ -223,7 +224,8 @@ Ceiling search_ceiling(const std::shared_ptr<const Clip>& master, const std::str
           searcher.answer.failure = error.what();
         }
         progress(size_t(n), 1);
-        if (searcher.answer.failure.empty()) keep_value(name_of(print, chain, options), pack(searcher.answer));
+        const bool changed = name != name_of(print, chain, options);  // what it reads, while it was searched
+        if (searcher.answer.failure.empty() && !changed) keep_value(name, pack(searcher.answer));
         std::scoped_lock held(lock);
         ceiling.answers[size_t(n)] = searcher.answer;
         if (done) done(size_t(n), searcher.answer);

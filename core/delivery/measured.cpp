@@ -20,10 +20,6 @@ std::string name_of(const std::string& print) {
   return print.empty() ? print : print + "-" + rules_fingerprint + ".loudness";
 }
 
-std::optional<double> number_of(const Json& json) {
-  return json.is_number() ? std::optional(json.get<double>()) : std::nullopt;
-}
-
 Json pack(const Loudness& l) {
   Json overs = Json::array();
   for (const Over& o : l.overs) overs.push_back({o.at_s, o.dbtp, o.channel});
@@ -49,7 +45,7 @@ Loudness unpack(const Json& json) {
   for (auto* number :
        {&l.integrated_lufs, &l.relative_gate_lufs, &l.momentary_max_lufs, &l.short_term_max_lufs, &l.true_peak_dbtp,
         &l.sample_peak_dbfs, &l.rms_dbfs, &l.rms_max_dbfs, &l.crest_db, &l.plr_db, &l.psr_min_db})
-    *number = number_of(json.at("numbers").at(n++));
+    *number = number_from(json.at("numbers").at(n++));
   n = 0;
   for (auto* time : {&l.momentary_max_at_s, &l.short_term_max_at_s, &l.true_peak_at_s, &l.psr_min_at_s, &l.duration_s})
     *time = json.at("times").at(n++).get<double>();
@@ -89,12 +85,12 @@ Measured unpack_measured(const Json& json) {
   m.format.lossy = f.at(6);
   if (const int64_t rate = f.at(7); rate >= 0) m.format.bit_rate_bps = rate;
   const Json& t = json.at("timeline");
-  m.format.timeline = {number_of(t.at(0)), t.at(1), t.at(2)};
+  m.format.timeline = {number_from(t.at(0)), t.at(1), t.at(2)};
   m.levels.sample_peak = l.at(0), m.levels.mean_square = l.at(1), m.levels.clipped_runs = l.at(2);
   if (const double at_s = l.at(3); at_s >= 0) m.levels.first_run_s = at_s;
   if (const int bits = l.at(4); bits > 0) m.levels.bits_used = bits;
   m.levels.dc_offset = json.at("dc").get<std::vector<double>>();
-  m.bandwidth_hz = number_of(json.at("bandwidth_hz"));
+  m.bandwidth_hz = number_from(json.at("bandwidth_hz"));
   m.loudness = unpack(json.at("loudness"));
   return m;
 }
