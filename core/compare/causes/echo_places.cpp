@@ -87,10 +87,17 @@ std::vector<OneRepeat> repeats(std::span<const double> model, std::span<const do
   };
   const auto where = [&](size_t n) { return double(told[n]); };
   const auto now = [&](size_t n) { return where(n) * model[n]; };
+  const bool all_told = std::all_of(told.begin(), told.end(), [](uint8_t t) { return t != 0; });
   const auto of_model = spectrum_of([&](size_t n) { return model[n]; });
-  const auto both = by_lag(spectrum_of(now), of_model);
+  const auto both = by_lag(all_told ? of_model : spectrum_of(now), of_model);
   const auto across = by_lag(spectrum_of([&](size_t n) { return left[n]; }), of_model);
-  const auto later = by_lag(spectrum_of(where), spectrum_of([&](size_t n) { return model[n] * model[n]; }));
+  std::vector<double> later(static_cast<size_t>(reach));  // of what is repeated
+  if (all_told) {
+    for (const double x : model) later[0] += x * x;
+    for (size_t lag = 1; lag < later.size(); ++lag) later[lag] = later[lag - 1] - std::pow(model[frames - lag], 2);
+  } else {
+    later = by_lag(spectrum_of(where), spectrum_of([&](size_t n) { return model[n] * model[n]; }));
+  }
   double own = 0, had = 0, direct = 0;  // behind the lag
   for (size_t n = 0; n < frames; ++n) own += now(n) * now(n), had += left[n] * left[n], direct += now(n) * left[n];
   std::vector<OneRepeat> all(static_cast<size_t>(reach));
