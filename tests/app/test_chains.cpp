@@ -235,6 +235,12 @@ class TestChains : public QObject {
     QVERIFY(recalled.wait(20000));
     QTRY_VERIFY(other.note().startsWith("4 of 4 cells from before"));
     QCOMPARE(text_of(matrix_json(other.matrix())), text_of(matrix_json(view->matrix())));
+    MatrixView late(window_->workspace().queue());  // a file that changes while what was known of it is looked up
+    QSignalSpy told(&late, &MatrixView::recalled);
+    late.show_bench(window_->workspace().bench());
+    late.forget(late.matrix().rows.front().file);
+    QVERIFY(!told.wait(1000));
+    for (const auto& cell : late.matrix().cells) QVERIFY(!cell.done);
     view->choose_value(MatrixValue::thd_n);
     view->table()->sort_by(1, Qt::AscendingOrder);
     QCOMPARE(view->table()->text_at(0, 0), QString("Tone 997 Hz"));  // the master has no lines to be read by

@@ -191,6 +191,7 @@ void MatrixView::show_bench(const Bench& bench) {
 }
 
 void MatrixView::forget(const std::filesystem::path& file) {
+  recalling_.drop();  // it may have looked before the file changed
   bool any = false;
   for (size_t r = 0; r < matrix_.rows.size(); ++r)
     for (size_t c = 0; matrix_.rows[r].file == file && c < matrix_.columns.size(); ++c) {

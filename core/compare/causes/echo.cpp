@@ -17,7 +17,7 @@ namespace {
 constexpr double most_read_s = 24;
 constexpr size_t most_tried = 6;
 constexpr int64_t around_peak = TapFit::around;
-constexpr double hardly_less = 0.93;          // of what a gain leaves: so much after the first look is no echo's
+constexpr double hardly_less = 0.93;          // of what was left: a place that leaves so much holds no echo
 constexpr double as_good_as_nothing = 1e-12;  // what a gain leaves where it was all
 constexpr double simpler_share = 1.5;  // one clean repeat may leave so much more than many samples around its place
 
