@@ -90,7 +90,12 @@ ConvertersView::ConvertersView(Queue& queue, QWidget* parent)
     emit rested();
   });
   connect(&recalling_, &LongWork::ended, this, [this] {
-    if (has_read()) note_->setText(tr("as they were read before"));
+    const auto read =
+        size_t(std::count_if(rows_.begin(), rows_.end(), [](const BoardRow& r) { return r.chain.has_value(); }));
+    const size_t all = wanted().size();  // a run may have been broken off
+    if (read > 0)
+      note_->setText(read >= all ? tr("as they were read before")
+                                 : tr("%1 of %2, as they were read before; Run reads the rest").arg(read).arg(all));
     emit recalled();
   });
   connect(&writing_, &LongWork::ended, this, [this](Outcome outcome, const QString& failure) {
