@@ -233,14 +233,9 @@ struct Explainer {
     if (!w.requantised || (r.kind != Kind::word_length && r.kind != Kind::noise)) return;
     const auto& q = *w.requantised;
     if (r.kind == Kind::noise && q.dither == Dither::other) return;
-    const char* dither = q.dither == Dither::none          ? "no dither"
-                         : q.dither == Dither::rectangular ? "rectangular dither"
-                         : q.dither == Dither::triangular  ? "triangular dither (TPDF)"
-                         : q.dither == Dither::shaped      ? "noise shaping"
-                                                           : "dither of another kind";
     auto& f = say(
         "dither", q.truncated || q.dither == Dither::none ? Severity::caution : Severity::note,
-        fmt::format("{} to {} bits, {}.", q.truncated ? "Truncated" : "Rounded", q.bits, dither),
+        word_length_text(q.truncated, q.towards_zero, q.bits, name_of(q.dither)) + ".",
         fmt::format("Error: mean {}, variance {} steps, at most {}{}.", number_text(q.mean_steps, 3),
                     number_text(q.variance_steps2, 4), number_text(q.peak_steps, 2),
                     q.dither == Dither::shaped ? fmt::format("; {} dB more at the top of the band than at its bottom",

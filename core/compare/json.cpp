@@ -207,6 +207,7 @@ Json explanation_json(const NullReport& r, const Explanation& w) {
   if (w.requantised)
     requantised = {{"bits", w.requantised->bits},
                    {"truncated", w.requantised->truncated},
+                   {"towards_zero", w.requantised->towards_zero},
                    {"dither", name_of(w.requantised->dither)},
                    {"mean_steps", w.requantised->mean_steps},
                    {"variance_steps2", w.requantised->variance_steps2},

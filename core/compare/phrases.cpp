@@ -39,6 +39,19 @@ std::string hertz_text(double hz) {
   return hz < 1000 ? number_text(hz, 0) + " Hz" : number_text(hz / 1000, 1) + " kHz";
 }
 
+std::string word_length_text(bool truncated, bool towards_zero, int bits, const std::string& dither) {
+  return fmt::format("{} to {} bits, {}",
+                     towards_zero ? "Truncated towards zero"
+                     : truncated  ? "Truncated"
+                                  : "Rounded",
+                     bits,
+                     dither == "none"          ? "no dither"
+                     : dither == "rectangular" ? "rectangular dither"
+                     : dither == "triangular"  ? "triangular dither (TPDF)"
+                     : dither == "shaped"      ? "noise shaping"
+                                               : "dither of another kind");
+}
+
 std::string codec_text(const std::string& codec) {
   if (codec == "vorbis") return "Vorbis";
   if (codec == "opus") return "Opus";

@@ -16,6 +16,8 @@ std::string over_text(double db);
 std::string clock_text(double seconds);
 /// 90 Hz, 12.4 kHz
 std::string hertz_text(double hz);
+/// Truncated towards zero to 16 bits, no dither. `dither` by its name in JSON.
+std::string word_length_text(bool truncated, bool towards_zero, int bits, const std::string& dither);
 /// Codecs as people write them.
 std::string codec_text(const std::string& codec);
 

@@ -1,5 +1,7 @@
 // How a return was cut to its word length: rounded or truncated, with which dither. Told by the error it made.
 #pragma once
+#include <algorithm>
+#include <cmath>
 #include <optional>
 
 #include "core/compare/sums.hpp"
@@ -12,9 +14,44 @@ namespace heathmist {
 enum class Dither { none, rectangular, triangular, shaped, other };
 const char* name_of(Dither dither);
 
+/// The moments of an error in steps, and which way it leans.
+struct WordError {
+  double mean = 0, variance = 0, reach = 0;
+  /// What the value's sign makes of it, by least squares beside what the value does (which a gain that was fitted to
+  /// both takes away): -1/2 where the fraction was left out, as conversion to an integer does in most languages.
+  double outwards = 0;
+  double by_value = 0;          ///< ... and what the value does, a step of it
+  double upright_variance = 0;  ///< without both
+  /// Half a step down on average, whatever the value.
+  bool is_truncated(double tolerance) const { return std::abs(std::abs(mean) - 0.5) < tolerance; }
+  bool is_towards_zero(double tolerance) const {
+    return !is_truncated(tolerance) && std::abs(outwards + 0.5) < tolerance;
+  }
+  /// Without what truncation makes of it.
+  double dither_variance(double tolerance) const { return is_towards_zero(tolerance) ? upright_variance : variance; }
+};
+
+class WordErrorSums {
+ public:
+  /// `error` and `value` in steps; of less than two steps it is not known which way zero lies.
+  void add(double error, double value) {
+    sum_ += error, square_ += error * error, reach_ = std::max(reach_, std::abs(error)), count_ += 1;
+    if (std::abs(value) < 2) return;
+    with_sign_ += std::copysign(error, error * value), with_value_ += error * value, size_ += std::abs(value);
+    values_ += value * value, of_signed_ += error * error, signed_ += 1;
+  }
+  void add(const WordErrorSums& other);
+  WordError moments() const;
+
+ private:
+  double sum_ = 0, square_ = 0, reach_ = 0, count_ = 0;
+  double with_sign_ = 0, with_value_ = 0, size_ = 0, values_ = 0, of_signed_ = 0, signed_ = 0;
+};
+
 struct Requantisation {
   int bits = 0;
-  bool truncated = false;  ///< the mean error is half a step down
+  bool truncated = false;  ///< down, or towards zero
+  bool towards_zero = false;
   Dither dither = Dither::none;
   double mean_steps = 0, variance_steps2 = 0, peak_steps = 0;  ///< of the error, in steps of the return
   double tilt_db = 0;  ///< error density in the top quarter of the band against the lowest quarter

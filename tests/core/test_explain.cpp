@@ -180,6 +180,10 @@ class TestExplain : public QObject {
     };
     QVERIFY(is(cut([](double x, double&) { return std::nearbyint(x); }), Dither::none, false));
     QVERIFY(is(cut([](double x, double&) { return std::floor(x); }), Dither::none, true));
+    const auto towards_zero = cut([](double x, double&) { return std::trunc(x); });
+    QCOMPARE(towards_zero.report.kind, Kind::word_length);
+    QVERIFY(is(towards_zero, Dither::none, true) && towards_zero.why.requantised->towards_zero);
+    QCOMPARE(said(towards_zero.report, "dither")->text, "Truncated towards zero to 16 bits, no dither.");
     QVERIFY(is(cut([&](double x, double&) { return std::nearbyint(x + chance.uniform() - 0.5); }), Dither::rectangular,
                false));
     QVERIFY(

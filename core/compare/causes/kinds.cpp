@@ -136,9 +136,10 @@ Kind kind_by_causes(const std::vector<Cause>& causes, const NullReport& r) {
   if (unexplained && left > std::pow(10, matters_db / 10)) return Kind::changed;
   if (matter.size() > 1) return Kind::changed;
   const Kind kind = matter.front();
-  // A gain that was written to its word length is a gain.
-  if (kind == Kind::word_length && most < 1e-5 && kind_of_fit(r) == Kind::level) return Kind::level;
   const auto word = std::find_if(causes.begin(), causes.end(), [](const Cause& c) { return c.code == "word_length"; });
+  // A gain that was written to its word length is a gain; but half a step towards zero is one, too.
+  const bool towards_zero = word != causes.end() && word->values.value("towards_zero", false);
+  if (kind == Kind::word_length && most < 1e-5 && !towards_zero && kind_of_fit(r) == Kind::level) return Kind::level;
   if (kind == Kind::word_length && r.master_levels.bits_used && word != causes.end() &&
       word->values["bits"].get<int>() >= *r.master_levels.bits_used)
     return kind_of_fit(r) == Kind::level     ? Kind::level

@@ -170,7 +170,8 @@ Cause cause_of(const Break& b, const NullReport& report) {
 
 /// The level that a cause gives to what it leaves as it was: an EQ its flat part, a change of width the mid (or what is
 /// left), a fold the sum, a copy the copied side, dynamics what they do not turn down, clipping what lies under it, a
-/// fade its plateau, steps the first part that lasts, an echo the direct sound.
+/// fade its plateau, steps the first part that lasts, an echo the direct sound, truncation what is more than its half
+/// step.
 double level_within_db(const Cause& c) {
   const Json& v = c.values;
   if (c.code == "eq") return v["flat_db"].get<double>();
@@ -180,6 +181,7 @@ double level_within_db(const Cause& c) {
   if (c.code == "clip") return v["under_it_db"].get<double>();
   if (c.code == "fade") return v["plateau_db"].get<double>();
   if (c.code == "gain_step") return v["level_db"].get<double>();
+  if (c.code == "word_length") return v.value("level_db", 0.0);
   if (c.code == "compressor" || c.code == "limiter" || c.code == "expander") return v["makeup_db"].get<double>();
   if ((c.code != "mono" && c.code != "copied_channel") || !v.contains("matrix")) return 0;
   const double in_left = v["matrix"][0][0].get<double>(), of_right = v["matrix"][0][1].get<double>();

@@ -6,6 +6,7 @@
 
 #include "core/compare/causes/budget.hpp"
 #include "core/compare/causes/rest_lines.hpp"
+#include "core/compare/requantised.hpp"
 #include "core/dsp/fft.hpp"
 #include "core/dsp/median.hpp"
 
@@ -195,21 +196,15 @@ double density_db(const std::vector<double>& s, double from, double to) {
   return 10 * std::log10(std::reduce(s.begin() + long(low), s.begin() + long(high)) / double(high - low) + 1e-30);
 }
 
-/// Dither by the moments of the error in steps (Lipshitz, Wannamaker and Vanderkooy 1992).
-struct Error {
-  double mean = 0, variance = 0, reach = 0;
-};
-Error error_of(const Excerpt& e, const Planar& model, double step) {
-  Error error;
-  double count = 0;
+WordError error_of(const Excerpt& e, const Planar& model, double step) {
+  WordErrorSums sums;
   for (int p = 0; p < e.pairs(); ++p)
-    for (size_t n = 0; n < size_t(e.frames()); ++n) {
-      if (!e.told[n]) continue;
-      const double v = (e.ret.channel(p)[n] - model.channel(p)[n]) / step;
-      error.mean += v, error.variance += v * v, error.reach = std::max(error.reach, std::abs(v)), count += 1;
-    }
-  error.mean /= count, error.variance = error.variance / count - error.mean * error.mean;
-  return error;
+    for (size_t n = 0; n < size_t(e.frames()); ++n)
+      if (e.told[n]) {
+        const double x = model.channel(p)[n];
+        sums.add((e.ret.channel(p)[n] - x) / step, x / step);
+      }
+  return sums.moments();
 }
 
 /// The pairs that hold what is left, where others hold next to nothing of it.
@@ -231,7 +226,7 @@ std::optional<Cause> word_length(const Excerpt& e, const Planar& model, const Bu
                                  const Behaviour& behaviour) {
   if (!facts.bits) return {};
   const double step = std::ldexp(1.0, 1 - *facts.bits) / std::pow(10, facts.gain_db / 20);
-  const Error error = error_of(e, model, step);
+  const WordError error = error_of(e, model, step);
   constexpr double most_mean = 0.65;  // half a step is cutting's: more is an offset
   if (std::abs(error.mean) > most_mean) return {};
   const double tilt = density_db(cells.spectrum, 0.75, 0.97) - density_db(cells.spectrum, 0.02, 0.25);
@@ -239,23 +234,23 @@ std::optional<Cause> word_length(const Excerpt& e, const Planar& model, const Bu
                       behaviour.slope < still_slope && error.reach < most_crest * std::sqrt(error.variance);
   const bool plain = error.variance < 0.45;
   if (!plain && !shaped) return {};
-  const bool truncated = std::abs(std::abs(error.mean) - 0.5) < 0.15;
-  const double reach = error.reach - (truncated ? 0.5 : 0);
-  const auto near = [&](double variance) { return std::abs(error.variance - variance) < 0.15 * variance + 0.004; };
+  constexpr double half_a_step = 0.15;  // tolerance
+  const bool towards_zero = error.is_towards_zero(half_a_step);
+  const bool truncated = error.is_truncated(half_a_step) || towards_zero;
+  const double reach = error.reach - (truncated ? 0.5 : 0), variance = error.dither_variance(half_a_step);
+  const auto near = [&](double expected) { return std::abs(variance - expected) < 0.15 * expected + 0.004; };
   const char* dither = shaped                         ? "shaped"
-                       : error.variance < 0.125       ? "none"
+                       : variance < 0.125             ? "none"
                        : near(1.0 / 6) && reach < 1.1 ? "rectangular"
                        : near(1.0 / 4)                ? "triangular"
                                                       : "other";
   Cause c{.code = "word_length"};
   for (int p = 0; p < e.pairs(); ++p) c.channels.push_back(p);
-  c.values = {{"bits", *facts.bits},
-              {"truncated", truncated},
-              {"dither", dither},
-              {"mean_steps", error.mean},
-              {"variance_steps2", error.variance},
+  c.values = {{"bits", *facts.bits},      {"truncated", truncated},   {"towards_zero", towards_zero},
+              {"dither", dither},         {"mean_steps", error.mean}, {"variance_steps2", error.variance},
               {"peak_steps", error.reach}};
   if (shaped) c.values["tilt_db"] = tilt;
+  if (towards_zero) c.values["level_db"] = 20 * std::log10(1 + error.by_value);
   return c;
 }
 

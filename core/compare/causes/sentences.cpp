@@ -331,14 +331,10 @@ const std::map<std::string, Writer>& writers() {
        [](const Cause&, const Json& v) {
          const std::string d = word(v, "dither");
          if (d.empty()) return fmt::format("Written to {} bits", int(number(v, "bits")));
-         return fmt::format("{} to {} bits, {}",
-                            v.contains("truncated") && v["truncated"].get<bool>() ? "Truncated" : "Rounded",
-                            int(number(v, "bits")),
-                            d == "none"          ? "no dither"
-                            : d == "rectangular" ? "rectangular dither"
-                            : d == "triangular"  ? "triangular dither (TPDF)"
-                            : d == "shaped"      ? "noise shaping"
-                                                 : "dither of another kind");
+         const auto is = [&](const char* name) {
+           return v.contains(name) && v[name].is_boolean() && v[name].get<bool>();
+         };
+         return word_length_text(is("truncated"), is("towards_zero"), int(number(v, "bits")), d);
        }},
       {"lossy",
        [](const Cause&, const Json& v) {
