@@ -64,6 +64,8 @@ bool stands_by_its_fit(const Kept& kept) {
   return kept.of->stands == Stands::in_programme && codes.contains(kept.found->cause.code);
 }
 
+bool is_of_dynamics(const Cause& c) { return c.code == "compressor" || c.code == "limiter" || c.code == "expander"; }
+
 /// Where the causes took little of much, and what is left has no name, none of those that only fit is told.
 void drop_what_hardly_fits(std::vector<Kept>& found, const Excerpt& e, const BudgetFacts& facts, Attempts& attempts) {
   constexpr double little_db = 4, much_db = -30;
@@ -75,38 +77,55 @@ void drop_what_hardly_fits(std::vector<Kept>& found, const Excerpt& e, const Bud
   if (hardly && !cause_of_rest(e, model, facts)) std::erase_if(found, stands_by_its_fit);
 }
 
-/// What a filter behind it can make of a step of the level near a time, at the most: as much as the programme changed.
-double made_of_steps(const std::vector<Kept>& found, const Excerpt& e, double at_s) {
+/// A change of the level that is over at once, as a share of the programme.
+struct Edge {
+  double from_s = 0, until_s = 0, change = 0;
+};
+
+/// Steps, and fades of a few milliseconds: of these the law's model error.
+std::vector<Edge> edges_of(const std::vector<Kept>& found) {
+  constexpr double at_once_s = 0.1, of_the_law = 0.1;
+  std::vector<Edge> edges;
+  for (const Kept& k : found) {
+    const Cause& c = k.found->cause;
+    if (c.code == "fade" && *c.until_s - *c.from_s < at_once_s) edges.push_back({*c.from_s, *c.until_s, of_the_law});
+    if (c.code != "gain_step") continue;
+    for (const Json& step : c.values["steps"]) {
+      const double to = std::pow(10, step["to_db"].get<double>() / 20), s = step["at_s"].get<double>();
+      edges.push_back({s, s, std::abs(to - std::pow(10, step["from_db"].get<double>() / 20))});
+    }
+  }
+  return edges;
+}
+
+/// What a filter behind it can make of an edge of the level near a time, at the most: as much as the programme changed.
+double made_of_edges(const std::vector<Edge>& edges, const Excerpt& e, double at_s) {
   constexpr double near_s = 0.003, around_s = 0.01;
   double most = 0;
-  for (const Kept& k : found) {
-    if (k.found->cause.code != "gain_step") continue;
-    for (const Json& step : k.found->cause.values["steps"]) {
-      const double to = std::pow(10, step["to_db"].get<double>() / 20), s = step["at_s"].get<double>();
-      const double change = std::abs(to - std::pow(10, step["from_db"].get<double>() / 20));
-      if (std::abs(s - at_s) > near_s) continue;
-      const auto from = int64_t((s - around_s) * e.rate_hz) - e.start,
-                 until = int64_t((s + around_s) * e.rate_hz) - e.start;
-      e.each_of(from, until, [&](int64_t at, int64_t, int64_t frames) {
-        for (int p = 0; p < e.pairs(); ++p)
-          for (const double x : e.master->channel(p).subspan(size_t(at), size_t(frames)))
-            most = std::max(most, change * std::abs(x));
-      });
-    }
+  for (const Edge& edge : edges) {
+    if (at_s < edge.from_s - near_s || at_s > edge.until_s + near_s) continue;
+    const auto from = int64_t((edge.from_s - around_s) * e.rate_hz) - e.start,
+               until = int64_t((edge.until_s + around_s) * e.rate_hz) - e.start;
+    e.each_of(from, until, [&](int64_t at, int64_t, int64_t frames) {
+      for (int p = 0; p < e.pairs(); ++p)
+        for (const double x : e.master->channel(p).subspan(size_t(at), size_t(frames)))
+          most = std::max(most, edge.change * std::abs(x));
+    });
   }
   return most;
 }
 
-/// Clicks all of which stand at steps, and are no more than a filter behind those makes of them, were not added.
-void drop_clicks_of_steps(std::vector<Kept>& found, const Excerpt& e) {
+/// Clicks all of which stand at edges, and are no more than a filter behind those makes of them, were not added.
+void drop_clicks_of_edges(std::vector<Kept>& found, const Excerpt& e) {
   const auto clicks =
       std::find_if(found.begin(), found.end(), [](const Kept& k) { return k.found->cause.code == "clicks"; });
   if (clicks == found.end()) return;
   const Json& v = clicks->found->cause.values;
   const double peak = std::pow(10, v["peak_dbfs"].get<double>() / 20);
   const Json& times = v["times_s"];
+  const auto edges = edges_of(found);
   if (std::all_of(times.begin(), times.end(),
-                  [&](const Json& t) { return peak < made_of_steps(found, e, t.get<double>()); }))
+                  [&](const Json& t) { return peak < made_of_edges(edges, e, t.get<double>()); }))
     found.erase(clicks);
 }
 
@@ -203,7 +222,7 @@ Budget explained(const causes::Excerpt& excerpt, const BudgetFacts& facts, cause
   Budget budget;
   auto found = search_causes(excerpt, facts, tries, job);
   drop_what_hardly_fits(found, excerpt, facts, tries.whole);
-  drop_clicks_of_steps(found, excerpt);
+  drop_clicks_of_edges(found, excerpt);
   stand_apart(found, facts.lossy);
   Planar model = *excerpt.master;
   double before = power_left(excerpt, model);
@@ -223,6 +242,7 @@ Budget explained(const causes::Excerpt& excerpt, const BudgetFacts& facts, cause
   };
   for (size_t n = 0; n < found.size(); ++n) {
     const Kept& kept = found[n];
+    of_the_rest.gain_follows |= is_of_dynamics(kept.found->cause);
     if (kept.of->stands == Stands::in_programme && !of_the_rest.taken_db)
       of_the_rest.taken_db = relative_db(before, excerpt.master_power);
     model = model_of(excerpt, {found.begin(), found.begin() + long(n) + 1}, tries.whole);

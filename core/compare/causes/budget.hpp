@@ -20,6 +20,7 @@ struct BudgetFacts {
   std::shared_ptr<const LinearPath> path{};            ///< the split's, of two channels
   std::optional<double> linear_left_db{};  ///< against the master: what one filter over all leaves (the split)
   std::optional<double> taken_db{};  ///< against the master, what causes that do something to the programme took out
+  bool gain_follows = false;  ///< the level, among those: what its gain is not known to moves as a programme would
 };
 
 struct Budget {

@@ -53,6 +53,21 @@ bool is_of_the_programme(const std::vector<double>& shape, std::span<const doubl
   return xy * xy > alike * alike * xx * yy;
 }
 
+/// Of the programme's own sign throughout, or of the other throughout, though that turns more than once: a gain that is
+/// on its way.
+bool keeps_the_sign(std::span<const double> left, std::span<const double> model) {
+  constexpr double throughout = 0.97;
+  constexpr int turns = 3;
+  double same = 0, all = 0;
+  int turned = 0;
+  for (size_t n = 0; n < left.size(); ++n) {
+    const double size = std::abs(left[n]);
+    all += size, same += std::signbit(left[n]) == std::signbit(model[n]) ? size : 0;
+    turned += n > 0 && std::signbit(model[n]) != std::signbit(model[n - 1]);
+  }
+  return turned >= turns && (same > throughout * all || same < (1 - throughout) * all);
+}
+
 /// What few samples of the programme go beyond.
 double seldom_passed(std::span<const double> x) {
   constexpr double few = 0.02;
@@ -143,7 +158,9 @@ std::optional<Found> estimate_clicks(const Excerpt& e, const Model& model) {
         const int64_t from = std::max<int64_t>(0, n - longest), to = std::min(e.frames(), last + longest);
         std::vector<double> shape(left.begin() + from, left.begin() + to);
         if (is_edge_of_a_gap(e, p, n, longest) ||
-            is_of_the_programme(shape, model.channel(p).subspan(size_t(from), shape.size()))) {
+            is_of_the_programme(shape, model.channel(p).subspan(size_t(from), shape.size())) ||
+            keeps_the_sign(std::span(left).subspan(size_t(n), size_t(last - n + 1)),
+                           model.channel(p).subspan(size_t(n), size_t(last - n + 1)))) {
           n = to;
           continue;
         }

@@ -31,7 +31,8 @@ const std::array laws{
 
 constexpr double beyond_fade_s = 0.5, much = 0.3;
 constexpr double most_otherwise = 0.15;  // of how the gain moves in its range, that a fade may leave
-constexpr double least_fall = 0.5;       // of the plateau, that it must come down to
+constexpr double most_otherwise_at_edge = 0.03;
+constexpr double least_fall = 0.5;  // of the plateau, that it must come down to
 constexpr int most_fit_rounds = 150;
 constexpr double better = 1 - 1e-4;  // of the squared error: less is no move
 
@@ -98,13 +99,41 @@ void polish(const GainCurve& c, const Range& range, Shape& s, double& best) {
   }
 }
 
+/// The gain of the overlap's first or last twentieth of a second in pieces of half a millisecond: what takes the click
+/// from a cut is over before a piece of the whole course is.
+GainCurve edge_course(const Excerpt& e, const Planar& model, bool out) {
+  constexpr double edge_s = 0.05, edge_piece_s = 0.0005;
+  const Stretch& last = e.stretches.back();
+  const int64_t piece = std::max<int64_t>(8, int64_t(edge_piece_s * e.rate_hz)), count = int64_t(edge_s / edge_piece_s);
+  const int64_t from = out ? last.first - e.start + last.frames - count * piece : 0;
+  GainCurve curve{piece, std::vector<GainPiece>(size_t(count)), {}, 0};
+  e.each_of(from, from + count * piece, [&](int64_t place, int64_t time, int64_t frames) {
+    for (int p = 0; p < e.pairs(); ++p)
+      for (int64_t n = 0; n < frames; ++n) {
+        if (!e.told[size_t(place + n)]) continue;
+        const double m = model.channel(p)[size_t(place + n)], r = e.ret.channel(p)[size_t(place + n)];
+        GainPiece& into = curve.pieces[size_t((time + n - from) / piece)];
+        into.mm += m * m, into.mr += m * r, into.rr += r * r;
+      }
+  });
+  for (int64_t k = 0; k < count; ++k) {
+    curve.middle.push_back(double(from) + (double(k) + 0.5) * double(piece));
+    curve.loudest = std::max(curve.loudest, curve.pieces[size_t(k)].mm);
+  }
+  return curve;
+}
+
 struct Faded {
   Shape shape;
   double before = 0, after = 0;  // squared error in its range
   double by_any_gain = 0;        // ... under the gain of every piece
   double least = 1;              // of those gains, against the plateau
   /// Most of how the gain moves there, and far down.
-  bool is_one() const { return after - by_any_gain < most_otherwise * (before - by_any_gain) && least < least_fall; }
+  bool is_one(double otherwise = most_otherwise) const {
+    return after - by_any_gain < otherwise * (before - by_any_gain) && least < least_fall;
+  }
+  /// Too short for pieces of so many frames.
+  bool is_short(int64_t piece) const { return std::abs(shape.until - shape.from) < 3 * double(piece); }
 };
 
 /// Judged from the end that fades to half a second of the plateau: beyond that another gain may hold.
@@ -166,6 +195,10 @@ std::optional<Found> estimate_fade(const Excerpt& e, const Model& model) {
   for (const double plateau : {usual, usual_gain(curve, usual)})
     for (const bool out : {true, false})
       if (const auto one = best_shape(curve, plateau, out, e.rate_hz); one && one->is_one()) found.push_back(*one);
+  for (const bool out : {true, false})
+    if (const auto one = best_shape(edge_course(e, model, out), usual, out, e.rate_hz);
+        one && one->is_one(most_otherwise_at_edge) && one->is_short(curve.piece))
+      found.push_back(*one);
   double most = 0;
   for (const Faded& f : found) most = std::max(most, f.before - f.after);
   // Of those that take out much, the one that leaves least of what it is about.

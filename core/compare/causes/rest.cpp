@@ -101,13 +101,22 @@ Cells cells_of(const Excerpt& e, const Planar& model) {
   return c;
 }
 
+constexpr double hardly_there = 1e-5;  // of the most
+constexpr size_t least_columns = 12;
+
+/// What is there for a moment only has no spectrum that noise, or another programme, would be known by.
+bool is_of_a_moment(const Cells& c) {
+  if (c.columns.size() < 2 * least_columns) return false;
+  const double least = hardly_there * *std::max_element(c.columns.begin(), c.columns.end());
+  return size_t(std::count_if(c.columns.begin(), c.columns.end(), [&](double v) { return v > least; })) < least_columns;
+}
+
 /// The columns in which there is a rest at all, where it sets in and ends but few times; all, where it is there
 /// throughout, or comes and goes.
 Cells where_it_is(const Cells& c) {
-  constexpr double next_to_nothing = 1e-5;  // of the most
-  constexpr size_t most_runs = 3, least_columns = 12;
+  constexpr size_t most_runs = 3;
   if (c.columns.empty()) return c;
-  const double least = next_to_nothing * *std::max_element(c.columns.begin(), c.columns.end());
+  const double least = hardly_there * *std::max_element(c.columns.begin(), c.columns.end());
   Cells there = c;
   there.model.clear(), there.rest.clear(), there.columns.clear(), there.at.clear();
   size_t runs = 0;
@@ -290,9 +299,10 @@ struct LoudRest {
   bool is_programme = false;
   double in_lines = 0;  // share of its power, where that was looked at
 };
-LoudRest loud_rest(const Excerpt& e, const Planar& model, const Cells& cells, const Behaviour& behaviour, bool moves) {
+LoudRest loud_rest(const Excerpt& e, const Planar& model, const Cells& cells, const Behaviour& behaviour, bool moves,
+                   bool as_the_gain_may) {
   const double like = resemblance(cells, cells.column_s), slope = behaviour.slope;
-  if (moves && (like < unlike || (like < most_alike && slope < keeps_time_slope))) return {true, 0};
+  if (moves && !as_the_gain_may && (like < unlike || (like < most_alike && slope < keeps_time_slope))) return {true, 0};
   const RestLines lines = lines_in_rest(e, model);
   const bool own_notes = lines.share > least_lines &&
                          lines.own > (cells.coherent < hardly_coherent ? few_own : least_own) &&
@@ -326,12 +336,13 @@ std::optional<Cause> cause_of_rest(const Excerpt& e, const Planar& model, const 
       return {};  // as all is written that was worked out
     return word;
   }
+  if (is_of_a_moment(all)) return {};
   const Cells cells = where_it_is(all);
   const Behaviour behaviour = behaviour_of(cells);
   const bool is_loud = *rest_db > loud_db, moves = is_loud && behaviour.moves_db > programme_moves_db;
   if (facts.linear_left_db && !facts.taken_db && *rest_db > *facts.linear_left_db + coherent_db) return {};
   if (cells.coherent > most_coherent) return {};  // a gain that moves over time and band makes it of the programme
-  const LoudRest on_top = is_loud ? loud_rest(e, model, cells, behaviour, moves) : LoudRest{};
+  const LoudRest on_top = is_loud ? loud_rest(e, model, cells, behaviour, moves, facts.gain_follows) : LoudRest{};
   double level_dbfs = 10 * std::log10(rest) + facts.gain_db;
   if (on_top.is_programme) {
     // What a filter or a compressor is not known better by lies far under what it took out.

@@ -35,6 +35,13 @@ std::string jumped_text(const Json& v, const char* one, const char* many) {
                      : fmt::format("{} {}", seconds_text(number(v, "length_s")), many);
 }
 
+/// Of a curve with a threshold: above −20 dBFS; of one whose threshold is not seen: at every level that occurs.
+std::string where_it_acts(const Json& v) {
+  if (!v["threshold_dbfs"].is_number()) return "at every level that occurs";
+  return fmt::format("{} {} dBFS", v.value("above", true) ? "above" : "under",
+                     number_text(number(v, "threshold_dbfs"), 0));
+}
+
 std::string law_text(const std::string& law) {
   static const std::map<std::string, std::string> names{{"linear", "linear"},
                                                         {"raised_cosine", "raised cosine"},
@@ -290,13 +297,16 @@ const std::map<std::string, Writer>& writers() {
        }},
       {"compressor",
        [](const Cause&, const Json& v) {
-         return fmt::format("Compressed, about {} : 1 above {} dBFS, by up to {}", number_text(number(v, "ratio"), 1),
-                            number_text(number(v, "threshold_dbfs"), 0), db_text(number(v, "most_reduction_db")));
+         return fmt::format("Compressed, about {} : 1 {}, by up to {}", number_text(number(v, "ratio"), 1),
+                            where_it_acts(v), db_text(number(v, "most_reduction_db")));
        }},
       {"expander",
        [](const Cause&, const Json& v) {
-         return fmt::format("Expanded: what is under {} dBFS comes back quieter, by up to {}",
-                            number_text(number(v, "threshold_dbfs"), 0), db_text(number(v, "most_reduction_db")));
+         const std::string by = db_text(number(v, "most_reduction_db"));
+         if (!v["threshold_dbfs"].is_number())
+           return "Expanded: the quieter, the more it is turned down, by up to " + by;
+         return fmt::format("Expanded: what is {} comes back {}, by up to {}", where_it_acts(v),
+                            v.value("above", false) ? "louder" : "quieter", by);
        }},
       {"dc", [](const Cause&, const Json& v) { return "A DC offset of " + level_text(v); }},
       {"hum",

@@ -1,0 +1,57 @@
+// The gain as a law of the programme's level: what a detector with an attack and a release sees, and the static curve.
+#pragma once
+#include <vector>
+
+#include "core/compare/causes/excerpt.hpp"
+
+namespace heathmist::causes {
+
+/// The gain from model to return in pieces of 4 ms, and the levels there. dB are dBFS of the greatest |sample| of any
+/// pair.
+struct DynamicsTrace {
+  int64_t piece = 1;               ///< frames
+  std::vector<double> gain{};      ///< that of its neighbours where the model is silent
+  std::vector<double> level_db{};  ///< of the model
+  std::vector<double> return_db{};
+  std::vector<double> weight{};  ///< the model's energy; 0 where no gain can be told
+  std::vector<double> sure{};    ///< 0 to 1: how well the gain is known, whatever the level
+  double gain_db(size_t piece) const;
+};
+DynamicsTrace dynamics_trace(const Excerpt& excerpt, const Planar& model);
+
+/// Follows up with one time constant and down with another (McNally, J. Audio Eng. Soc. 32, 1984, section 1): the
+/// magnitude, the square, or the decibels of the sample; of the louder channel or of all channels' mean.
+struct LevelDetector {
+  enum class Of { magnitude, square, decibels } of = Of::decibels;
+  bool of_mean = false;
+  double attack_s = 0, release_s = 0.1;
+};
+
+/// Mean gain over steps of 1 dB of the detected level.
+struct LevelLaw {
+  std::vector<double> level_db{}, gain_db{}, weight{};
+  double explained = 0;  ///< share of the gain's variance in dB that the level explains
+  LevelDetector detector;
+};
+/// Of the detector whose level explains most: of decibels by pieces first, sample by sample where those explain
+/// `worth` of it.
+LevelLaw best_level_law(const Excerpt& excerpt, const Planar& model, const DynamicsTrace& trace, double worth);
+
+/// The gain of every place of the excerpt: what the law makes of the detector's level there, brought to the gain that
+/// each piece has.
+std::vector<float> gains_by_law(const Excerpt& excerpt, const Planar& model, const DynamicsTrace& trace,
+                                const LevelLaw& law);
+
+/// A law as a hinge: flat on one side of a threshold, a slope on the other, and a parabola of so many dB about it
+/// (Giannoulis, Massberg and Reiss, J. Audio Eng. Soc. 60, 2012, equation 4).
+struct StaticCurve {
+  double threshold_db = 0, knee_db = 0;
+  double slope = 0;  ///< dB a dB
+  double flat_db = 0;
+  bool slopes_above = true;  ///< the threshold; else beneath
+  bool straight = false;     ///< one slope at every level that occurs: where the threshold lies is not seen
+  double error_db = 0;       ///< RMS
+};
+StaticCurve static_curve_of(const LevelLaw& law);
+
+}  // namespace heathmist::causes
