@@ -331,24 +331,18 @@ DynamicsTrace dynamics_trace(const Excerpt& e, const Planar& model) {
 LevelLaw best_level_law(const Excerpt& e, const Planar& model, const DynamicsTrace& t, double worth) {
   LevelLaw best = law_by_pieces(e, t);
   if (best.explained < worth) return best;
-  // What it follows is told apart at times that suit one kind of it; the times, of the best kind alone.
-  using Of = LevelDetector::Of;
-  LevelDetector start = best.detector;
-  start.of = Of::magnitude, start.of_mean = false;
-  const LevelLaw of_peaks = climbed(e, t, Samples(e, model, Of::magnitude, false), start);
-  LevelLaw likely = of_peaks;
-  for (const auto& [of, of_mean] : {std::pair{Of::magnitude, true}, {Of::square, false}, {Of::square, true}}) {
-    if (of_mean && e.pairs() == 1) continue;
-    LevelDetector d = of_peaks.detector;
-    d.of = of, d.of_mean = of_mean;
-    if (LevelLaw law = law_with(e, t, Samples(e, model, of, of_mean), d); law.explained > likely.explained)
-      likely = std::move(law);
-  }
-  const LevelDetector& d = likely.detector;
-  const bool is_other = d.of != Of::magnitude || d.of_mean;
-  if (is_other) likely = climbed(e, t, Samples(e, model, d.of, d.of_mean), LevelDetector(d));
-  if (likely.explained <= best.explained) return best;
-  return likely.explained > worth_polish ? polished(e, t, Samples(e, model, d.of, d.of_mean), likely) : likely;
+  LevelDetector from = best.detector;
+  for (const auto of : {LevelDetector::Of::magnitude, LevelDetector::Of::square})
+    for (const bool of_mean : {false, true}) {
+      if (of_mean && e.pairs() == 1) continue;
+      from.of = of, from.of_mean = of_mean;
+      LevelLaw law = climbed(e, t, Samples(e, model, of, of_mean), from);
+      from = law.detector;
+      if (law.explained > best.explained) best = std::move(law);
+    }
+  const LevelDetector& d = best.detector;
+  if (d.of == LevelDetector::Of::decibels || best.explained < worth_polish) return best;
+  return polished(e, t, Samples(e, model, d.of, d.of_mean), best);
 }
 
 std::vector<float> gains_by_law(const Excerpt& e, const Planar& model, const DynamicsTrace& t, const LevelLaw& law) {
