@@ -7,6 +7,7 @@
 
 #include "core/dsp/full_band.hpp"
 #include "core/dsp/inter_sample.hpp"
+#include "core/dsp/knee.hpp"
 #include "core/measure/meter.hpp"
 #include "core/stages/stage_context.hpp"
 
@@ -213,12 +214,7 @@ struct Compressor {
   double threshold, slope, knee, makeup, attack, release;
   double slow = 0, smooth = 0;
 
-  double reduction_db(double level_db) const {
-    const double over = level_db - threshold;
-    if (2 * over < -knee) return 0;
-    if (knee > 0 && 2 * std::abs(over) <= knee) return slope * (over + knee / 2) * (over + knee / 2) / (2 * knee);
-    return slope * over;
-  }
+  double reduction_db(double level_db) const { return slope * dsp::into_slope(level_db - threshold, knee); }
   void run(Planar& block) {
     for (size_t n = 0; n < size_t(block.frames()); ++n) {
       double peak = 1e-9;

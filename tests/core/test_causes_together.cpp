@@ -30,15 +30,10 @@ Planar clipped(Planar s, double level) {
 
 /// Turned down by the share of what lies over the threshold (dBFS), peaks followed in 10 and 150 ms; then louder.
 Planar compressed(Planar s, double rate, double threshold_db, double ratio, double makeup_db) {
-  double level = 0;
-  for (size_t n = 0; n < size_t(s.frames()); ++n) {
-    const double now = std::max(std::abs(s.channel(0)[n]), std::abs(s.channel(1)[n]));
-    level += (now - level) * (1 - std::exp(-1 / (rate * (now > level ? 0.01 : 0.15))));
-    const double over = std::max(0.0, 20 * std::log10(level + 1e-9) - threshold_db);
-    const double gain = std::pow(10, (makeup_db - over * (1 - 1 / ratio)) / 20);
-    for (int c = 0; c < 2; ++c) s.channel(c)[n] *= gain;
-  }
-  return s;
+  return with_dynamics(std::move(s), rate, {false, false, 0.01, 0.15, [=](double level_db) {
+                                              return makeup_db -
+                                                     std::max(0.0, level_db - threshold_db) * (1 - 1 / ratio);
+                                            }});
 }
 
 }  // namespace

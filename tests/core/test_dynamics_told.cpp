@@ -16,35 +16,11 @@ using namespace heathmist::test;
 
 namespace {
 
-/// A make: what its detector follows, and the gain it makes of that, dB.
-struct Make {
-  bool squares = false, of_mean = false;
-  double attack_s = 0.005, release_s = 0.1;
-  std::function<double(double level_db)> gain_db;
-};
-
 std::function<double(double)> over(double threshold_db, double ratio) {
   return [=](double level_db) { return -std::max(0.0, level_db - threshold_db) * (1 - 1 / ratio); };
 }
 std::function<double(double)> under(double threshold_db, double ratio, double range_db) {
   return [=](double level_db) { return std::max(-range_db, -std::max(0.0, threshold_db - level_db) * (ratio - 1)); };
-}
-
-/// Sample by sample; the detector starts at `before`, as it stood when the file was cut.
-Planar through(Planar s, double rate, const Make& make, double before = 0) {
-  double level = before;
-  for (size_t n = 0; n < size_t(s.frames()); ++n) {
-    double now = 0;
-    for (int c = 0; c < s.channels(); ++c) {
-      const double x = std::abs(s.channel(c)[n]);
-      now = make.of_mean ? now + x / s.channels() : std::max(now, x);
-    }
-    if (make.squares) now *= now;
-    level += (now - level) * (1 - std::exp(-1 / (rate * (now > level ? make.attack_s : make.release_s))));
-    const double db = make.gain_db((make.squares ? 10 : 20) * std::log10(level + 1e-12));
-    for (int c = 0; c < s.channels(); ++c) s.channel(c)[n] *= std::pow(10, db / 20);
-  }
-  return s;
 }
 
 double value(const Cause* c, const char* key) { return c->values[key].get<double>(); }
@@ -81,8 +57,8 @@ class TestDynamicsTold : public QObject {
     QFETCH(double, threshold_db);
     QFETCH(double, ratio);
     const Planar sound = programme(name.toStdString(), 48000, 12, 71);
-    const Make make{squares, of_mean, attack_ms / 1000, release_ms / 1000, over(threshold_db, ratio)};
-    const auto r = told_of(sound, through(sound, 48000, make), 48000);
+    const Dynamics make{squares, of_mean, attack_ms / 1000, release_ms / 1000, over(threshold_db, ratio)};
+    const auto r = told_of(sound, with_dynamics(sound, 48000, make), 48000);
     const Cause* c = cause(r, "compressor");
     QVERIFY2(c && r.kind == Kind::limited, qPrintable(told(r)));
     QVERIFY2(c->values["threshold_dbfs"].is_number() && is_near(value(c, "threshold_dbfs"), threshold_db, 2),
@@ -102,7 +78,7 @@ class TestDynamicsTold : public QObject {
     QFETCH(QString, name);
     const Planar sound = programme(name.toStdString(), 44100, 12, 72);
     // As it is where a detector starts from full scale, long before it has settled.
-    const Planar ret = through(sound, 44100, {false, false, 0.01, 0.15, over(-34, 2)}, 1.0);
+    const Planar ret = with_dynamics(sound, 44100, {false, false, 0.01, 0.15, over(-34, 2)}, 1.0);
     const auto r = told_of(sound, ret, 44100);
     const Cause* c = cause(r, "compressor");
     QVERIFY2(c && !tells(r, "expander") && !tells(r, "gain_ride"), qPrintable(told(r)));
@@ -114,13 +90,12 @@ class TestDynamicsTold : public QObject {
   /// A level that moves as slowly as a hand is followed by no hand so well.
   void a_slow_programme_is_compressed_and_not_ridden() {
     const Planar sound = programme("swells", 48000, 14, 73);
-    const auto r = told_of(sound, through(sound, 48000, {false, false, 0.02, 0.6, over(-20, 4)}), 48000);
+    const auto r = told_of(sound, with_dynamics(sound, 48000, {false, false, 0.02, 0.6, over(-20, 4)}), 48000);
     QVERIFY2(tells(r, "compressor") && !tells(r, "gain_ride") && !tells(r, "gain_step"), qPrintable(told(r)));
     // ... as is one that a hand moves.
-    Planar ridden = sound;
-    for (int c = 0; c < 2; ++c)
-      for (size_t n = 0; n < size_t(sound.frames()); ++n)
-        ridden.channel(c)[n] *= std::pow(10, 0.15 * std::sin(2 * std::numbers::pi * double(n) / 48000 / 6.3 + 1));
+    const Planar ridden = gained(sound, [](size_t n) {
+      return std::pow(10, 0.15 * std::sin(2 * std::numbers::pi * double(n) / 48000 / 6.3 + 1));
+    });
     const auto by_hand = told_of(sound, ridden, 48000);
     QVERIFY2(!tells(by_hand, "compressor") && !tells(by_hand, "expander"), qPrintable(told(by_hand)));
   }
@@ -137,7 +112,7 @@ class TestDynamicsTold : public QObject {
     QFETCH(double, threshold_db);
     QFETCH(double, ratio);
     const Planar sound = programme(name.toStdString(), 48000, 12, 74);
-    const Planar ret = through(sound, 48000, {false, false, 0.001, 0.1, under(threshold_db, ratio, 40)}, 1.0);
+    const Planar ret = with_dynamics(sound, 48000, {false, false, 0.001, 0.1, under(threshold_db, ratio, 40)}, 1.0);
     const auto r = told_of(sound, ret, 48000);
     const Cause* c = cause(r, "expander");
     QVERIFY2(c && r.kind == Kind::limited && !tells(r, "other_programme"), qPrintable(told(r)));
@@ -149,7 +124,7 @@ class TestDynamicsTold : public QObject {
   /// What opens within a piece leaves no row of clicks.
   void a_gate_that_opens_at_once_clicks_nowhere() {
     const Planar sound = programme("speech", 48000, 12, 74);
-    const Planar ret = through(sound, 48000, {false, false, 0.001, 0.1, under(-30, 2, 40)}, 1.0);
+    const Planar ret = with_dynamics(sound, 48000, {false, false, 0.001, 0.1, under(-30, 2, 40)}, 1.0);
     const auto r = told_of(sound, ret, 48000);
     QVERIFY2(tells(r, "expander") && !tells(r, "clicks") && !tells(r, "noise"), qPrintable(told(r)));
   }
@@ -157,7 +132,7 @@ class TestDynamicsTold : public QObject {
   /// The gain of each sample is known by the law, and not only of each piece: what lies beneath shows.
   void what_was_done_behind_a_compressor_shows() {
     const Planar sound = programme("speech", 48000, 12, 75);
-    const Planar pressed = through(sound, 48000, {false, false, 0.003, 0.1, over(-22, 2.5)});
+    const Planar pressed = with_dynamics(sound, 48000, {false, false, 0.003, 0.1, over(-22, 2.5)});
     const auto r = told_of(sound, filtered(pressed, 48000, "bell", 2500, 1.5, 0.8), 48000);
     const Cause* eq = cause(r, "eq");
     QVERIFY2(tells(r, "compressor") && eq, qPrintable(told(r)));
@@ -185,11 +160,10 @@ class TestDynamicsTold : public QObject {
     QFETCH(double, ms);
     QFETCH(bool, out);
     const Planar sound = programme(name.toStdString(), 44100, 10, 76);
-    Planar ret = sound;
     const double frames = ms * 44.1;
-    for (int c = 0; c < 2; ++c)
-      for (int64_t n = 0; n < sound.frames(); ++n)
-        ret.channel(c)[size_t(n)] *= std::min(1.0, double(out ? sound.frames() - 1 - n : n) / frames);
+    const Planar ret = gained(sound, [&](size_t n) {
+      return std::min(1.0, double(out ? sound.frames() - 1 - int64_t(n) : int64_t(n)) / frames);
+    });
     const auto r = told_of(sound, ret, 44100);
     const Cause* c = cause(r, "fade");
     QVERIFY2(c && r.causes.size() == 1, qPrintable(told(r)));

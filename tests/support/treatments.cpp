@@ -482,6 +482,22 @@ Planar with_spectrum(const Planar& sound, double rate_hz, const std::function<do
   return out;
 }
 
+Planar with_dynamics(Planar s, double rate_hz, const Dynamics& d, double before) {
+  std::vector<double> gains;
+  double level = before;
+  for (size_t n = 0; n < size_t(s.frames()); ++n) {
+    double now = 0;
+    for (int c = 0; c < s.channels(); ++c) {
+      const double x = std::abs(s.channel(c)[n]);
+      now = d.of_mean ? now + x / s.channels() : std::max(now, x);
+    }
+    if (d.squares) now *= now;
+    level += (now - level) * (1 - std::exp(-1 / (rate_hz * (now > level ? d.attack_s : d.release_s))));
+    gains.push_back(decibels(d.gain_db((d.squares ? 10 : 20) * std::log10(level + 1e-12))));
+  }
+  return gained(std::move(s), [&](size_t n) { return gains[n]; });
+}
+
 Planar gained(Planar s, const std::function<double(size_t n)>& gain) {
   for (int c = 0; c < s.channels(); ++c)
     for (size_t n = 0; n < size_t(s.frames()); ++n) s.channel(c)[n] *= gain(n);

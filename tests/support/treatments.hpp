@@ -34,6 +34,15 @@ Planar with_wow(const Planar& sound, double rate_hz, double hz, double depth);
 /// Every frame n times gain(n).
 Planar gained(Planar sound, const std::function<double(size_t n)>& gain);
 
+/// A compressor, or a gate: what its detector follows, and the gain in dB that it makes of that level.
+struct Dynamics {
+  bool squares = false, of_mean = false;  ///< of the samples; of the channels, not the louder one
+  double attack_s = 0.005, release_s = 0.1;
+  std::function<double(double level_db)> gain_db;
+};
+/// Sample by sample; the detector stands at `before` where the sound begins.
+Planar with_dynamics(Planar sound, double rate_hz, const Dynamics& dynamics, double before = 0);
+
 /// All of them, each with numbers by chance.
 const std::vector<Treatment>& treatments();
 const Treatment& treatment(const std::string& name);

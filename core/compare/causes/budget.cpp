@@ -64,8 +64,6 @@ bool stands_by_its_fit(const Kept& kept) {
   return kept.of->stands == Stands::in_programme && codes.contains(kept.found->cause.code);
 }
 
-bool is_of_dynamics(const Cause& c) { return c.code == "compressor" || c.code == "limiter" || c.code == "expander"; }
-
 /// Where the causes took little of much, and what is left has no name, none of those that only fit is told.
 void drop_what_hardly_fits(std::vector<Kept>& found, const Excerpt& e, const BudgetFacts& facts, Attempts& attempts) {
   constexpr double little_db = 4, much_db = -30;

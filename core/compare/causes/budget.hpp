@@ -36,6 +36,11 @@ Budget explain_away(const causes::Excerpt& excerpt, const BudgetFacts& facts, co
 
 namespace causes {
 
+/// A gain that follows the programme's own level.
+inline bool is_of_dynamics(const Cause& c) {
+  return c.code == "compressor" || c.code == "limiter" || c.code == "expander";
+}
+
 inline constexpr double nothing_left = 1e-12;  ///< of the master's power: less is arithmetic
 
 /// What the rest is, where evidence says so.

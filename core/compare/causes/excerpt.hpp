@@ -51,6 +51,7 @@ struct Places {
 /// Sums of model^2, model return and return^2 over a piece.
 struct GainPiece {
   double mm = 0, mr = 0, rr = 0;
+  void add(double m, double r) { mm += m * m, mr += m * r, rr += r * r; }
   double gain() const { return mm > 0 ? mr / mm : 0; }
 };
 

@@ -111,9 +111,8 @@ GainCurve edge_course(const Excerpt& e, const Planar& model, bool out) {
     for (int p = 0; p < e.pairs(); ++p)
       for (int64_t n = 0; n < frames; ++n) {
         if (!e.told[size_t(place + n)]) continue;
-        const double m = model.channel(p)[size_t(place + n)], r = e.ret.channel(p)[size_t(place + n)];
-        GainPiece& into = curve.pieces[size_t((time + n - from) / piece)];
-        into.mm += m * m, into.mr += m * r, into.rr += r * r;
+        curve.pieces[size_t((time + n - from) / piece)].add(model.channel(p)[size_t(place + n)],
+                                                            e.ret.channel(p)[size_t(place + n)]);
       }
   });
   for (int64_t k = 0; k < count; ++k) {

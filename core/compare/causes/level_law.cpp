@@ -3,25 +3,28 @@
 #include <algorithm>
 #include <array>
 #include <cmath>
+#include <iterator>
 #include <map>
-#include <tuple>
+#include <optional>
+#include <span>
 #include <utility>
 
 #include "core/compare/causes/gain_curve.hpp"
+#include "core/dsp/decibels.hpp"
+#include "core/dsp/knee.hpp"
 
 namespace heathmist::causes {
 
 namespace {
 
 constexpr double piece_s = 0.004;
+constexpr double silence = 1e-9, faintest_gain = 1e-4;
 constexpr double known_db = 0.1;   // a gain that is known better than that counts fully
 constexpr double independent = 8;  // samples that say something of their own, one of
 constexpr double worth_polish = 0.8;
 constexpr double least_of_bin = 1e-3;  // of all that is told
 constexpr std::array attacks_s{0.0, 0.0005, 0.001, 0.0025, 0.005, 0.01, 0.02, 0.04, 0.08};
 constexpr std::array releases_s{0.01, 0.02, 0.04, 0.08, 0.15, 0.3, 0.6, 1.2};
-
-double db_of(double x) { return 20 * std::log10(std::max(1e-9, x)); }
 
 double step_of(double time_s, double every_s) { return time_s <= 0 ? 1 : 1 - std::exp(-every_s / time_s); }
 
@@ -49,28 +52,48 @@ class Samples {
     if (square_)
       for (float& v : values_) v *= v;
   }
-  std::vector<double> detected(const DynamicsTrace& t, double attack_s, double release_s) const {
-    std::vector<double> out;
-    double sum = 0, count = 0;
-    follow(t, attack_s, release_s, [&](size_t n, float now) {
-      sum += double(now), count += 1;
-      if ((n + 1) % size_t(t.piece) != 0 && n + 1 < values_.size()) return;
-      out.push_back(decibels(sum / count));
-      sum = count = 0;
-    });
+  struct Times {
+    double attack_s, release_s;
+  };
+  /// The mean level over each piece, dB, by each of these times. Eight go side by side: one alone waits for itself.
+  std::vector<std::vector<double>> detected(const DynamicsTrace& t, std::span<const Times> times) const {
+    constexpr size_t lanes = 8;
+    std::vector<std::vector<double>> out(times.size());
+    for (size_t first = 0; first < times.size(); first += lanes) {
+      std::array<float, lanes> up{}, down{}, now{};
+      const size_t used = std::min(lanes, times.size() - first);
+      for (size_t k = 0; k < used; ++k)
+        up[k] = float(step_of(times[first + k].attack_s, 1.0 / rate_hz_)),
+        down[k] = float(step_of(times[first + k].release_s, 1.0 / rate_hz_)), now[k] = start(t);
+      for (size_t n = 0; n < values_.size();) {
+        const size_t from = n, end = std::min(values_.size(), n + size_t(t.piece));
+        std::array<float, lanes> sum{};
+        for (; n < end; ++n)
+          for (size_t k = 0; k < lanes; ++k) {
+            const float off = values_[n] - now[k];
+            now[k] += off * (off > 0 ? up[k] : down[k]);
+            sum[k] += now[k];
+          }
+        for (size_t k = 0; k < used; ++k) out[first + k].push_back(decibels(double(sum[k]) / double(end - from)));
+      }
+    }
     return out;
   }
   /// each(place, level).
   template <class Each>
   void follow(const DynamicsTrace& t, double attack_s, double release_s, Each each) const {
     const auto up = float(step_of(attack_s, 1.0 / rate_hz_)), down = float(step_of(release_s, 1.0 / rate_hz_));
-    float now = 0;
-    for (size_t n = 0; n < std::min(values_.size(), 4 * size_t(t.piece)); ++n) now = std::max(now, values_[n]);
+    float now = start(t);
     for (size_t n = 0; n < values_.size(); ++n) {
       const float off = values_[n] - now;
       now += off * (off > 0 ? up : down);
       each(n, now);
     }
+  }
+  /// The greatest of the first pieces: so it may have stood before.
+  float start(const DynamicsTrace& t) const {
+    const auto end = values_.begin() + std::ptrdiff_t(std::min(values_.size(), 4 * size_t(t.piece)));
+    return values_.empty() ? 0.f : *std::max_element(values_.begin(), end);
   }
   double decibels(double level) const { return (square_ ? 10 : 20) * std::log10(std::max(1e-18, level)); }
 
@@ -96,7 +119,7 @@ LevelLaw law_of(const DynamicsTrace& t, const std::vector<double>& level_db, con
   std::vector<double> sum(92, 0), weight(92, 0);
   double all = 0, mean = 0, square = 0;
   for (size_t n = 0; n < std::min(t.gain.size(), level_db.size()); ++n) {
-    if (!tells[n] || t.weight[n] <= 0 || t.gain[n] <= 1e-4) continue;
+    if (!tells[n] || t.weight[n] <= 0 || t.gain[n] <= faintest_gain) continue;
     const double g = t.gain_db(n), w = t.sure[n];
     const auto bin = size_t(std::clamp((level_db[n] - low) / step, 0.0, 91.0));
     sum[bin] += w * g, weight[bin] += w, all += w, mean += w * g, square += w * g * g;
@@ -137,79 +160,91 @@ size_t nearest(const std::array<double, N>& times, double time) {
   return best;
 }
 
-LevelLaw law_with(const Excerpt& e, const DynamicsTrace& t, const Samples& samples, const LevelDetector& d) {
-  LevelLaw law = law_of(t, samples.detected(t, d.attack_s, d.release_s), forgotten(e, t, d.release_s));
-  law.detector = d;
-  return law;
+/// The laws by detectors that follow the same, at these times.
+std::vector<LevelLaw> laws_with(const Excerpt& e, const DynamicsTrace& t, const Samples& samples, LevelDetector d,
+                                std::span<const Samples::Times> times) {
+  std::vector<LevelLaw> laws;
+  const auto levels = samples.detected(t, times);
+  for (size_t k = 0; k < times.size(); ++k) {
+    laws.push_back(law_of(t, levels[k], forgotten(e, t, times[k].release_s)));
+    d.attack_s = times[k].attack_s, d.release_s = times[k].release_s;
+    laws.back().detector = d;
+  }
+  return laws;
 }
 
 /// Uphill from a detector's times, to whichever neighbour explains most.
 LevelLaw climbed(const Excerpt& e, const DynamicsTrace& t, const Samples& samples, const LevelDetector& from) {
-  std::map<std::pair<size_t, size_t>, LevelLaw> seen;
-  const auto law_at = [&](size_t a, size_t r) -> const LevelLaw& {
-    const auto [at, is_new] = seen.try_emplace({a, r});
-    if (is_new) at->second = law_with(e, t, samples, {from.of, from.of_mean, attacks_s[a], releases_s[r]});
-    return at->second;
+  using Place = std::pair<size_t, size_t>;
+  std::map<Place, LevelLaw> seen;
+  const auto look_around = [&](const Place& at) {
+    std::vector<Place> around, fresh;
+    std::vector<Samples::Times> times;
+    for (size_t a = at.first - (at.first > 0); a <= std::min(at.first + 1, attacks_s.size() - 1); ++a)
+      for (size_t r = at.second - (at.second > 0); r <= std::min(at.second + 1, releases_s.size() - 1); ++r)
+        around.emplace_back(a, r);
+    std::copy_if(around.begin(), around.end(), std::back_inserter(fresh), [&](auto& p) { return !seen.contains(p); });
+    for (const auto& [a, r] : fresh) times.push_back({attacks_s[a], releases_s[r]});
+    auto laws = laws_with(e, t, samples, from, times);
+    for (size_t k = 0; k < fresh.size(); ++k) seen.emplace(fresh[k], std::move(laws[k]));
+    Place best = at;
+    for (const Place& p : around)
+      if (seen.at(p).explained > seen.at(best).explained) best = p;
+    return best;
   };
-  size_t attack = nearest(attacks_s, from.attack_s), release = nearest(releases_s, from.release_s);
-  for (;;) {
-    auto best = std::pair{attack, release};
-    for (size_t a = attack - (attack > 0); a <= std::min(attack + 1, attacks_s.size() - 1); ++a)
-      for (size_t r = release - (release > 0); r <= std::min(release + 1, releases_s.size() - 1); ++r)
-        if (law_at(a, r).explained > law_at(best.first, best.second).explained) best = {a, r};
-    if (best == std::pair{attack, release}) return law_at(attack, release);
-    std::tie(attack, release) = best;
-  }
+  Place at{nearest(attacks_s, from.attack_s), nearest(releases_s, from.release_s)};
+  for (Place next = look_around(at); next != at; next = look_around(at)) at = next;
+  return seen.at(at);
 }
 
-/// The times between those that were tried.
+/// The times between those that were tried, and a little beyond.
 LevelLaw polished(const Excerpt& e, const DynamicsTrace& t, const Samples& samples, LevelLaw best) {
+  constexpr double no_odds = 1e-5;
   for (const double step : {1.3, 1.12})
-    for (double LevelDetector::*const time : {&LevelDetector::attack_s, &LevelDetector::release_s})
-      for (const double by : {step, 1 / step})
-        for (bool better = true; better;) {
-          LevelDetector d = best.detector;
-          d.*time *= by;
-          LevelLaw law = law_with(e, t, samples, d);
-          better = law.explained > best.explained;
-          if (better) best = std::move(law);
-        }
+    for (bool better = true; better;) {
+      const auto [attack_s, release_s] = std::pair{best.detector.attack_s, best.detector.release_s};
+      const std::array<Samples::Times, 8> around{{{attack_s * step, release_s},
+                                                  {attack_s / step, release_s},
+                                                  {attack_s, release_s * step},
+                                                  {attack_s, release_s / step},
+                                                  {attack_s * step, release_s * step},
+                                                  {attack_s * step, release_s / step},
+                                                  {attack_s / step, release_s * step},
+                                                  {attack_s / step, release_s / step}}};
+      auto laws = laws_with(e, t, samples, best.detector, around);
+      LevelLaw& first = *std::ranges::max_element(laws, {}, &LevelLaw::explained);
+      better = first.explained > best.explained + no_odds;
+      if (better) best = std::move(first);
+    }
   return best;
 }
 
 /// The gain by level, sample by sample: least squares over those that stand within half a decibel of each other.
 class GainTable {
  public:
-  void add(double level_db, double model, double ret) {
-    Sum& sum = sums_[size_t(place_of(level_db))];
-    sum.mm += model * model, sum.mr += model * ret;
-  }
+  void add(double level_db, double model, double ret) { sums_[size_t(place_of(level_db))].add(model, ret); }
+  /// Between two that are known, straight; beyond them, as the last.
   void solve() {
-    size_t known = 0;
+    std::optional<size_t> known;
     for (size_t n = 0; n < sums_.size(); ++n) {
       if (!(sums_[n].mm > 0)) continue;
-      gains_[n] = sums_[n].mr / sums_[n].mm;
-      for (size_t k = known + 1; k < n; ++k)  // between two that are known, straight; before the first, as that
-        gains_[k] =
-            known > 0 ? gains_[known] + (gains_[n] - gains_[known]) * double(k - known) / double(n - known) : gains_[n];
-      if (known == 0) gains_[0] = gains_[n];
-      known = n;
+      const double gain = sums_[n].gain();
+      for (size_t k = known ? *known + 1 : 0; k < n; ++k)
+        gains_[k] = known ? std::lerp(gains_[*known], gain, double(k - *known) / double(n - *known)) : gain;
+      gains_[n] = gain, known = n;
     }
-    std::fill(gains_.begin() + long(known), gains_.end(), gains_[known]);
+    if (known) std::fill(gains_.begin() + long(*known), gains_.end(), gains_[*known]);
   }
   double at(double level_db) const {
     const double place = place_of(level_db) - 0.5;
     const auto k = size_t(std::clamp(place, 0.0, double(gains_.size() - 2)));
-    return gains_[k] + std::clamp(place - double(k), 0.0, 1.0) * (gains_[k + 1] - gains_[k]);
+    return std::lerp(gains_[k], gains_[k + 1], std::clamp(place - double(k), 0.0, 1.0));
   }
 
  private:
-  struct Sum {
-    double mm = 0, mr = 0;
-  };
   static constexpr double low = -120, a_db = 2;
   static double place_of(double level_db) { return std::clamp((level_db - low) * a_db, 0.0, 259.0); }
-  std::array<Sum, 260> sums_{};
+  std::array<GainPiece, 260> sums_{};
   std::array<double, 260> gains_{};
 };
 
@@ -235,7 +270,7 @@ GainTable table_of(const Excerpt& e, const Planar& model, const std::vector<floa
 double between(const std::vector<double>& of_pieces, int64_t piece, double place) {
   const double middle = std::clamp(place / double(piece) - 0.5, 0.0, double(of_pieces.size() - 1));
   const auto k = size_t(middle), next = std::min(k + 1, of_pieces.size() - 1);
-  return of_pieces[k] + (middle - double(k)) * (of_pieces[next] - of_pieces[k]);
+  return std::lerp(of_pieces[k], of_pieces[next], middle - double(k));
 }
 
 /// What brings these gains to that of each piece; its neighbour's where none is known.
@@ -256,13 +291,6 @@ std::vector<double> corrections(const Planar& model, const DynamicsTrace& t, con
   for (size_t k = all.size(); k-- > 1;)  // what sets in comes back at its own gain from its first sample on
     if (t.weight[k] > 0 && t.weight[k - 1] == 0) all[k - 1] = all[k];
   return all;
-}
-
-/// How far a level lies into the slope.
-double into_slope(double level_db, double threshold_db, double knee_db, bool above) {
-  const double over = above ? level_db - threshold_db : threshold_db - level_db;
-  if (2 * over <= -knee_db) return 0;
-  return 2 * over >= knee_db ? over : std::pow(over + knee_db / 2, 2) / (2 * knee_db);
 }
 
 /// Weighted least squares of the gain on into(level): the curve's slope, what is flat, and its error.
@@ -301,7 +329,7 @@ LevelLaw above_the_floor(const LevelLaw& law) {
 
 }  // namespace
 
-double DynamicsTrace::gain_db(size_t piece) const { return 20 * std::log10(std::max(1e-4, gain[piece])); }
+double DynamicsTrace::gain_db(size_t piece) const { return dsp::db_of(gain[piece], faintest_gain); }
 
 DynamicsTrace dynamics_trace(const Excerpt& e, const Planar& model) {
   DynamicsTrace t{.piece = std::max<int64_t>(8, int64_t(piece_s * e.rate_hz))};
@@ -321,7 +349,7 @@ DynamicsTrace dynamics_trace(const Excerpt& e, const Planar& model) {
     const double off_db2 = tells ? std::pow(20 / std::log(10), 2) * (1 / alike - 1) * independent / double(t.piece) : 0;
     t.gain.push_back(last), t.weight.push_back(tells ? p.mm : 0);
     t.sure.push_back(tells ? 1 / (1 + off_db2 / (known_db * known_db)) : 0);
-    t.level_db.push_back(db_of(peak)), t.return_db.push_back(db_of(back));
+    t.level_db.push_back(dsp::db_of(peak, silence)), t.return_db.push_back(dsp::db_of(back, silence));
   }
   for (size_t n = t.gain.size(); n-- > 1;)  // what sets in comes back at its own gain from its first sample on
     if (t.weight[n] > 0 && t.weight[n - 1] == 0) t.gain[n - 1] = t.gain[n];
@@ -345,7 +373,8 @@ LevelLaw best_level_law(const Excerpt& e, const Planar& model, const DynamicsTra
   return polished(e, t, Samples(e, model, d.of, d.of_mean), best);
 }
 
-std::vector<float> gains_by_law(const Excerpt& e, const Planar& model, const DynamicsTrace& t, const LevelLaw& law) {
+SampleGains::SampleGains(const Excerpt& e, const Planar& model, const DynamicsTrace& t, const LevelLaw& law)
+    : every_(law.detector.of == LevelDetector::Of::decibels || law.detector.attack_s > 0 ? 4 : 1) {
   std::vector<float> gains(size_t(e.frames()), 1.f);
   if (law.detector.of != LevelDetector::Of::decibels) {
     const auto levels = levels_by_samples(e, model, t, law.detector);
@@ -354,8 +383,13 @@ std::vector<float> gains_by_law(const Excerpt& e, const Planar& model, const Dyn
     for (size_t n = 0; n < levels.size(); ++n) gains[n] = float(table.at(double(levels[n])));
   }
   const auto by_pieces = corrections(model, t, gains);
-  for (size_t n = 0; n < gains.size(); ++n) gains[n] *= float(between(by_pieces, t.piece, double(n) + 0.5));
-  return gains;
+  for (size_t n = 0; n < gains.size(); n += size_t(every_))
+    gains_.push_back(gains[n] * float(between(by_pieces, t.piece, double(n) + 0.5)));
+}
+
+double SampleGains::at(int64_t place) const {
+  const auto k = size_t(place / every_), next = std::min(k + 1, gains_.size() - 1);
+  return std::lerp(double(gains_[k]), double(gains_[next]), double(place % every_) / double(every_));
 }
 
 StaticCurve static_curve_of(const LevelLaw& whole) {
@@ -366,7 +400,8 @@ StaticCurve static_curve_of(const LevelLaw& whole) {
     for (const double knee_db : {0.0, 3.0, 6.0, 9.0, 12.0})
       for (double at = law.level_db.front(); at <= law.level_db.back(); at += 0.5) {
         const StaticCurve start{.threshold_db = at, .knee_db = knee_db, .slopes_above = above};
-        StaticCurve c = fitted(law, start, [&](double level) { return into_slope(level, at, knee_db, above); });
+        StaticCurve c =
+            fitted(law, start, [&](double level) { return dsp::into_slope(above ? level - at : at - level, knee_db); });
         if (!above) c.slope = -c.slope;
         if (c.error_db < best.error_db && (knee_db == 0 || c.slope > flat_out)) best = c;
       }

@@ -20,7 +20,8 @@ struct DynamicsTrace {
 DynamicsTrace dynamics_trace(const Excerpt& excerpt, const Planar& model);
 
 /// Follows up with one time constant and down with another (McNally, J. Audio Eng. Soc. 32, 1984, section 1): the
-/// magnitude, the square, or the decibels of the sample; of the louder channel or of all channels' mean.
+/// magnitude or the square of each sample, of the louder channel or of the channels' mean, or the decibels of the
+/// greatest sample of each piece.
 struct LevelDetector {
   enum class Of { magnitude, square, decibels } of = Of::decibels;
   bool of_mean = false;
@@ -38,12 +39,19 @@ struct LevelLaw {
 LevelLaw best_level_law(const Excerpt& excerpt, const Planar& model, const DynamicsTrace& trace, double worth);
 
 /// The gain of every place of the excerpt: what the law makes of the detector's level there, brought to the gain that
-/// each piece has.
-std::vector<float> gains_by_law(const Excerpt& excerpt, const Planar& model, const DynamicsTrace& trace,
-                                const LevelLaw& law);
+/// each piece has. Where a detector has an attack it is kept of every fourth place, and straight between these.
+class SampleGains {
+ public:
+  SampleGains(const Excerpt& excerpt, const Planar& model, const DynamicsTrace& trace, const LevelLaw& law);
+  double at(int64_t place) const;
+
+ private:
+  int64_t every_;
+  std::vector<float> gains_;
+};
 
 /// A law as a hinge: flat on one side of a threshold, a slope on the other, and a parabola of so many dB about it
-/// (Giannoulis, Massberg and Reiss, J. Audio Eng. Soc. 60, 2012, equation 4).
+/// (core/dsp/knee.hpp).
 struct StaticCurve {
   double threshold_db = 0, knee_db = 0;
   double slope = 0;  ///< dB a dB
