@@ -2,6 +2,7 @@
 
 #include <algorithm>
 #include <cmath>
+#include <numeric>
 #include <tuple>
 
 namespace heathmist {
@@ -24,11 +25,19 @@ double density(const Spectrum& s, double from, double to) {
   return sum / double(std::max<size_t>(1, high - low));
 }
 
-Dither dither_of(const Requantisation& r, const WordError& error) {
+/// Louder at the top of the band, and moved there.
+bool is_shaped(const Requantisation& r, const Spectrum& error) {
+  auto power = error.power;
+  const double sum = std::reduce(power.begin(), power.end());
+  for (double& p : power) p *= r.variance_steps2 / std::max(1e-300, sum);
+  return std::abs(r.tilt_db) > shaped_tilt_db && log_mean_density(power) < most_shaped_log_mean;
+}
+
+Dither dither_of(const Requantisation& r, const WordError& error, bool shaped) {
   const double variance = error.dither_variance(half_a_step);
   const auto near = [&](double expected) { return std::abs(variance - expected) < 0.12 * expected + 0.004; };
   const double reach = r.peak_steps - (r.truncated ? 0.5 : 0.0);
-  if (std::abs(r.tilt_db) > shaped_tilt_db) return Dither::shaped;
+  if (shaped) return Dither::shaped;
   if (near(1.0 / 12) && reach < 0.51) return Dither::none;
   if (near(1.0 / 6) && reach < 1.01) return Dither::rectangular;
   if (near(1.0 / 4) && reach < 1.51) return Dither::triangular;
@@ -52,6 +61,13 @@ WordError WordErrorSums::moments() const {
   m.by_value = (with_value_ * signed_ - with_sign_ * size_) / det;
   m.upright_variance = (of_signed_ - m.outwards * with_sign_ - m.by_value * with_value_) / signed_;
   return m;
+}
+
+double log_mean_density(const std::vector<double>& power) {
+  if (power.empty()) return 0;
+  double sum = 0;
+  for (const double p : power) sum += std::log(std::max(1e-300, p));
+  return std::exp(sum / double(power.size())) * double(power.size());
 }
 
 const char* name_of(Dither dither) {
@@ -96,7 +112,7 @@ std::optional<Requantisation> study_requantising(const Clip& master, const Clip&
   if (!at_level && !r.towards_zero) return {};
   const double top = density(sums.residual_spectrum, 0.75, 0.98), bottom = density(sums.residual_spectrum, 0.02, 0.25);
   r.tilt_db = top > 0 && bottom > 0 ? 10 * std::log10(top / bottom) : 0;
-  r.dither = dither_of(r, error);
+  r.dither = dither_of(r, error, is_shaped(r, sums.residual_spectrum));
   return r;
 }
 

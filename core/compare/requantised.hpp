@@ -3,6 +3,7 @@
 #include <algorithm>
 #include <cmath>
 #include <optional>
+#include <vector>
 
 #include "core/compare/sums.hpp"
 
@@ -47,6 +48,14 @@ class WordErrorSums {
   double sum_ = 0, square_ = 0, reach_ = 0, count_ = 0;
   double with_sign_ = 0, with_value_ = 0, size_ = 0, values_ = 0, of_signed_ = 0, signed_ = 0;
 };
+
+/// Noise shaping moves an error about the band, and leaves the mean of its logarithm (Gerzon and Craven, "Optimal noise
+/// shaping and dither of digital signals", AES 87th convention, 1989): a loop's error is no more than this, in steps
+/// squared, as the geometric mean over all bins, each times their number (white noise: its variance). Triangular dither
+/// leaves a quarter.
+inline constexpr double most_shaped_log_mean = 0.6;
+/// Of a spectrum whose bins sum to the variance.
+double log_mean_density(const std::vector<double>& power);
 
 struct Requantisation {
   int bits = 0;

@@ -164,6 +164,23 @@ bool cuts_more_than_it_turns(const Excerpt& e, const Planar& model, const Clip2&
   return turned > more * both;
 }
 
+/// Whether a curve takes out more than the straight line through what came back does: an offset or a gain is no curve.
+template <class Function>
+bool bends_more_than_it_shifts(const Excerpt& e, const Planar& model, Function curve) {
+  constexpr double more = 1.25;
+  double n = 0, sx = 0, sy = 0, xx = 0, xy = 0, yy = 0, bent = 0;
+  for (int p = 0; p < e.pairs(); ++p)
+    for (int64_t k = 0; k < e.frames(); ++k) {
+      if (!e.told[size_t(k)]) continue;
+      const double x = model.channel(p)[size_t(k)], y = e.ret.channel(p)[size_t(k)] - x, b = y + x - curve(x);
+      n += 1, sx += x, sy += y, xx += x * x, xy += x * y, yy += y * y, bent += b * b;
+    }
+  if (!(n > 0)) return false;
+  const double vx = xx - sx * sx / n, vxy = xy - sx * sy / n, vy = yy - sy * sy / n;
+  const double straight = vx > 0 ? vy - vxy * vxy / vx : vy;
+  return yy - bent > more * (yy - straight);
+}
+
 /// Levels of the harmonics of a sine of this peak against its fundamental, and THD (the harmonics' RMS sum).
 struct Harmonics {
   std::vector<double> db;
@@ -241,11 +258,12 @@ std::optional<Found> estimate_curve(const Excerpt& e, const Model& model) {
   for (size_t k = 0; k < curve->x.size(); ++k)
     bend = std::max(bend, std::abs(curve->y[k] - offset - slope * curve->x[k]));
   if (bend < least_bend * peak) return {};
+  const auto run = [c = *curve](double x) { return c.at(x); };
+  if (!bends_more_than_it_shifts(e, model, run)) return {};
   Cause c{.code = "distortion"};
   for (int p = 0; p < e.pairs(); ++p) c.channels.push_back(p);
   Json points = Json::array();
   for (size_t k = 0; k < curve->x.size(); ++k) points.push_back({curve->x[k], curve->y[k]});
-  const auto run = [c = *curve](double x) { return c.at(x); };
   tell(c, peak, harmonics_of(0.98 * peak, run));
   c.values["curve"] = points;
   return Found{c, [run](const Places&, Planar& m) {

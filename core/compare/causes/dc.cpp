@@ -10,6 +10,21 @@ namespace heathmist::causes {
 namespace {
 
 constexpr double least_dc = 1e-5;  // -100 dBFS
+constexpr double least_gain_db = 5e-4;
+
+/// What the gain lies off for the offset: a gain that was fitted with no offset beside it leans on what the model has
+/// of one itself. By least squares.
+double gain_beside(const Excerpt& e, const Planar& model, const std::vector<double>& offsets) {
+  double xx = 0, xy = 0;
+  for (int p = 0; p < e.pairs(); ++p)
+    for (size_t n = 0; n < size_t(e.frames()); ++n) {
+      if (!e.told[n]) continue;
+      const double x = model.channel(p)[n];
+      xx += x * x, xy += x * (e.ret.channel(p)[n] - offsets[size_t(p)]);
+    }
+  const double db = xx > 0 && xy > 0 ? 20 * std::log10(xy / xx) : 0;
+  return std::abs(db) > least_gain_db ? xy / xx : 1;
+}
 
 }  // namespace
 
@@ -38,10 +53,14 @@ std::optional<Found> estimate_dc(const Excerpt& e, const Model& model) {
     if (std::abs(offsets.back()) > std::abs(most)) most = offsets.back();
   }
   if (c.channels.empty()) return {};
-  c.values = {{"offset", most}, {"level_dbfs", 20 * std::log10(std::abs(most))}, {"offsets", offsets}};
-  return Found{c, [offsets](const Places&, Planar& m) {
+  const double gain = gain_beside(e, model, offsets);
+  c.values = {{"offset", most},
+              {"level_dbfs", 20 * std::log10(std::abs(most))},
+              {"offsets", offsets},
+              {"level_db", 20 * std::log10(gain)}};
+  return Found{c, [offsets, gain](const Places&, Planar& m) {
                  for (int p = 0; p < m.channels(); ++p)
-                   for (double& x : m.channel(p)) x += offsets[size_t(p)];
+                   for (double& x : m.channel(p)) x = gain * x + offsets[size_t(p)];
                }};
 }
 

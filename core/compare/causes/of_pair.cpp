@@ -171,7 +171,7 @@ Cause cause_of(const Break& b, const NullReport& report) {
 /// The level that a cause gives to what it leaves as it was: an EQ its flat part, a change of width the mid (or what is
 /// left), a fold the sum, a copy the copied side, dynamics what they do not turn down, clipping what lies under it, a
 /// fade its plateau, steps the first part that lasts, an echo the direct sound, truncation what is more than its half
-/// step.
+/// step, an offset what the fit's gain leaned on it.
 double level_within_db(const Cause& c) {
   const Json& v = c.values;
   if (c.code == "eq") return v["flat_db"].get<double>();
@@ -181,8 +181,8 @@ double level_within_db(const Cause& c) {
   if (c.code == "clip") return v["under_it_db"].get<double>();
   if (c.code == "fade") return v["plateau_db"].get<double>();
   if (c.code == "gain_step") return v["level_db"].get<double>();
-  if (c.code == "word_length") return v.value("level_db", 0.0);
-  if (c.code == "compressor" || c.code == "limiter" || c.code == "expander") return v["makeup_db"].get<double>();
+  if (c.code == "word_length" || c.code == "dc") return v.value("level_db", 0.0);
+  if (is_of_dynamics(c)) return v["makeup_db"].get<double>();
   if ((c.code != "mono" && c.code != "copied_channel") || !v.contains("matrix")) return 0;
   const double in_left = v["matrix"][0][0].get<double>(), of_right = v["matrix"][0][1].get<double>();
   return 20 * std::log10(std::max({1e-9, std::abs(in_left + of_right), std::abs(in_left - of_right)}));
@@ -235,10 +235,7 @@ double gain_beside_wow(const Excerpt& e, const Budget& budget) {
   GainPiece sum;
   for (int p = 0; p < e.pairs(); ++p)
     for (size_t n = 0; n < size_t(e.frames()); ++n)
-      if (e.told[n]) {
-        const double m = model.channel(p)[n], r = e.ret.channel(p)[n];
-        sum.mm += m * m, sum.mr += m * r, sum.rr += r * r;
-      }
+      if (e.told[n]) sum.add(model.channel(p)[n], e.ret.channel(p)[n]);
   if (!(sum.mr > 0) || sum.mr * sum.mr < well_followed * sum.mm * sum.rr) return 0;
   const double db = 20 * std::log10(sum.gain());
   return std::abs(db) > least_db ? db : 0;

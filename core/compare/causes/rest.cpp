@@ -205,6 +205,10 @@ double density_db(const std::vector<double>& s, double from, double to) {
   return 10 * std::log10(std::reduce(s.begin() + long(low), s.begin() + long(high)) / double(high - low) + 1e-30);
 }
 
+double log_mean_in_steps(const Cells& c, int pairs, double step) {
+  return log_mean_density(c.spectrum) * scale_of(pairs) / double(std::max<size_t>(1, c.columns.size())) / (step * step);
+}
+
 WordError error_of(const Excerpt& e, const Planar& model, double step) {
   WordErrorSums sums;
   for (int p = 0; p < e.pairs(); ++p)
@@ -240,7 +244,8 @@ std::optional<Cause> word_length(const Excerpt& e, const Planar& model, const Bu
   if (std::abs(error.mean) > most_mean) return {};
   const double tilt = density_db(cells.spectrum, 0.75, 0.97) - density_db(cells.spectrum, 0.02, 0.25);
   const bool shaped = std::abs(tilt) > shaped_tilt_db && error.variance > 0.2 && error.variance < most_shaped_steps2 &&
-                      behaviour.slope < still_slope && error.reach < most_crest * std::sqrt(error.variance);
+                      behaviour.slope < still_slope && error.reach < most_crest * std::sqrt(error.variance) &&
+                      log_mean_in_steps(cells, e.pairs(), step) < most_shaped_log_mean;
   const bool plain = error.variance < 0.45;
   if (!plain && !shaped) return {};
   constexpr double half_a_step = 0.15;  // tolerance
