@@ -5,6 +5,7 @@
 
 #include "core/dsp/fft.hpp"
 #include "core/measure/bandwidth.hpp"
+#include "core/measure/mirror.hpp"
 
 namespace heathmist {
 
@@ -15,7 +16,9 @@ constexpr int64_t most_blocks = 160, least_blocks = 4;
 constexpr double stands_out_db = 14;  // a steady line above its neighbours
 constexpr double steady_db = 2.5;     // it moves less than this between the quieter blocks
 constexpr double together_least = 0.2;
-constexpr double image_likeness = 0.35;  // correlation above which a mirrored spectrum is no chance
+constexpr double coherent_least = 0.15;
+constexpr double least_image_dbfs = -100;  // fainter, the attack of a single note is as even about any frequency
+constexpr double image_likeness = 0.35;    // correlation above which a mirrored spectrum is no chance
 constexpr double least_tone_dbfs = -130;
 
 /// Power of every bin in every block, mean over channels.
@@ -168,7 +171,15 @@ double moves_with_mirror(const Blocks& b, size_t about, size_t reach) {
   return pairs >= least ? sum / double(pairs) : 0;
 }
 
-void find_images(const Blocks& b, Origin& origin) {
+/// Mean square of what lies so many bins above one, mean over blocks and channels.
+double power_above(const Blocks& b, size_t bin, size_t reach) {
+  double sum = 0;
+  for (const auto& block : b.power)
+    for (size_t k = bin; k < std::min(bin + reach, b.bins); ++k) sum += double(block[k]);
+  return sum / double(b.power.size());
+}
+
+void find_images(const Clip& clip, const Blocks& b, const Job& job, Origin& origin) {
   std::vector<double> db(b.bins), fine(b.bins), sums(b.bins + 1, 0);
   for (size_t k = 0; k < b.bins; ++k) {
     double mean = 0;
@@ -187,7 +198,9 @@ void find_images(const Blocks& b, Origin& origin) {
     if (about >= top * 0.98 || reach_hz < 500) continue;
     const double likeness = likeness_about(fine, bin, size_t(reach_hz / b.bin_hz));
     if (likeness > image_likeness && likeness > origin.fold_likeness &&
-        moves_with_mirror(b, bin, size_t(reach_hz / b.bin_hz)) > together_least)
+        10 * std::log10(power_above(b, bin, size_t(reach_hz / b.bin_hz))) > least_image_dbfs &&
+        moves_with_mirror(b, bin, size_t(reach_hz / b.bin_hz)) > together_least &&
+        coherence_with_mirror(clip, about, reach_hz, job) > coherent_least)
       origin.folded_about_hz = about, origin.fold_likeness = likeness;
   }
 }
@@ -220,7 +233,7 @@ Origin study_origin(const Clip& clip, const Job& job) {
     const Steadiness steadiness{blocks.bin_hz, quantile(blocks, 0.1), quantile(blocks, 0.35)};
     find_hum(steadiness, origin);
     find_pilots(steadiness, origin);
-    find_images(blocks, origin);
+    find_images(clip, blocks, job.part(1, 1), origin);
   }
   return origin;
 }

@@ -203,6 +203,33 @@ class TestClipstudy : public QObject {
     }
   }
 
+  /// The attack of a note is as even about any frequency, and notes on a grid are so all alike: no image of anything.
+  void attacks_on_a_grid_are_no_images() {
+    for (const auto& [rate, every_s] : {std::pair{44100, 0.45}, {48000, 0.5}, {96000, 0.45}}) {
+      Planar notes(2, 12 * rate);
+      for (size_t n = 0; n < size_t(notes.frames()); ++n) {
+        const double t = std::fmod(double(n) / rate, every_s), rise = std::min(1.0, t / 0.01);
+        const double pitch = 36 + 7 * std::floor(double(n) / rate / every_s / 4);
+        for (int k = 1; k <= 20; ++k)
+          for (int c = 0; c < 2; ++c)
+            notes.channel(c)[n] += 0.2 / k * rise * std::exp(-t * std::sqrt(double(k)) / 0.5) *
+                                   std::sin(2 * std::numbers::pi * k * pitch * t + k * (c + 1));
+      }
+      const auto origin = study_origin(*clip(requantised(notes, 24, true), rate));
+      QVERIFY2(!origin.folded_about_hz, qPrintable(QString::number(origin.folded_about_hz.value_or(0))));
+    }
+  }
+
+  /// Straight lines between samples leave images that fall off quickly, and stand in all that sounds.
+  void images_of_straight_lines_are_seen() {
+    const auto half = with_noise(scaled(Programme(12, 10, 10500).render(22050), 0.3), 1e-4, 3);
+    Planar doubled(2, half.frames() * 2 - 2);
+    for (int c = 0; c < 2; ++c)
+      for (int64_t n = 0; n < doubled.frames(); ++n)
+        doubled.channel(c)[size_t(n)] = (half.channel(c)[size_t(n / 2)] + half.channel(c)[size_t((n + 1) / 2)]) / 2;
+    QCOMPARE(study_origin(*clip(requantised(doubled, 24, true), 44100)).folded_about_hz.value_or(0), 11025.0);
+  }
+
   void flat_tops_are_found_wherever_they_sit() {
     dsp::Noise chance(3);
     for (const double turned_down : {1.0, 0.8, 0.31}) {
