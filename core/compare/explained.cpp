@@ -66,11 +66,21 @@ struct Explainer {
       const bool takes_nothing = c.before_db == c.after_db;
       const bool in_headline = said.front().text.find(c.text.substr(0, c.text.size() - 1)) != std::string::npos;
       if (in_headline && takes_nothing) continue;
+      if (!in_headline && is_told_by_the_bandwidth(c)) continue;
       auto& f = in_headline ? say(finding_code(c.code), severity_of(c), weight_text(c), c.text, evidence_of(c.code))
                             : say(finding_code(c.code), severity_of(c), c.text, budget_text(c), evidence_of(c.code));
       f.value = value_of(c), f.unit = unit_of(c), f.at_s = c.from_s, f.band_hz = band_of(c);
       if (c.from_s) f.when_s = std::pair{*c.from_s, c.until_s.value_or(*c.from_s)};
     }
+  }
+
+  /// One edge is told once.
+  bool is_told_by_the_bandwidth(const Cause& c) const {
+    constexpr double same_edge = 1.15;
+    return c.code == "band_limit" && std::any_of(said.begin(), said.end(), [&](const Finding& f) {
+             const double ratio = f.code == "bandwidth" ? c.values["hz"].get<double>() / f.value.value_or(1) : 0;
+             return ratio < same_edge && ratio > 1 / same_edge;
+           });
   }
 
   /// Beside other causes; by itself its dither says it.

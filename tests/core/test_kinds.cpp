@@ -14,7 +14,8 @@ using namespace heathmist::test;
 
 namespace {
 
-/// 22 cases each, with another kind of programme every other time; test_confusion asks for causes over other programmes.
+/// 22 cases each, with another kind of programme every other time; test_confusion asks for causes over other
+/// programmes.
 uint64_t many() { return qEnvironmentVariableIsSet("HEATHMIST_FULL") ? 11 : 1; }
 
 Planar filtered(Planar sound, double amount) {  // a gentle shelf: y[n] = x[n] + a x[n-1]
@@ -261,6 +262,20 @@ class TestKinds : public QObject {
     const double edge = report.return_bandwidth_hz.value_or(0);
     QVERIFY2(edge < 16500 && edge > 12000, qPrintable(QString::number(edge)));
     QVERIFY(says(report, "bandwidth"));
+  }
+
+  /// The end of the band is told once, whoever tells it.
+  void the_end_of_the_band_is_told_once() {
+    const auto sound = requantised(Programme(8, 34, 20000).render(48000), 24, true);
+    const auto master = save(folder_ / "m.wav", sound, 48000, WordFormat::pcm24);
+    for (const auto& [encoder, rate] : {std::pair{"libmp3lame", 64000}, {"aac", 96000}, {"mp2", 128000}}) {
+      encode(*Clip::open(master), {encoder, rate}, folder_ / "b.mka");
+      const auto r = explained_null_of(master, folder_ / "b.mka");
+      const auto ends = std::count_if(r.findings.begin(), r.findings.end(), [](const Finding& f) {
+        return f.code == "bandwidth" || (f.code == "band_limit" && f.text.starts_with("The band ends"));
+      });
+      QVERIFY2(ends <= 1, qPrintable(told(r)));
+    }
   }
 
   void silence_and_single_samples_are_survived() {

@@ -141,19 +141,30 @@ bool falls_at_the_top(const std::vector<ShapePoint>& points, double flat_db, dou
   return falls;
 }
 
+/// A notch at the very last that is seen of a response is the beginning of a fall: the programme ends in it.
+bool is_end_of_what_is_seen(const EqSection& s, const std::vector<ShapePoint>& points) {
+  constexpr double narrow = 8, near = 1.04, clear = 0.05;
+  const auto last =
+      std::find_if(points.rbegin(), points.rend(), [](const ShapePoint& at) { return at.weight > clear; });
+  return last != points.rend() && s.kind == EqSection::Kind::bell && s.gain_db < 0 && s.q > narrow &&
+         s.hz > last->hz / near;
+}
+
 /// Where a converter ends the band: the place where the response comes down by 3 dB, or the last that is seen of it,
-/// where it does nothing but fall in the top tenth of the band.
+/// where it does nothing but fall in the top tenth of the band, or at the end of what is seen.
 std::optional<double> top_edge(const std::vector<std::vector<ShapePoint>>& points, const std::vector<EqShape>& shapes,
                                double rate) {
   std::optional<double> edge;
   for (size_t p = 0; p < shapes.size(); ++p) {
-    if (shapes[p].sections.empty() && !falls_at_the_top(points[p], shapes[p].flat_db, converters_edge * rate)) continue;
-    for (const EqSection& s : shapes[p].sections)
-      if (s.hz < converters_edge * rate || (s.gain_db > 0 && s.kind != EqSection::Kind::low_pass)) return {};
+    double from = converters_edge * rate;
+    if (shapes[p].sections.empty() && !falls_at_the_top(points[p], shapes[p].flat_db, from)) continue;
+    for (const EqSection& s : shapes[p].sections) {
+      if (is_end_of_what_is_seen(s, points[p])) from = std::min(from, s.hz / std::exp2(1 / (2 * s.q)));
+      if (s.hz < from || (s.gain_db > 0 && s.kind != EqSection::Kind::low_pass)) return {};
+    }
     if (points[p].empty()) continue;
-    const auto down = std::find_if(points[p].begin(), points[p].end(), [&](const ShapePoint& at) {
-      return at.hz > converters_edge * rate && at.db < shapes[p].flat_db - 3;
-    });
+    const auto down = std::find_if(points[p].begin(), points[p].end(),
+                                   [&](const ShapePoint& at) { return at.hz > from && at.db < shapes[p].flat_db - 3; });
     const double hz = down == points[p].end() ? points[p].back().hz : down->hz;
     edge = std::min(hz, edge.value_or(hz));
   }
