@@ -136,6 +136,40 @@ class TestAddedTold : public QObject {
     QVERIFY2(tells(r, "other_programme") && !tells(r, "word_length"), qPrintable(told(r)));
   }
 
+  /// Far under what an EQ took out another programme shows, and what the EQ is not known better by is none.
+  void another_programme_far_under_an_eq_is_told() {
+    for (const auto& [name, other] : {std::pair{"loop", "dense"}, {"wide", "speech"}, {"drums", "choir"}}) {
+      const Planar sound = programme(name, 44100, 12, 38), top = programme(other, 44100, 12, 39);
+      const Planar eq = filtered(scaled(sound, 0.7), 44100, "bell", 2500, 1.2, 4);
+      Planar both = eq;
+      for (int c = 0; c < 2; ++c)
+        for (size_t n = 0; n < size_t(both.frames()); ++n) both.channel(c)[n] += 8e-3 * top.channel(c)[n];
+      const auto r = told_of(folder_, sound, both, 44100, WordFormat::pcm24);
+      QVERIFY2(tells(r, "eq") && tells(r, "other_programme"), qPrintable(told(r)));
+      const auto alone = told_of(folder_, sound, requantised(eq, 12, false), 44100, WordFormat::pcm16);
+      QVERIFY2(tells(alone, "eq") && !tells(alone, "other_programme"), qPrintable(told(alone)));
+    }
+  }
+
+  /// A curve with a memory bends a bass as no cause does; what follows it a few milliseconds later is no echo.
+  void a_bass_that_is_bent_behind_a_high_pass_has_no_echo() {
+    for (const uint64_t seed : {40u, 41u, 42u}) {
+      const Planar sound = programme("bass", 44100, 12, seed);
+      Planar bent = sound;
+      for (int c = 0; c < 2; ++c) {
+        double before = 0, out = 0;
+        for (double& x : bent.channel(c)) {
+          const double y = std::clamp(2.8 * x, -1.0, 1.0), now = y - y * y * y / 3;
+          out = now - before + 0.995 * out, before = now;
+          x = 0.125 * x + 0.19 * out;
+        }
+      }
+      const auto r = told_of(folder_, sound, bent, 44100, WordFormat::float32);
+      const Cause* echo = cause(r, "echo");
+      QVERIFY2(!echo || echo->values["level_db"].get<double>() > -25, qPrintable(told(r)));
+    }
+  }
+
   /// Five taps of Lipshitz, Wannamaker and Vanderkooy (J. Audio Eng. Soc. 39, 1991, table 1), two zeros at half the
   /// rate, and one.
   void shaping_is_shaping() {

@@ -75,6 +75,22 @@ void drop_what_hardly_fits(std::vector<Kept>& found, const Excerpt& e, const Bud
   if (hardly && !cause_of_rest(e, model, facts)) std::erase_if(found, stands_by_its_fit);
 }
 
+/// Faint echoes that take little out beside other causes, and leave what has no name, only follow what that is.
+void drop_faint_echoes(std::vector<Kept>& found, const Excerpt& e, const BudgetFacts& facts, Attempts& attempts) {
+  constexpr double faint_db = -25, little_db = 4, much_db = -60;
+  const auto echo =
+      std::find_if(found.begin(), found.end(), [](const Kept& k) { return k.found->cause.code == "echo"; });
+  if (facts.lossy || found.size() < 2 || echo == found.end()) return;
+  if (echo->found->cause.values["level_db"].get<double>() > faint_db) return;
+  auto without = found;
+  without.erase(without.begin() + (echo - found.begin()));
+  const Planar model = model_of(e, found, attempts);
+  const double after = power_left(e, model), before = power_left(e, model_of(e, without, attempts));
+  const bool hardly =
+      after > before * std::pow(10, -little_db / 10) && after > e.master_power * std::pow(10, much_db / 10);
+  if (hardly && !cause_of_rest(e, model, facts)) found = std::move(without);
+}
+
 /// A change of the level that is over at once, as a share of the programme.
 struct Edge {
   double from_s = 0, until_s = 0, change = 0;
@@ -220,6 +236,7 @@ Budget explained(const causes::Excerpt& excerpt, const BudgetFacts& facts, cause
   Budget budget;
   auto found = search_causes(excerpt, facts, tries, job);
   drop_what_hardly_fits(found, excerpt, facts, tries.whole);
+  drop_faint_echoes(found, excerpt, facts, tries.whole);
   drop_clicks_of_edges(found, excerpt);
   stand_apart(found, facts.lossy);
   Planar model = *excerpt.master;

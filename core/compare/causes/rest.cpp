@@ -31,8 +31,10 @@ constexpr double least_lines = 0.1, least_own = 0.1;      // shares: notes of it
 constexpr double few_own = 0.015, hardly_coherent = 0.2;  // ... or so few, where nothing is made of the programme
 constexpr double most_lines_in_noise = 0.5;
 constexpr double most_coherent = 0.4;  // of what is no programme of its own
-constexpr double too_loud_db = -6;     // beside other causes: then it is not known what these left of the programme
-constexpr int many_lines = 10;         // more than hum or tones that were not found
+// Of what is none of the programme's, whatever was taken out before it.
+constexpr double hardly_like = 0.25, few_coherent = 0.12;
+constexpr double too_loud_db = -6;  // beside other causes: then it is not known what these left of the programme
+constexpr int many_lines = 10;      // more than hum or tones that were not found
 constexpr double shaped_tilt_db = 6;
 constexpr double most_shaped_steps2 = 400, most_crest = 12;  // noise has no peaks like a programme's
 
@@ -303,18 +305,20 @@ std::optional<Cause> word_length_elsewhere(const Excerpt& e, const BudgetFacts& 
 struct LoudRest {
   bool is_programme = false;
   double in_lines = 0;  // share of its power, where that was looked at
+  double like = 1;      // the programme: correlation
 };
 LoudRest loud_rest(const Excerpt& e, const Planar& model, const Cells& cells, const Behaviour& behaviour, bool moves,
                    bool as_the_gain_may) {
   const double like = resemblance(cells, cells.column_s), slope = behaviour.slope;
-  if (moves && !as_the_gain_may && (like < unlike || (like < most_alike && slope < keeps_time_slope))) return {true, 0};
+  if (moves && !as_the_gain_may && (like < unlike || (like < most_alike && slope < keeps_time_slope)))
+    return {true, 0, like};
   const RestLines lines = lines_in_rest(e, model);
   const bool own_notes = lines.share > least_lines &&
                          lines.own > (cells.coherent < hardly_coherent ? few_own : least_own) &&
                          like < most_alike_with_lines;
   const bool held_notes =
       !moves && lines.share > most_lines_in_noise && lines.count >= many_lines && slope < still_slope;
-  return {own_notes || held_notes, lines.share};
+  return {own_notes || held_notes, lines.share, like};
 }
 
 }  // namespace
@@ -350,8 +354,10 @@ std::optional<Cause> cause_of_rest(const Excerpt& e, const Planar& model, const 
   const LoudRest on_top = is_loud ? loud_rest(e, model, cells, behaviour, moves, facts.gain_follows) : LoudRest{};
   double level_dbfs = 10 * std::log10(rest) + facts.gain_db;
   if (on_top.is_programme) {
-    // What a filter or a compressor is not known better by lies far under what it took out.
-    if (facts.taken_db && (*rest_db < *facts.taken_db - model_error_db || *rest_db > too_loud_db)) return {};
+    // What a filter or a compressor is not known better by lies far under what it took out, and is like the programme.
+    const bool may_be_model_error = facts.taken_db && *rest_db < *facts.taken_db - model_error_db;
+    if (may_be_model_error && (on_top.like > hardly_like || cells.coherent > few_coherent)) return {};
+    if (facts.taken_db && *rest_db > too_loud_db) return {};
     c.code = "other_programme", c.values = {{"level_db", *rest_db}, {"level_dbfs", level_dbfs}};
     return c;
   }
