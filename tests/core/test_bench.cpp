@@ -179,8 +179,8 @@ class TestBench : public QObject {
 
   /// Another program's rules, or an earlier one's, may have told something else of the same files.
   void what_other_rules_kept_is_not_looked_at() {
-    const auto a = save(folder_ / "c.wav", Programme(2, 1).render(48000), 48000),
-               b = save(folder_ / "d.wav", Programme(2, 1).render(48000, 5), 48000);
+    const auto a = save(folder_ / "c.wav", Programme(2, 2).render(48000), 48000),  // no other test's content
+        b = save(folder_ / "d.wav", Programme(2, 2).render(48000, 5), 48000);
     const FileRef from{a, fingerprint(a)};
     const Trial to{"t", "", {b, fingerprint(b)}, {}};
     keep_summary(from, to, summary_of(null_of(a, b)));
