@@ -25,7 +25,7 @@ double density(const Spectrum& s, double from, double to) {
   return sum / double(std::max<size_t>(1, high - low));
 }
 
-/// Louder at the top of the band, and moved there.
+/// Much louder at one end of the band than at the other, and no louder in all than a loop makes it.
 bool is_shaped(const Requantisation& r, const Spectrum& error) {
   auto power = error.power;
   const double sum = std::reduce(power.begin(), power.end());

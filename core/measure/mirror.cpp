@@ -94,8 +94,10 @@ double coherence_with_mirror(const Clip& clip, double about_hz, double reach_hz,
   const Turns turns = turns_of(clip, mirror, reach_hz, job);
   const double here = coherence(turns, mirror, 0);
   if (here < worth_asking) return std::max(0.0, here);
-  for (double off = nearest_hz; off < farthest_hz; off += step_hz)
+  for (double off = nearest_hz; off < farthest_hz; off += step_hz) {
+    job.check();
     if (std::max(coherence(turns, mirror, off), coherence(turns, mirror, -off)) > as_much * here) return 0;
+  }
   return std::min(1.0, here);
 }
 

@@ -208,8 +208,8 @@ class TestClipstudy : public QObject {
     for (const auto& [rate, every_s] : {std::pair{44100, 0.45}, {48000, 0.5}, {96000, 0.45}}) {
       Planar notes(2, 12 * rate);
       for (size_t n = 0; n < size_t(notes.frames()); ++n) {
-        const double t = std::fmod(double(n) / rate, every_s), rise = std::min(1.0, t / 0.01);
-        const double pitch = 36 + 7 * std::floor(double(n) / rate / every_s / 4);
+        const double s = double(n) / rate, note = std::floor(s / every_s), t = s - note * every_s;
+        const double rise = std::min(1.0, t / 0.01), pitch = 36 + 7 * std::floor(note / 4);
         for (int k = 1; k <= 20; ++k)
           for (int c = 0; c < 2; ++c)
             notes.channel(c)[n] += 0.2 / k * rise * std::exp(-t * std::sqrt(double(k)) / 0.5) *

@@ -64,14 +64,18 @@ bool stands_by_its_fit(const Kept& kept) {
   return kept.of->stands == Stands::in_programme && codes.contains(kept.found->cause.code);
 }
 
+/// Little was taken out, and much is left.
+bool take_hardly(double before, double after, double little_db, double much) {
+  return after > before * std::pow(10, -little_db / 10) && after > much;
+}
+
 /// Where the causes took little of much, and what is left has no name, none of those that only fit is told.
 void drop_what_hardly_fits(std::vector<Kept>& found, const Excerpt& e, const BudgetFacts& facts, Attempts& attempts) {
   constexpr double little_db = 4, much_db = -30;
   if (facts.lossy || std::none_of(found.begin(), found.end(), stands_by_its_fit)) return;
   const Planar model = model_of(e, found, attempts);
   const double before = power_left(e, *e.master), after = power_left(e, model);
-  const bool hardly =
-      after > before * std::pow(10, -little_db / 10) && after > e.master_power * std::pow(10, much_db / 10);
+  const bool hardly = take_hardly(before, after, little_db, e.master_power * std::pow(10, much_db / 10));
   if (hardly && !cause_of_rest(e, model, facts)) std::erase_if(found, stands_by_its_fit);
 }
 
@@ -86,8 +90,7 @@ void drop_faint_echoes(std::vector<Kept>& found, const Excerpt& e, const BudgetF
   without.erase(without.begin() + (echo - found.begin()));
   const Planar model = model_of(e, found, attempts);
   const double after = power_left(e, model), before = power_left(e, model_of(e, without, attempts));
-  const bool hardly =
-      after > before * std::pow(10, -little_db / 10) && after > e.master_power * std::pow(10, much_db / 10);
+  const bool hardly = take_hardly(before, after, little_db, e.master_power * std::pow(10, much_db / 10));
   if (hardly && !cause_of_rest(e, model, facts)) found = std::move(without);
 }
 

@@ -15,15 +15,12 @@ constexpr double least_gain_db = 5e-4;
 /// What the gain lies off for the offset: a gain that was fitted with no offset beside it leans on what the model has
 /// of one itself. By least squares.
 double gain_beside(const Excerpt& e, const Planar& model, const std::vector<double>& offsets) {
-  double xx = 0, xy = 0;
+  GainPiece sum;
   for (int p = 0; p < e.pairs(); ++p)
-    for (size_t n = 0; n < size_t(e.frames()); ++n) {
-      if (!e.told[n]) continue;
-      const double x = model.channel(p)[n];
-      xx += x * x, xy += x * (e.ret.channel(p)[n] - offsets[size_t(p)]);
-    }
-  const double db = xx > 0 && xy > 0 ? 20 * std::log10(xy / xx) : 0;
-  return std::abs(db) > least_gain_db ? xy / xx : 1;
+    for (size_t n = 0; n < size_t(e.frames()); ++n)
+      if (e.told[n]) sum.add(model.channel(p)[n], e.ret.channel(p)[n] - offsets[size_t(p)]);
+  const double db = sum.gain() > 0 ? 20 * std::log10(sum.gain()) : 0;
+  return std::abs(db) > least_gain_db ? sum.gain() : 1;
 }
 
 }  // namespace
