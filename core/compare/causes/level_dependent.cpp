@@ -4,7 +4,7 @@
 #include <memory>
 
 #include "core/compare/causes/estimates.hpp"
-#include "core/compare/causes/level_law.hpp"
+#include "core/compare/causes/static_curve.hpp"
 #include "core/dsp/median.hpp"
 
 namespace heathmist::causes {
@@ -17,7 +17,7 @@ constexpr double follows = 0.35;                             // share of the gai
 constexpr double surely_follows = 0.97;                      // ... of one that moves no faster than a hand
 constexpr double may_follow = 0.3, may_surely_follow = 0.6;  // as far as the level of whole pieces tells
 constexpr double limiter_spread_db = 1.0;                    // of the return's peaks where the gain is down
-constexpr double limiter_ratio = 8, most_lawful = 0.95;
+constexpr double limiter_ratio = 10, steep_ratio = 2.7, most_lawful = 0.95;
 constexpr double steepest = -1.5;        // dB a dB: louder peaks come back quieter, as where something fades in
 constexpr double same_height_db = 0.02;  // of peaks that a limiter brought back, where there are only a few
 constexpr double limiter_rise = 0.15;    // dB by which a peak comes back higher where it is a dB higher
@@ -84,7 +84,7 @@ bool limits(const Peaks& peaks, double ratio, const LevelLaw& law) {
   std::sort(does.begin(), does.end());
   if (does.size() < 4) return does.size() > 1 && does.back() - does.front() < same_height_db;
   const double spread = does[does.size() * 9 / 10] - does[does.size() / 4];
-  const bool steep = ratio > limiter_ratio / 3;
+  const bool steep = ratio > steep_ratio;
   if (const auto rise = rise_of(peaks)) return *rise < limiter_rise && spread < (steep ? 2 : 1) * limiter_spread_db;
   return steep && spread < 2 * limiter_spread_db;
 }

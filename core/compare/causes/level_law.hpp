@@ -2,7 +2,7 @@
 #pragma once
 #include <vector>
 
-#include "core/compare/causes/excerpt.hpp"
+#include "core/compare/causes/level_detector.hpp"
 
 namespace heathmist::causes {
 
@@ -19,19 +19,10 @@ struct DynamicsTrace {
 };
 DynamicsTrace dynamics_trace(const Excerpt& excerpt, const Planar& model);
 
-/// Follows up with one time constant and down with another (McNally, J. Audio Eng. Soc. 32, 1984, section 1): the
-/// magnitude or the square of each sample, of the louder channel or of the channels' mean, or the decibels of the
-/// greatest sample of each piece.
-struct LevelDetector {
-  enum class Of { magnitude, square, decibels } of = Of::decibels;
-  bool of_mean = false;
-  double attack_s = 0, release_s = 0.1;
-};
-
-/// Mean gain over steps of 1 dB of the detected level.
+/// Mean gain over steps of the detected level: of 1 dB, or as wide as it takes for a thousandth of all pieces.
 struct LevelLaw {
   std::vector<double> level_db{}, gain_db{}, weight{};
-  double explained = 0;  ///< share of the gain's variance in dB that the level explains
+  double explained = 0;  ///< share of the gain's variance in dB that straight lines, one a step, explain
   LevelDetector detector;
 };
 /// Of the detector whose level explains most: of decibels by pieces first, sample by sample where those explain
@@ -49,17 +40,5 @@ class SampleGains {
   int64_t every_;
   std::vector<float> gains_;
 };
-
-/// A law as a hinge: flat on one side of a threshold, a slope on the other, and a parabola of so many dB about it
-/// (core/dsp/knee.hpp).
-struct StaticCurve {
-  double threshold_db = 0, knee_db = 0;
-  double slope = 0;  ///< dB a dB
-  double flat_db = 0;
-  bool slopes_above = true;  ///< the threshold; else beneath
-  bool straight = false;     ///< one slope at every level that occurs: where the threshold lies is not seen
-  double error_db = 0;       ///< RMS
-};
-StaticCurve static_curve_of(const LevelLaw& law);
 
 }  // namespace heathmist::causes
