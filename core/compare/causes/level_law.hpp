@@ -1,4 +1,4 @@
-// The gain as a law of the programme's level: what a detector with an attack and a release sees, and the static curve.
+// The gain as a law of the level that a detector with an attack and a release sees, and what it makes of each sample.
 #pragma once
 #include <vector>
 
