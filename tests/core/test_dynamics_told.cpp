@@ -153,6 +153,60 @@ class TestDynamicsTold : public QObject {
              qPrintable(told(r)));
   }
 
+  /// Neither takes what is the other's, on whichever side of it the EQ stands.
+  void a_compressor_and_an_eq_come_apart_data() {
+    QTest::addColumn<QString>("name");
+    QTest::addColumn<bool>("eq_first");
+    QTest::addColumn<QString>("shape");
+    QTest::addColumn<double>("hz");
+    QTest::addColumn<double>("db");
+    QTest::addColumn<double>("attack_ms");
+    QTest::addColumn<double>("release_ms");
+    QTest::addColumn<double>("threshold_db");
+    QTest::addColumn<double>("ratio");
+    QTest::newRow("speech, EQ behind") << "speech" << false << "bell" << 2500.0 << -4.0 << 10.0 << 150.0 << -18.0
+                                       << 4.0;
+    QTest::newRow("dense, shelf behind") << "dense" << false << "low shelf" << 100.0 << 3.0 << 1.0 << 40.0 << -22.0
+                                         << 6.0;
+    QTest::newRow("loop, shelf before") << "loop" << true << "low shelf" << 100.0 << 3.0 << 5.0 << 120.0 << -22.0
+                                        << 3.0;
+    QTest::newRow("choir, EQ behind") << "choir" << false << "bell" << 2500.0 << -4.0 << 10.0 << 40.0 << -22.0 << 6.0;
+    QTest::newRow("drums, EQ before") << "drums" << true << "bell" << 300.0 << 5.0 << 1.0 << 80.0 << -20.0 << 4.0;
+  }
+  void a_compressor_and_an_eq_come_apart() {
+    QFETCH(QString, name);
+    QFETCH(bool, eq_first);
+    QFETCH(QString, shape);
+    QFETCH(double, hz);
+    QFETCH(double, db);
+    QFETCH(double, attack_ms);
+    QFETCH(double, release_ms);
+    QFETCH(double, threshold_db);
+    QFETCH(double, ratio);
+    const Planar sound = programme(name.toStdString(), 48000, 14, 78);
+    const Dynamics make{true, false, attack_ms / 1000, release_ms / 1000, over(threshold_db, ratio)};
+    const auto eq = [&](Planar s) { return filtered(std::move(s), 48000, shape.toStdString(), hz, 0.7, db); };
+    const auto press = [&](Planar s) { return with_dynamics(std::move(s), 48000, make); };
+    const auto r = told_of(sound, eq_first ? press(eq(sound)) : eq(press(sound)), 48000);
+    const Cause *pressed = cause(r, "compressor"), *set = cause(r, "eq");
+    QVERIFY2(pressed && set, qPrintable(told(r)));
+    QVERIFY2(is_near(1 / value(pressed, "ratio"), 1 / ratio, 0.02), qPrintable(told(r)));
+    QVERIFY2(pressed->values["threshold_dbfs"].is_null() ||
+                 is_near(value(pressed, "threshold_dbfs"), threshold_db, eq_first ? 3 : 0.6),  // as its input has it
+             qPrintable(told(r)));
+    const Json& sections = set->values["sections"];
+    bool is_there = false;
+    for (const Json& at : sections) {
+      const double off = at["gain_db"].get<double>() - db, octaves = std::log2(at["hz"].get<double>() / hz);
+      const bool is_it = std::abs(octaves) < 0.35 && std::abs(off) < 0.8;
+      QVERIFY2(is_it || std::abs(off + db) < 0.5, qPrintable(told(r)));  // and what is beside it is hardly anything
+      is_there = is_there || is_it;
+    }
+    QVERIFY2(is_there, qPrintable(told(r)));
+    for (const char* other : {"limiter", "expander", "gain_ride", "gain_step", "echo", "channel_gain"})
+      QVERIFY2(!tells(r, other), qPrintable(told(r)));
+  }
+
   /// What takes the click from a cut is over before a hundredth of a second is.
   void a_fade_of_a_few_milliseconds_is_a_fade_data() {
     QTest::addColumn<QString>("name");

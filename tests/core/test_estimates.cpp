@@ -2,15 +2,20 @@
 #include <QtTest>
 #include <cmath>
 #include <numbers>
+#include <numeric>
 #include <set>
 
 #include "core/compare/causes/attempts.hpp"
 #include "core/compare/causes/budget.hpp"
 #include "core/compare/causes/estimates.hpp"
 #include "core/compare/causes/excerpt.hpp"
+#include "core/compare/causes/law_beside_filter.hpp"
+#include "core/compare/causes/moment_gains.hpp"
 #include "core/compare/waterfall.hpp"
+#include "core/dsp/decibels.hpp"
 #include "tests/support/programmes.hpp"
 #include "tests/support/signals.hpp"
+#include "tests/support/treatments.hpp"
 
 using namespace heathmist;
 using namespace heathmist::causes;
@@ -300,6 +305,60 @@ class TestEstimates : public QObject {
         s, [](double x, int, int64_t n) { return x + 0.01 * std::sin(2 * std::numbers::pi * 50 * double(n) / rate); });
     QVERIFY(!comes_back_as_sent(excerpt_of(s, hummed)));
     QVERIFY(!comes_back_as_sent(excerpt_of(s, scaled(s, 1.001))));
+  }
+
+  /// A gain that moves is read apart from the filter beside it, whatever both are.
+  void gains_of_moments_are_free_of_a_filter_data() {
+    QTest::addColumn<QString>("name");
+    for (const char* name : {"dense", "wide", "speech"}) QTest::newRow(name) << QString(name);
+  }
+  void gains_of_moments_are_free_of_a_filter() {
+    QFETCH(QString, name);
+    const Planar s = programme(name.toStdString(), rate, 8, 21);
+    const auto gain_db = [](double n) { return 3 * std::sin(2 * std::numbers::pi * 0.4 * n / rate); };
+    const Planar moved = changed(s, [&](double x, int, int64_t n) { return x * dsp::gain_of(gain_db(double(n))); });
+    for (const double eq_db : {0.0, -6.0, 8.0}) {
+      const Excerpt e = excerpt_of(s, filtered(moved, rate, "low shelf", 150, 0.7, eq_db));
+      const MomentGains g = moment_gains(e, s);
+      std::vector<double> off;
+      double mean = 0;
+      for (size_t n = 0; n < g.db.size(); ++n) off.push_back(g.db[n] - gain_db(double(n + 1) * double(g.hop)));
+      for (const double x : off) mean += x / double(off.size());
+      double square = 0;
+      for (const double x : off) square += (x - mean) * (x - mean) / double(off.size());
+      QVERIFY2(std::sqrt(square) < 0.25, qPrintable(QString("%1 dB, %2").arg(eq_db).arg(std::sqrt(square))));
+      QVERIFY(is_near(g.moments_db, 3 / std::sqrt(2.0), 0.3));
+      QVERIFY(eq_db == 0 ? g.bands_db < 0.1 : g.bands_db > 0.5);
+    }
+    QVERIFY(moment_gains(excerpt_of(programme("dense", rate, 0.02, 1), programme("dense", rate, 0.02, 1)),
+                         programme("dense", rate, 0.02, 1))
+                .db.empty());
+  }
+
+  /// The law of a level that is known is read to a few thousandths beside a filter that is not.
+  void a_law_is_read_whatever_the_filter() {
+    const Planar s = programme("dense", rate, 8, 22);
+    LevelCourse level;
+    double now = 0;
+    for (int64_t n = 0; n < s.frames(); ++n) {
+      now += (std::abs(s.channel(0)[size_t(n)]) - now) / 2000;
+      if (n % LevelCourse::every == 0) level.dbfs.push_back(float(dsp::db_of(now, 1e-6)));
+    }
+    const auto law = [&](int64_t n) { return dsp::gain_of(-0.5 * std::max(0.0, level.at(n) + 24)); };
+    const Planar pressed = changed(s, [&](double x, int, int64_t n) { return x * law(n); });
+    for (const double eq_db : {0.0, 5.0, -9.0}) {
+      const Excerpt e = excerpt_of(s, filtered(pressed, rate, "low shelf", 120, 0.7, eq_db));
+      Planar model = s;
+      put_in_law_beside_filter(e, level, model);
+      std::vector<double> off;  // but for one gain over all, which is the filter's
+      for (int64_t n = 0; n < s.frames(); n += 97)
+        if (std::abs(s.channel(0)[size_t(n)]) > 1e-3)
+          off.push_back(model.channel(0)[size_t(n)] / s.channel(0)[size_t(n)] / law(n));
+      const double mean = std::accumulate(off.begin(), off.end(), 0.0) / double(off.size());
+      double square = 0;
+      for (const double x : off) square += std::pow(x / mean - 1, 2) / double(off.size());
+      QVERIFY2(std::sqrt(square) < 0.02, qPrintable(QString("%1 dB, %2").arg(eq_db).arg(std::sqrt(square))));
+    }
   }
 };
 

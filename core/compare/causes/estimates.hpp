@@ -12,6 +12,7 @@
 #include "core/compare/causes/cause.hpp"
 #include "core/compare/causes/excerpt.hpp"
 #include "core/compare/causes/layers.hpp"
+#include "core/compare/causes/level_detector.hpp"
 #include "core/compare/causes/model.hpp"
 
 namespace heathmist::causes {
@@ -23,6 +24,7 @@ struct Found {
   double reach_s = 0;                      ///< how far from a sample what it does to it comes from, on either side
   bool is_plain = false;                   ///< to be seen by itself, however little it takes out of what is left
   std::function<Cause()> beside_coding{};  ///< as it is told where the return was coded; none: as the cause is
+  std::shared_ptr<const LevelCourse> follows{};  ///< the level that its gain is a law of; none: it has no law
 };
 
 /// Looks for one kind of cause between a model and the excerpt's return. Nothing where it cannot be there.

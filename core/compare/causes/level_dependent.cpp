@@ -138,14 +138,16 @@ std::optional<Found> estimate_dynamics(const Excerpt& e, const Model& model) {
   else
     c.values["ratio"] = ratio;
   const auto gains = std::make_shared<const SampleGains>(e, model, t, law);
-  return Found{c, [gains, own = static_cast<const Places&>(e)](const Places& where, Planar& m) {
-                 where.each_shared(own, [&](int64_t at, int64_t in_own, int64_t frames) {
-                   for (int64_t n = 0; n < frames; ++n) {
-                     const double gain = gains->at(in_own + n);
-                     for (int p = 0; p < m.channels(); ++p) m.channel(p)[size_t(at + n)] *= gain;
-                   }
-                 });
-               }};
+  Found found{c, [gains, own = static_cast<const Places&>(e)](const Places& where, Planar& m) {
+                where.each_shared(own, [&](int64_t at, int64_t in_own, int64_t frames) {
+                  for (int64_t n = 0; n < frames; ++n) {
+                    const double gain = gains->at(in_own + n);
+                    for (int p = 0; p < m.channels(); ++p) m.channel(p)[size_t(at + n)] *= gain;
+                  }
+                });
+              }};
+  found.follows = gains->level();
+  return found;
 }
 
 }  // namespace heathmist::causes

@@ -8,16 +8,17 @@ namespace heathmist::causes {
 
 double step_of(double time_s, double every_s) { return time_s <= 0 ? 1 : 1 - std::exp(-every_s / time_s); }
 
-Rectified::Rectified(const Excerpt& e, const Planar& model, LevelDetector::Of of, bool of_mean)
+Rectified::Rectified(const Excerpt& e, const Planar& model, const LevelDetector& detector)
     : rate_hz_(e.rate_hz),
-      square_(of == LevelDetector::Of::square),
+      square_(detector.of == LevelDetector::Of::square),
       values_(size_t(e.frames())),
       power_(values_.size(), 1e-18f) {
+  const Planar& heard = detector.of_master ? *e.master : model;
   for (int p = 0; p < e.pairs(); ++p)
     for (size_t n = 0; n < values_.size(); ++n) {
-      const auto x = float(std::abs(model.channel(p)[n]));
-      power_[n] += x * x;
-      values_[n] = of_mean ? values_[n] + x / float(e.pairs()) : std::max(values_[n], x);
+      const auto x = float(std::abs(heard.channel(p)[n])), m = float(model.channel(p)[n]);
+      power_[n] += m * m;
+      values_[n] = detector.of_mean ? values_[n] + x / float(e.pairs()) : std::max(values_[n], x);
     }
   if (square_)
     for (float& v : values_) v *= v;

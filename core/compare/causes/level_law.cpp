@@ -23,7 +23,8 @@ constexpr double silence = 1e-9, faintest_gain = 1e-4;
 constexpr double known_db = 0.1;   // a gain that is known better than that counts fully
 constexpr double independent = 8;  // samples that say something of their own, one of
 constexpr double worth_polish = 0.8;
-constexpr double least_of_step = 1e-3;  // of all that is told
+constexpr double holds_by_itself = 0.9;  // that a law explains
+constexpr double least_of_step = 1e-3;   // of all that is told
 constexpr std::array attacks_s{0.0, 0.0005, 0.001, 0.0025, 0.005, 0.01, 0.02, 0.04, 0.08};
 constexpr std::array releases_s{0.01, 0.02, 0.04, 0.08, 0.15, 0.3, 0.6, 1.2};
 
@@ -114,8 +115,7 @@ LevelLaw law_by_pieces(const Excerpt& e, const DynamicsTrace& t) {
   for (const double release : {0.01, 0.03, 0.1, 0.2, 0.4, 1.0})
     for (const double attack : {0.0, 0.003, 0.01, 0.03, 0.1}) {
       LevelLaw law = law_of(t, decibels_by_pieces(t, attack, release), tells);
-      if (law.explained > best.explained)
-        best = law, best.detector = {LevelDetector::Of::decibels, false, attack, release};
+      if (law.explained > best.explained) best = law, best.detector = {.attack_s = attack, .release_s = release};
     }
   return best;
 }
@@ -218,11 +218,13 @@ class GainTable {
   std::array<double, 260> gains_{};
 };
 
-GainTable table_of(const Excerpt& e, const Planar& model, const std::vector<float>& levels) {
+/// Of what is `heard`, piece by piece.
+GainTable table_of(const Excerpt& e, const Planar& model, const std::vector<float>& levels,
+                   const std::vector<uint8_t>& heard, int64_t piece) {
   GainTable table;
   for (int p = 0; p < e.pairs(); ++p)
     for (size_t n = 0; n < levels.size(); ++n)
-      if (e.told[n]) table.add(double(levels[n]), model.channel(p)[n], e.ret.channel(p)[n]);
+      if (e.told[n] && heard[n / size_t(piece)]) table.add(double(levels[n]), model.channel(p)[n], e.ret.channel(p)[n]);
   return table;
 }
 
@@ -251,6 +253,18 @@ std::vector<double> corrections(const Planar& model, const DynamicsTrace& t, con
   for (size_t k = all.size(); k-- > 1;)  // what sets in comes back at its own gain from its first sample on
     if (t.weight[k] > 0 && t.weight[k - 1] == 0) all[k - 1] = all[k];
   return all;
+}
+
+/// Pieces where a detector follows what it has heard; before them, at the beginning of a stretch, it holds what nobody
+/// knows.
+std::vector<uint8_t> heard_by(const Excerpt& e, const DynamicsTrace& t, const LevelDetector& detector) {
+  constexpr double forgets = 7;  // time constants
+  std::vector<uint8_t> heard(t.gain.size(), 1);
+  const auto unknown = int64_t(forgets * std::max(detector.attack_s, detector.release_s) * e.rate_hz);
+  for (const Stretch& s : e.stretches)
+    for (int64_t k = s.at / t.piece; k <= (s.at + std::min(unknown, s.frames)) / t.piece; ++k)
+      if (k < std::ssize(heard)) heard[size_t(k)] = 0;
+  return heard;
 }
 
 }  // namespace
@@ -288,19 +302,21 @@ LevelLaw best_level_law(const Excerpt& e, const Planar& model, const DynamicsTra
   if (best.explained < worth) return best;
   std::vector<LevelLaw> laws;
   LevelDetector from = best.detector;
+  const bool master_too = !is_master(e, model);
   for (const auto of : {LevelDetector::Of::magnitude, LevelDetector::Of::square})
-    for (const bool of_mean : {false, true}) {
-      if (of_mean && e.pairs() == 1) continue;
-      from.of = of, from.of_mean = of_mean;
-      laws.push_back(climbed(e, t, Rectified(e, model, of, of_mean), from));
-      from = laws.back().detector;
-    }
+    for (const bool of_mean : {false, true})
+      for (const bool of_master : {false, true}) {
+        if ((of_mean && e.pairs() == 1) || (of_master && !master_too)) continue;
+        from.of = of, from.of_mean = of_mean, from.of_master = of_master;
+        laws.push_back(climbed(e, t, Rectified(e, model, from), from));
+        from = laws.back().detector;
+      }
   std::ranges::sort(laws, std::greater<>(), &LevelLaw::explained);
   if (laws.front().explained < std::max(worth_polish, best.explained))
     return laws.front().explained > best.explained ? laws.front() : best;
   best = laws.front();
   const auto polish = [&](LevelLaw law, std::initializer_list<double> by) {
-    return polished(e, t, Rectified(e, model, law.detector.of, law.detector.of_mean), std::move(law), by);
+    return polished(e, t, Rectified(e, model, law.detector), std::move(law), by);
   };
   for (const auto& [hopeful, by] : hopes)
     for (LevelLaw& law : laws)
@@ -312,16 +328,26 @@ LevelLaw best_level_law(const Excerpt& e, const Planar& model, const DynamicsTra
 SampleGains::SampleGains(const Excerpt& e, const Planar& model, const DynamicsTrace& t, const LevelLaw& law)
     : every_(law.detector.of == LevelDetector::Of::decibels || law.detector.attack_s > 0 ? 4 : 1) {
   std::vector<float> gains(size_t(e.frames()), 1.f);
-  if (law.detector.of != LevelDetector::Of::decibels) {
-    const auto& [of, of_mean, attack_s, release_s] = law.detector;
-    const auto levels = Rectified(e, model, of, of_mean).by_samples({attack_s, release_s});
-    GainTable table = table_of(e, model, levels);
+  const bool by_pieces = law.detector.of == LevelDetector::Of::decibels;
+  const auto heard = heard_by(e, t, law.detector);
+  if (!by_pieces) {
+    const auto levels = Rectified(e, model, law.detector).by_samples({law.detector.attack_s, law.detector.release_s});
+    const bool enough = std::ranges::count(heard, 1) * 5 > std::ssize(heard);
+    GainTable table = table_of(e, model, levels, enough ? heard : std::vector<uint8_t>(heard.size(), 1), t.piece);
     table.solve();
-    for (size_t n = 0; n < levels.size(); ++n) gains[n] = float(table.at(double(levels[n])));
+    LevelCourse course;
+    for (size_t n = 0; n < levels.size(); ++n) {
+      gains[n] = float(table.at(double(levels[n])));
+      if (n % size_t(LevelCourse::every) == 0) course.dbfs.push_back(levels[n]);
+    }
+    level_ = std::make_shared<const LevelCourse>(std::move(course));
   }
-  const auto by_pieces = corrections(model, t, gains);
+  auto corrected = corrections(model, t, gains);
+  if (!by_pieces && law.explained > holds_by_itself)  // what the gain of a piece is beside that has other causes
+    for (size_t k = 0; k < corrected.size(); ++k)
+      if (heard[k]) corrected[k] = 1;
   for (size_t n = 0; n < gains.size(); n += size_t(every_))
-    gains_.push_back(gains[n] * float(between(by_pieces, t.piece, double(n) + 0.5)));
+    gains_.push_back(gains[n] * float(between(corrected, t.piece, double(n) + 0.5)));
 }
 
 double SampleGains::at(int64_t place) const {

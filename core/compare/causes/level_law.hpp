@@ -1,5 +1,6 @@
 // The gain as a law of the level that a detector with an attack and a release sees, and what it makes of each sample.
 #pragma once
+#include <memory>
 #include <vector>
 
 #include "core/compare/causes/level_detector.hpp"
@@ -29,14 +30,19 @@ struct LevelLaw {
 /// `worth` of it.
 LevelLaw best_level_law(const Excerpt& excerpt, const Planar& model, const DynamicsTrace& trace, double worth);
 
-/// The gain of every place of the excerpt: what the law makes of the detector's level there, brought to the gain that
-/// each piece has. Where a detector has an attack it is kept of every fourth place, and straight between these.
+/// The gain of every place of the excerpt: what the law makes of the detector's level there. Where it is not that of
+/// nearly all of the gain, and where a stretch begins, whose detector held what nobody knows, that is brought to the
+/// gain that each piece has. Where a detector has an attack it is kept of every fourth place, and straight between
+/// these.
 class SampleGains {
  public:
   SampleGains(const Excerpt& excerpt, const Planar& model, const DynamicsTrace& trace, const LevelLaw& law);
   double at(int64_t place) const;
+  /// The level that the gain is a law of; none where it is that of pieces.
+  const std::shared_ptr<const LevelCourse>& level() const { return level_; }
 
  private:
+  std::shared_ptr<const LevelCourse> level_{};
   int64_t every_;
   std::vector<float> gains_;
 };

@@ -4,6 +4,8 @@
 #include <cmath>
 #include <string_view>
 
+#include "core/compare/causes/law_beside_filter.hpp"
+#include "core/compare/causes/moment_gains.hpp"
 #include "core/compare/causes/outline.hpp"
 
 namespace heathmist::causes {
@@ -20,6 +22,7 @@ constexpr double plain_beside_db = 0.5;   // ... if it is not plain to see
 constexpr double second_from_db = -70;    // and what must be left for it: less is how well the first was known
 constexpr double clicks_from_db = -100;   // ... and for clicks beside another: where peaks are not known better
 constexpr double worth_again_db = 0.3;
+constexpr double well_known_db = -45;
 constexpr int most_rounds = 8;          // two causes that hide one another come apart slowly
 constexpr double most_let_go_db = 0.5;  // that a cause may have taken out and be let go
 constexpr double simpler_db = 3;        // by which another set of causes must beat one that holds a gain free to move
@@ -94,6 +97,7 @@ struct Search {
   const Job job;
   const Estimate* banned = nullptr;
   std::vector<Kept> kept{};
+  Attempts::Before settled{};  // where a filter and a law had come apart as far as they do
 
   double master_share(double share) const { return share * excerpt.master_power; }
   bool keeps(const Estimate& e) const {
@@ -106,6 +110,8 @@ struct Search {
     return {excerpt, attempts, std::move(causes)};
   }
   double left() const { return view_without({}).left().first; }
+  /// What a law and a filter leave that have come apart.
+  bool is_well_known(double left) const { return left < master_share(std::pow(10, well_known_db / 10)); }
 
   double least_db(const Estimate& e, const Found& found) const {
     if (kept.empty() && !facts.lossy) return e.least_db;
@@ -201,8 +207,55 @@ struct Search {
         if (!found || found == kept[n].found || !may_become(n, found->cause.code)) continue;
         now = keep_if_better(n, {found, kept[n].of}, now, worth_again_db);
       }
+      now = filter_with_law(now);
       if (now > before * std::pow(10, -worth_again_db / 10)) return;
     }
+  }
+
+  std::optional<size_t> place_of(const char* code) const {
+    const auto k = std::find_if(kept.begin(), kept.end(), [&](const Kept& own) { return own.of == &named(code); });
+    return k == kept.end() ? std::nullopt : std::optional(size_t(k - kept.begin()));
+  }
+
+  /// The filter that is best with whichever law of the level that the gain follows, or with whichever gains of moments;
+  /// and the law behind it. Nothing where one of them is none.
+  std::optional<Search> with_filter_apart(size_t filter, size_t dynamics, bool of_moments) const {
+    const auto level = kept[dynamics].found->follows;
+    if (!level) return {};
+    const View v = view_without(filter);
+    const Excerpt& of = v.excerpt_for(*kept[filter].of);
+    Planar model = v.model_for(*kept[filter].of);
+    if (of_moments)
+      put_in(moment_gains(of, model), model);
+    else
+      put_in_law_beside_filter(of, *level, model);
+    auto found = estimate_filter(of, model);
+    if (!found || !may_become(filter, found->cause.code)) return {};
+    Search with = *this;
+    with.kept[filter].found = std::make_shared<const Found>(std::move(*found));
+    with.kept[dynamics].found = estimated(*kept[dynamics].of, with.view_without(dynamics));
+    return with.kept[dynamics].found ? std::optional(std::move(with)) : std::nullopt;
+  }
+
+  /// A filter and a gain by level each take some of what the other is off by, and come apart slowly by turns: so the
+  /// filter whatever the law, then the law again, until that makes no odds. What is left then.
+  double filter_with_law(double now) {
+    constexpr double fast_db = 1.5;
+    const auto filter = place_of("filter"), dynamics = place_of("dynamics");
+    if (!filter || !dynamics || view_without({}).before() == settled) return now;
+    for (int round = 0; round < most_rounds && now > master_share(well_explained); ++round) {
+      job.check();
+      const double before = now;
+      for (const bool of_moments : {false, true}) {
+        if (of_moments && (now < before * std::pow(10, -fast_db / 10) || is_well_known(now))) break;
+        auto with = with_filter_apart(*filter, *dynamics, of_moments);
+        const double then = with ? with->left() : now;
+        if (then < now) kept = std::move(with->kept), now = then;
+      }
+      if (now > before * std::pow(10, -worth_again_db / 10)) break;
+    }
+    settled = view_without({}).before();
+    return now;
   }
 
   /// Whether, beside the others, another cause explains better what one was taken for; or a simpler one as well, once
@@ -271,15 +324,18 @@ struct Search {
   }
 
   void run() {
+    if (!kept.empty()) again();
     add_causes();
     once_more_over_all();
     let_go();
     name_dynamics();
   }
 
-  /// What was found in an outline, estimated in all of it; and what the outline does not hold.
-  void run_from(const std::vector<Kept>& outline) {
+  /// What was found in an outline, estimated in all of it: a gain by level first, that an estimate of a filter does
+  /// worse without than the other way round. And what the outline does not hold.
+  void run_from(std::vector<Kept> outline) {
     double now = left();
+    std::ranges::stable_partition(outline, [](const Kept& k) { return bool(k.found->follows); });
     for (const Kept& k : outline) {
       const auto found = estimated(*k.of, view_without({}));
       if (!found) continue;
@@ -329,26 +385,63 @@ struct Search {
   }
 };
 
+/// Goes on with another search from where that starts; `search` is the better one of both then.
+void try_another(Search& search, Search other) {
+  other.run();
+  const bool is_same = search.kept.size() == other.kept.size() &&
+                       std::ranges::all_of(search.kept, [&](const Kept& k) { return other.keeps(*k.of); });
+  const double by_db = is_same ? 0 : simpler_db;
+  if (other.score_db() < search.score_db() - by_db) search.kept = std::move(other.kept);
+}
+
+/// Where a gain by level and a filter hide one another from the first, what is found first is neither: from the gain,
+/// and from the filter as it is whatever the moments' gains.
+void try_dynamics_with_filter(Search& search, const Search& fresh) {
+  constexpr double may_be_law = 0.5, moves_db = 0.3;
+  const Estimate &dynamics = named("dynamics"), &filter = named("filter");
+  const View bare = fresh.view_without({});
+  const FoundPtr law = fresh.estimated(dynamics, bare);
+  if (law && law->follows && law->cause.values["follows"].get<double>() > may_be_law &&
+      !(search.place_of("dynamics") == 0 && search.place_of("filter"))) {
+    Search other = fresh;
+    other.kept = {{law, &dynamics}};
+    try_another(search, std::move(other));
+  }
+  if (search.is_well_known(search.left())) return;
+  const MomentGains gains = moment_gains(search.excerpt, bare.model());
+  if (gains.moments_db < moves_db) return;
+  Planar moved = bare.model();
+  put_in(gains, moved);
+  auto found = estimate_filter(search.excerpt, moved);
+  if (!found) return;
+  Search other = fresh;
+  other.kept = {{std::make_shared<const Found>(std::move(*found)), &filter}};
+  Tried beside = other.tried(dynamics, other.view_without({}));
+  if (!beside.kept) return;
+  other.kept.push_back(std::move(*beside.kept));
+  try_another(search, std::move(other));
+}
+
 /// A gain that is free to move explains much that has a cause of its own, or two: the search without it is tried too,
 /// and the one that starts from a fade.
 Search searched(const Excerpt& excerpt, const BudgetFacts& facts, Attempts& attempts, const Job& job) {
   Search search{excerpt, facts, attempts, Job{job.stop, job.progress, std::min(job.workers(), most_workers)}};
   search.run();
   job.report(0.7);
+  const Search fresh{excerpt, facts, attempts, Job{job.stop, {}, search.job.threads}};
+  if (search.left() > search.master_share(well_explained)) try_dynamics_with_filter(search, fresh);
   const Estimate *ride = &named("gain_ride"), *dynamics = &named("dynamics"), *steps = &named("gain_step");
   const auto moves = std::find_if(search.kept.begin(), search.kept.end(), [&](const Kept& k) {
     return k.of == ride || k.of == dynamics || (k.of == steps && k.found->cause.values["count"].get<size_t>() > 1);
   });
   if (moves == search.kept.end()) return search;
-  std::vector<Search> others(2, Search{excerpt, facts, attempts, Job{job.stop, {}, search.job.threads}, moves->of});
-  if (Tried fade = others[1].tried(named("fade"), others[1].view_without({})); fade.kept)
-    others[1].kept.push_back(std::move(*fade.kept)), others[1].banned = nullptr;
+  std::vector<Search> others(2, fresh);
+  others[0].banned = moves->of;
+  if (Tried fade = fresh.tried(named("fade"), fresh.view_without({})); fade.kept)
+    others[1].kept.push_back(std::move(*fade.kept));
   else
     others.pop_back();
-  for (Search& other : others) {
-    other.run();
-    if (other.score_db() < search.score_db() - simpler_db) search.kept = std::move(other.kept);
-  }
+  for (Search& other : others) try_another(search, std::move(other));
   return search;
 }
 
