@@ -5,6 +5,8 @@
 #include <array>
 #include <cmath>
 #include <complex>
+#include <span>
+#include <utility>
 
 #include "core/dsp/fft.hpp"
 
@@ -52,7 +54,7 @@ using OfTwoKnots = Eigen::Matrix<std::complex<double>, int(knots), int(knots)>;
 /// with the return.
 class LawParts {
  public:
-  LawParts(size_t size) : window_(dsp::hann(size)), fft_(size), return_(fft_.bins()) {
+  explicit LawParts(size_t size) : window_(dsp::hann(size)), fft_(size), return_(fft_.bins()) {
     for (size_t k = 0; k < knots; ++k) {
       with_return_[k].resize(fft_.bins());
       for (size_t l = 0; l <= k; ++l) together_[k][l].resize(fft_.bins());

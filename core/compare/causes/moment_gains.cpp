@@ -3,7 +3,6 @@
 #include <algorithm>
 #include <cmath>
 #include <complex>
-#include <optional>
 #include <span>
 
 #include "core/dsp/decibels.hpp"
@@ -60,8 +59,8 @@ void add_moment(GainCells& g, size_t moment, size_t first_band, std::span<const 
     const double weight = 1 / (1 + off_db2 / (well_known_db * well_known_db));
     g.cells.push_back({moment, first_band + b, dsp::db_of(std::abs(mr) / mm, 1e-6), weight, mm});
   }
-  std::erase_if(g.cells,
-                [&](const GainCell& c) { return &c >= g.cells.data() + first && c.energy <= faintest * loudest; });
+  const auto faint = [&](const GainCell& c) { return c.energy <= faintest * loudest; };
+  g.cells.erase(std::remove_if(g.cells.begin() + long(first), g.cells.end(), faint), g.cells.end());
 }
 
 GainCells gain_cells(const Excerpt& e, const Planar& model) {
