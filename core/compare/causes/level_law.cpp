@@ -267,6 +267,17 @@ std::vector<uint8_t> heard_by(const Excerpt& e, const DynamicsTrace& t, const Le
   return heard;
 }
 
+/// Corrections that are more than what a law is off by have other causes, and are left alone where it is heard.
+void leave_to_the_law(std::vector<double>& corrections, const DynamicsTrace& t, const std::vector<uint8_t>& heard) {
+  constexpr double of_the_law_db = 0.04;  // root mean square
+  double square = 0, all = 0;
+  for (size_t k = 0; k < corrections.size(); ++k)
+    if (heard[k]) square += t.weight[k] * std::pow(dsp::db_of(corrections[k], faintest_gain), 2), all += t.weight[k];
+  if (square <= of_the_law_db * of_the_law_db * all) return;
+  for (size_t k = 0; k < corrections.size(); ++k)
+    if (heard[k]) corrections[k] = 1;
+}
+
 }  // namespace
 
 double DynamicsTrace::gain_db(size_t piece) const { return dsp::db_of(gain[piece], faintest_gain); }
@@ -343,9 +354,7 @@ SampleGains::SampleGains(const Excerpt& e, const Planar& model, const DynamicsTr
     level_ = std::make_shared<const LevelCourse>(std::move(course));
   }
   auto corrected = corrections(model, t, gains);
-  if (!by_pieces && law.explained > holds_by_itself)  // what the gain of a piece is beside that has other causes
-    for (size_t k = 0; k < corrected.size(); ++k)
-      if (heard[k]) corrected[k] = 1;
+  if (!by_pieces && law.explained > holds_by_itself) leave_to_the_law(corrected, t, heard);
   for (size_t n = 0; n < gains.size(); n += size_t(every_))
     gains_.push_back(gains[n] * float(between(corrected, t.piece, double(n) + 0.5)));
 }

@@ -30,10 +30,10 @@ struct LevelLaw {
 /// `worth` of it.
 LevelLaw best_level_law(const Excerpt& excerpt, const Planar& model, const DynamicsTrace& trace, double worth);
 
-/// The gain of every place of the excerpt: what the law makes of the detector's level there. Where it is not that of
-/// nearly all of the gain, and where a stretch begins, whose detector held what nobody knows, that is brought to the
-/// gain that each piece has. Where a detector has an attack it is kept of every fourth place, and straight between
-/// these.
+/// The gain of every place of the excerpt: what the law makes of the detector's level there. That is brought to the
+/// gain that each piece has where a stretch begins, whose detector held what nobody knows, where the law is not that of
+/// nearly all of the gain, and where it is hardly off: more has other causes. Where a detector has an attack the gain
+/// is kept of every fourth place, and straight between these.
 class SampleGains {
  public:
   SampleGains(const Excerpt& excerpt, const Planar& model, const DynamicsTrace& trace, const LevelLaw& law);
