@@ -71,6 +71,10 @@ struct Excerpt : Places {
 
   int pairs() const { return master->channels(); }
   int64_t frames() const { return master->frames(); }
+  /// Whether all of so many frames from a place on may be read.
+  bool tells_all(int64_t at, int64_t count) const {
+    return std::all_of(told.begin() + at, told.begin() + at + count, [](uint8_t t) { return t; });
+  }
   double seconds_of(double time) const;  ///< in the master's time
   double seconds_at(int64_t place) const { return seconds_of(time_of(place)); }
 };

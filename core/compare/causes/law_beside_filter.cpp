@@ -117,9 +117,7 @@ class LawParts {
   }
   /// sum += conj(a) b
   static void add_across(const LawBins& a, const LawBins& b, LawBins& sum) {
-    for (size_t n = 0; n < sum.size(); ++n)
-      sum[n] += std::complex<double>{a[n].real() * b[n].real() + a[n].imag() * b[n].imag(),
-                                     a[n].real() * b[n].imag() - a[n].imag() * b[n].real()};
+    for (size_t n = 0; n < sum.size(); ++n) sum[n] += std::conj(a[n]) * b[n];
   }
 
   std::vector<double> window_;
@@ -139,8 +137,7 @@ Eigen::VectorXd law_off(const Excerpt& e, const LevelCourse& level, const Planar
   for (int p = 0; p < e.pairs(); ++p) {
     LawParts parts(size);
     for (int64_t at = 0; at + int64_t(size) <= e.frames(); at += int64_t(size) / 2)
-      if (std::all_of(e.told.begin() + at, e.told.begin() + at + int64_t(size), [](uint8_t t) { return t; }))
-        parts.add(model.channel(p), e.ret.channel(p), level, by, at);
+      if (e.tells_all(at, int64_t(size))) parts.add(model.channel(p), e.ret.channel(p), level, by, at);
     parts.add_to(normal, right);
   }
   normal.diagonal().array() += ridge * normal.trace() / double(knots) + 1e-300;

@@ -73,8 +73,7 @@ GainCells gain_cells(const Excerpt& e, const Planar& model) {
   g.moments = (frames - g.size) / hop + 1, g.bands = bands.size() * size_t(e.pairs());
   dsp::RealFft<double> of_model(g.size), of_return(g.size);
   for (size_t n = 0; n < g.moments; ++n) {
-    const auto told = e.told.begin() + long(n * hop);
-    if (!std::all_of(told, told + long(g.size), [](uint8_t t) { return t; })) continue;
+    if (!e.tells_all(int64_t(n * hop), int64_t(g.size))) continue;
     for (int p = 0; p < e.pairs(); ++p) {
       for (size_t k = 0; k < g.size; ++k)
         of_model.time()[k] = window[k] * model.channel(p)[n * hop + k],
@@ -104,13 +103,12 @@ void fill_in(std::vector<double>& gains, const std::vector<GainCell>& cells) {
     if (!known[n]) gains[n] = n > first ? gains[n - 1] : first < gains.size() ? gains[first] : 0;
 }
 
-/// Root mean square about the mean, each cell by `weight`.
-double spread_of(const std::vector<double>& gains, size_t GainCell::*which, double GainCell::*weight,
-                 const std::vector<GainCell>& cells) {
+/// Root mean square about the mean, as often and as much as each is known.
+double spread_of(const std::vector<double>& moments, const std::vector<GainCell>& cells) {
   double all = 0, sum = 0, square = 0;
   for (const GainCell& c : cells) {
-    const double w = c.*weight, db = gains[c.*which];
-    all += w, sum += w * db, square += w * db * db;
+    const double db = moments[c.moment];
+    all += c.weight, sum += c.weight * db, square += c.weight * db * db;
   }
   return all > 0 ? std::sqrt(std::max(0.0, square / all - sum * sum / all / all)) : 0;
 }
@@ -127,8 +125,7 @@ MomentGains moment_gains(const Excerpt& e, const Planar& model) {
     solve_for(bands, &GainCell::band, gains.db, &GainCell::moment, g.cells);
   }
   fill_in(gains.db, g.cells);
-  gains.moments_db = spread_of(gains.db, &GainCell::moment, &GainCell::weight, g.cells);
-  gains.bands_db = spread_of(bands, &GainCell::band, &GainCell::energy, g.cells);
+  gains.spread_db = spread_of(gains.db, g.cells);
   return gains;
 }
 

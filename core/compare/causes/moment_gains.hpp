@@ -10,8 +10,7 @@ namespace heathmist::causes {
 struct MomentGains {
   int64_t hop = 1;           ///< frames between their middles; the first lies one hop in
   std::vector<double> db{};  ///< by moment; that of the one before where none is known
-  double moments_db = 0;     ///< root mean square of them about their mean
-  double bands_db = 0;       ///< ... and of the bands', by what they hold
+  double spread_db = 0;      ///< root mean square of them about their mean
 };
 MomentGains moment_gains(const Excerpt& excerpt, const Planar& model);
 

@@ -104,8 +104,7 @@ struct Path {
         left(size_t(excerpt.frames())) {
     const auto size = int64_t(hann.size());
     for (int64_t at = 0; at + size <= e.frames(); at += size / 2)
-      if (std::all_of(e.told.begin() + at, e.told.begin() + at + size, [](uint8_t t) { return t; }))
-        blocks.push_back(at);
+      if (e.tells_all(at, size)) blocks.push_back(at);
     for (const int64_t at : blocks) {
       transform(model, at);
       spectra.emplace_back(fft.spectrum().begin(), fft.spectrum().end());

@@ -22,7 +22,7 @@ constexpr double plain_beside_db = 0.5;   // ... if it is not plain to see
 constexpr double second_from_db = -70;    // and what must be left for it: less is how well the first was known
 constexpr double clicks_from_db = -100;   // ... and for clicks beside another: where peaks are not known better
 constexpr double worth_again_db = 0.3;
-constexpr double well_known_db = -45;
+constexpr double well_known_db = -45;   // of the master, that a law and a filter leave which have come apart
 constexpr int most_rounds = 8;          // two causes that hide one another come apart slowly
 constexpr double most_let_go_db = 0.5;  // that a cause may have taken out and be let go
 constexpr double simpler_db = 3;        // by which another set of causes must beat one that holds a gain free to move
@@ -409,7 +409,7 @@ void try_dynamics_with_filter(Search& search, const Search& fresh) {
   }
   if (search.is_well_known(search.left())) return;
   const MomentGains gains = moment_gains(search.excerpt, bare.model());
-  if (gains.moments_db < moves_db) return;
+  if (gains.spread_db < moves_db) return;
   Planar moved = bare.model();
   put_in(gains, moved);
   auto found = estimate_filter(search.excerpt, moved);
