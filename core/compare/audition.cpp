@@ -77,7 +77,10 @@ class PartReader : public Reader {
     }
     const Places where{{{first, 0, frames}}, fit_.first};
     in_order(
-        count, [&](size_t n) { return layers_->layers[n].stands; },
+        count,
+        [&](size_t n) {
+          return std::pair{layers_->layers[n].stands, layers_->layers[n].turn};
+        },
         [&](size_t n) { layers_->layers[n].put_in(where, model); });
     return model;
   }

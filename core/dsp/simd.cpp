@@ -142,6 +142,48 @@ void CascadeEnergy(Cascade16& c, const double* const* in, int64_t count, double*
   }
 }
 
+/// As many vectors of followers at once, from the k-th on.
+template <int vectors>
+void FollowAtOnce(const Followers& f, int k, const float* values, const float* weights, int64_t count, int64_t piece,
+                  float* means) {
+  const hn::CappedTag<float, 16> d;
+  using V = hn::Vec<decltype(d)>;
+  const int lanes = int(hn::Lanes(d)), used = f.count - k < vectors * lanes ? f.count - k : vectors * lanes;
+  float up[vectors * 16] = {}, down[vectors * 16] = {}, out[vectors * 16];
+  for (int n = 0; n < used; ++n) up[n] = f.up[k + n], down[n] = f.down[k + n];
+  V now[vectors], rise[vectors], fall[vectors], sum[vectors];
+  for (int v = 0; v < vectors; ++v) {
+    now[v] = hn::Set(d, f.start);
+    rise[v] = hn::LoadU(d, up + v * lanes);
+    fall[v] = hn::LoadU(d, down + v * lanes);
+  }
+  for (int64_t at = 0; at < count; at += piece, means += f.count) {
+    const int64_t end = count - at < piece ? count : at + piece;
+    float all = 0;
+    for (int v = 0; v < vectors; ++v) sum[v] = hn::Zero(d);
+    for (int64_t n = at; n < end; ++n) {
+      const V value = hn::Set(d, values[n]), weight = hn::Set(d, weights[n]);
+      all += weights[n];
+      for (int v = 0; v < vectors; ++v) {
+        const V off = hn::Sub(value, now[v]);
+        now[v] = hn::MulAdd(off, hn::IfThenElse(hn::Gt(off, hn::Zero(d)), rise[v], fall[v]), now[v]);
+        sum[v] = hn::MulAdd(now[v], weight, sum[v]);
+      }
+    }
+    for (int v = 0; v < vectors; ++v) hn::StoreU(sum[v], d, out + v * lanes);
+    for (int n = 0; n < used; ++n) means[k + n] = out[n] / all;
+  }
+}
+
+void Follow(const Followers& f, const float* values, const float* weights, int64_t count, int64_t piece, float* means) {
+  const int lanes = int(hn::Lanes(hn::CappedTag<float, 16>()));
+  for (int k = 0; k < f.count;)
+    if (f.count - k > 2 * lanes)
+      FollowAtOnce<5>(f, k, values, weights, count, piece, means), k += 5 * lanes;
+    else
+      FollowAtOnce<2>(f, k, values, weights, count, piece, means), k += 2 * lanes;
+}
+
 }  // namespace HWY_NAMESPACE
 }  // namespace heathmist::dsp::simd
 HWY_AFTER_NAMESPACE();
@@ -153,6 +195,7 @@ HWY_EXPORT(BlendDot);
 HWY_EXPORT(Summarize);
 HWY_EXPORT(ChunkPeaks);
 HWY_EXPORT(CascadeEnergy);
+HWY_EXPORT(Follow);
 void convolve(const double* in, const double* h, int taps, double* out, int64_t count) {
   HWY_DYNAMIC_DISPATCH(Convolve)(in, h, taps, out, count);
 }
@@ -165,6 +208,10 @@ void chunk_peaks(const double* in, int64_t chunks, int64_t chunk, double* peaks)
 void cascade_energy(Cascade16& cascade, const double* const in[Cascade16::width], int64_t count,
                     double energy[Cascade16::width]) {
   HWY_DYNAMIC_DISPATCH(CascadeEnergy)(cascade, in, count, energy);
+}
+void follow(const Followers& followers, const float* values, const float* weights, int64_t count, int64_t piece,
+            float* means) {
+  HWY_DYNAMIC_DISPATCH(Follow)(followers, values, weights, count, piece, means);
 }
 Summary summarize(const double* in, int64_t count) { return HWY_DYNAMIC_DISPATCH(Summarize)(in, count); }
 }  // namespace heathmist::dsp::simd

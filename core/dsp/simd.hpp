@@ -36,4 +36,15 @@ struct Cascade16 {
 void cascade_energy(Cascade16& cascade, const double* const in[Cascade16::width], int64_t count,
                     double energy[Cascade16::width]);
 
+/// Followers with one pole: now += (value - now) times up[k] where that is positive, else times down[k].
+struct Followers {
+  const float *up, *down;
+  int count;
+  float start;  ///< where all of them stand before the first value
+};
+/// Many side by side, for one alone would wait for itself. means[m followers.count + k]: mean of the k-th over the
+/// values of [m piece, (m + 1) piece), each weighed by its positive weight; the last piece may be shorter.
+void follow(const Followers& followers, const float* values, const float* weights, int64_t count, int64_t piece,
+            float* means);
+
 }  // namespace heathmist::dsp::simd

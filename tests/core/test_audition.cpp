@@ -109,6 +109,32 @@ class TestAudition : public QObject {
       }
   }
 
+  /// What is told second may have happened first: the parts still sum up to the residual, as told.
+  void parts_are_put_in_as_they_happened() {
+    const Planar sound = programme("drums", 48000, 1, 5);
+    save(folder_ / "m.wav", sound, 48000, WordFormat::float64);
+    const auto square = [](const causes::Places&, Planar& m) {
+      for (int c = 0; c < m.channels(); ++c)
+        for (double& x : m.channel(c)) x *= x;
+    };
+    const auto halve = [](const causes::Places&, Planar& m) { m = scaled(std::move(m), 0.5); };
+    const auto clip = Clip::open(folder_ / "m.wav");
+    Fit fit;
+    fit.pairs = plain_pairs(2, 2);
+    set_overlap(fit, sound.frames(), sound.frames());
+    Layers told;  // a square, then a half: told the other way round
+    told.layers = {{causes::Stands::in_programme, halve, 0, 1}, {causes::Stands::in_programme, square, 0, 0}};
+    const auto layers = std::make_shared<const Layers>(told);
+    const auto part = [&](size_t n) { return all_of(*cause_clip({clip, clip}, fit, layers, {CausePart::layer, n})); };
+    const Planar first = part(0), second = part(1);
+    for (int c = 0; c < 2; ++c)
+      for (size_t n = 0; n < size_t(sound.frames()); ++n) {
+        const double x = sound.channel(c)[n];
+        QVERIFY(std::abs(first.channel(c)[n] - (x / 2 - x)) < 1e-6);
+        QVERIFY(std::abs(second.channel(c)[n] - (x * x / 2 - x / 2)) < 1e-6);
+      }
+  }
+
   /// Of a long pair only stretches are looked at; a filter is heard all the way through.
   void a_filter_is_heard_over_all_of_a_long_pair() {
     constexpr int rate = 44100;

@@ -164,6 +164,34 @@ class TestDsp : public QObject {
     QVERIFY(!std::isfinite(dsp::simd::summarize(bad.data(), 40).square_sum));
   }
 
+  /// As many followers as fill a vector and some more, each as if it stood alone.
+  void followers_side_by_side_follow_as_one_does() {
+    dsp::Noise chance(16);
+    constexpr int64_t piece = 7;
+    for (const int count : {1, 2, 9, 24, 33, 72, 90})
+      for (const int64_t frames : {1, 6, 7, 350, 1001}) {
+        std::vector<float> values(static_cast<size_t>(frames)), weights(values.size()), up, down;
+        for (size_t n = 0; n < values.size(); ++n)
+          values[n] = float(chance.between(0, 1)), weights[n] = float(chance.between(0.1, 1));
+        for (int k = 0; k < count; ++k) up.push_back(float(chance.between(0, 1))), down.push_back(up.back() / 50);
+        const auto pieces = size_t((frames + piece - 1) / piece);
+        std::vector<float> means(pieces * size_t(count), NAN);
+        dsp::simd::follow({up.data(), down.data(), count, 0.3f}, values.data(), weights.data(), frames, piece,
+                          means.data());
+        for (size_t k = 0; k < size_t(count); ++k) {
+          double now = 0.3f;
+          for (size_t m = 0; m < pieces; ++m) {
+            double sum = 0, all = 0;
+            for (size_t n = m * piece; n < std::min(values.size(), (m + 1) * piece); ++n) {
+              now += (values[n] - now) * (values[n] > now ? up[k] : down[k]);
+              sum += now * weights[n], all += weights[n];
+            }
+            QVERIFY(std::abs(means[m * size_t(count) + k] - sum / all) < 2e-6);
+          }
+        }
+      }
+  }
+
   void a_shift_by_nothing_copies() {
     dsp::Noise chance(7);
     std::vector<double> in(500), out(in.size() - dsp::Interpolator::taps + 1);

@@ -11,6 +11,8 @@
 #include "core/compare/causes/excerpt.hpp"
 #include "core/compare/causes/law_beside_filter.hpp"
 #include "core/compare/causes/moment_gains.hpp"
+#include "core/compare/causes/response.hpp"
+#include "core/compare/causes/view.hpp"
 #include "core/compare/waterfall.hpp"
 #include "core/dsp/decibels.hpp"
 #include "tests/support/programmes.hpp"
@@ -332,6 +334,45 @@ class TestEstimates : public QObject {
     QVERIFY(moment_gains(excerpt_of(programme("dense", rate, 0.02, 1), programme("dense", rate, 0.02, 1)),
                          programme("dense", rate, 0.02, 1))
                 .db.empty());
+  }
+
+  /// A gain or a filter that happened last is taken off the return again, wherever the programme holds something.
+  void what_happened_last_is_undone() {
+    const Planar s = programme("dense", rate, 6, 23);
+    const Planar turned = filtered(s, rate, "bell", 900, 1.1, -7);
+    const auto filter = estimate_filter(excerpt_of(s, turned), Planar(s));
+    QVERIFY(filter && filter->runs);
+    Excerpt back = undone(excerpt_of(s, turned), *filter);
+    for (const auto& [frames, off_db] : {std::pair{int64_t(0), -60.0}, {int64_t(rate / 2), -80.0}}) {  // ends ring
+      std::fill_n(back.told.begin(), frames, 0), std::fill_n(back.told.end() - frames, frames, 0);
+      QVERIFY(10 * std::log10(power_left(back, s) / back.master_power) < off_db);
+    }
+    const Found moves{{}, [](const Places&, Planar& m) {
+                        m = changed(std::move(m), [](double x, int c, int64_t n) {
+                          return x * (c == 0 ? 0.5 : 1 + 0.9 * std::sin(double(n) / 9000));
+                        });
+                      }};
+    Planar moved = s;
+    moves.take_out({}, moved);
+    const Excerpt still = undone(excerpt_of(s, moved), moves);
+    QVERIFY(power_left(still, s) < 1e-28);
+  }
+
+  /// Where a gain was put in that is known only about, a filter's level where the programme is next to nothing is known
+  /// no better than what is left there lets it be.
+  void a_moving_gain_leaves_faint_levels_open() {
+    Planar s = filtered(programme("dense", rate, 8, 24), rate, "high shelf", 9000, 0.7, -40);
+    const Planar turned = filtered(s, rate, "bell", 400, 1, 5);
+    dsp::Noise chance(25);
+    const auto told = [&](bool moved) {
+      Model off = changed(s, [&](double x, int, int64_t) { return x + 2e-4 * chance.between(-1, 1); });
+      off.moved = moved;
+      return estimate_filter(excerpt_of(s, turned), off)->cause.values["sections"];
+    };
+    for (const Json& section : told(true)) QVERIFY2(section["hz"] < 600, section.dump().c_str());
+    QCOMPARE(told(true).size(), 1u);
+    QVERIFY(std::abs(told(true)[0]["gain_db"].get<double>() - 5) < 0.2);
+    QVERIFY(told(false).size() > 1);  // as it is where the model is right, and the return lost its treble
   }
 
   /// The law of a level that is known is read to a few thousandths beside a filter that is not.

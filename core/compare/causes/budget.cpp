@@ -4,8 +4,10 @@
 #include <array>
 #include <cmath>
 #include <map>
+#include <numeric>
 #include <set>
 #include <string_view>
+#include <tuple>
 #include <utility>
 
 #include "core/compare/causes/left_where.hpp"
@@ -197,6 +199,42 @@ Cause as_a_coder_does(Cause c) {
 
 Cause told_beside_coding(const Found& found) { return found.beside_coding ? found.beside_coding() : found.cause; }
 
+/// What is told of causes so that each takes out what it can: with some told before it, all in the order in which they
+/// happen. What happens first may take out nothing as long as what follows on it is not known.
+class TellingOrder {
+ public:
+  TellingOrder(const Excerpt& e, const std::vector<Kept>& found, Attempts& attempts)
+      : e_(e), found_(found), attempts_(attempts), open_(found.size()) {
+    std::iota(open_.begin(), open_.end(), size_t(0));
+  }
+  bool all_told() const { return open_.empty(); }
+  /// The next one, of `found`; the model with it.
+  std::pair<size_t, Planar> next(double left) {
+    size_t at = 0;
+    Planar model = with(open_[0]);
+    for (size_t other = 0; power_left(e_, model) > left && ++other < open_.size();)
+      if (Planar then = with(open_[other]); power_left(e_, then) <= left) at = other, model = std::move(then);
+    const size_t which = open_[at];
+    told_.push_back(which), open_.erase(open_.begin() + long(at));
+    return {which, std::move(model)};
+  }
+
+ private:
+  Planar with(size_t one_more) const {
+    std::vector<size_t> all = told_;
+    all.push_back(one_more);
+    std::ranges::sort(all);
+    std::vector<Kept> causes;
+    for (const size_t n : all) causes.push_back(found_[n]);
+    return model_of(e_, causes, attempts_);
+  }
+
+  const Excerpt& e_;
+  const std::vector<Kept>& found_;
+  Attempts& attempts_;
+  std::vector<size_t> open_, told_;
+};
+
 /// The samples keep to a word length, though what is left beneath the other causes does not show how they were cut.
 std::optional<Cause> word_length_alone(const Excerpt& e, const BudgetFacts& facts) {
   const auto bits = facts.bits ? facts.bits : facts.bits_elsewhere;
@@ -258,19 +296,20 @@ Budget explained(const causes::Excerpt& excerpt, const BudgetFacts& facts, cause
     budget.causes.push_back(std::move(cause));
     before = after;
   };
-  for (size_t n = 0; n < found.size(); ++n) {
-    const Kept& kept = found[n];
+  for (TellingOrder order(excerpt, found, tries.whole); !order.all_told();) {
+    size_t turn = 0;
+    std::tie(turn, model) = order.next(before);
+    const Kept& kept = found[turn];
     of_the_rest.gain_follows |= is_of_dynamics(kept.found->cause);
     if (kept.of->stands == Stands::in_programme && !of_the_rest.taken_db)
       of_the_rest.taken_db = relative_db(before, excerpt.master_power);
-    model = model_of(excerpt, {found.begin(), found.begin() + long(n) + 1}, tries.whole);
     const Cause cause = facts.lossy ? as_a_coder_does(told_beside_coding(*kept.found)) : kept.found->cause;
     if (cause.code == "lossy") {  // but the level that it left as it was is told
       budget.level_db += cause.values["flat_db"].get<double>();
       continue;
     }
     enter(cause, power_left(excerpt, model));
-    budget.layers.push_back({kept.of->stands, kept.found->take_out, kept.found->reach_s});
+    budget.layers.push_back({kept.of->stands, kept.found->take_out, kept.found->reach_s, turn});
   }
   of_the_rest.fit_is_plain = facts.fit_is_plain && found.empty();
   budget.remainder_db = relative_db(before, excerpt.master_power);

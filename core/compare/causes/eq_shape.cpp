@@ -69,11 +69,12 @@ bool are_a_bell(const EqSection& a, const EqSection& b) {
 }
 
 /// A bell or a shelf that turns the very edge of what is heard, or by more than such a thing can, is more likely
-/// the way down of a pass, a needle upward or at the top is chance, a bell over all of the band a gain, and two shelves
-/// against one another a bell: they must be that much better.
+/// the way down of a pass, a needle upward or at the top is chance, a bell over all of the band a gain, a wide one at
+/// the bottom a shelf, and two shelves against one another a bell: they must be that much better.
 double doubt(const std::vector<EqSection>& sections, double rate) {
   constexpr double lowest_hz = 30, highest = 0.42, most_db = 20, much_better = 4, far_better = 12;
-  constexpr double needle_q = 16, high = 0.33, high_needle_q = 4, low_hz = 40, low_needle_q = 3, least_q = 0.25;
+  constexpr double needle_q = 16, high = 0.33, high_needle_q = 4, low_hz = 40, low_needle_q = 3, least_q = 0.25,
+                   low_least_q = 0.6;
   double most = 1;
   for (const EqSection& s : sections) {
     const bool high_edge = s.hz > highest * rate, is_high = s.hz > high * rate, is_bell = s.kind == Kind::bell,
@@ -82,8 +83,8 @@ double doubt(const std::vector<EqSection>& sections, double rate) {
                                                : needle_q);
     const bool turns_down = s.is_shelf() || (is_bell && s.gain_db < 0);
     if (turns_down && s.hz < lowest_hz) most = far_better;
-    if ((turns_down && high_edge) || (is_bell && s.q < least_q) || (s.is_shelf() && std::abs(s.gain_db) > most_db) ||
-        (is_bell && needle && (is_high || s.gain_db > 0)))
+    if ((turns_down && high_edge) || (is_bell && s.q < (s.hz < low_hz ? low_least_q : least_q)) ||
+        (s.is_shelf() && std::abs(s.gain_db) > most_db) || (is_bell && needle && (is_high || s.gain_db > 0)))
       most = std::max(most, much_better);
   }
   for (size_t a = 0; a + 1 < sections.size(); ++a)

@@ -17,6 +17,8 @@
 
 namespace heathmist::causes {
 
+struct Response;  // response.hpp
+
 /// A cause that was found: described (code, channels, places, values), and what puts it into a model.
 struct Found {
   Cause cause;
@@ -25,6 +27,7 @@ struct Found {
   bool is_plain = false;                   ///< to be seen by itself, however little it takes out of what is left
   std::function<Cause()> beside_coding{};  ///< as it is told where the return was coded; none: as the cause is
   std::shared_ptr<const LevelCourse> follows{};  ///< the level that its gain is a law of; none: it has no law
+  std::shared_ptr<const Response> runs{};        ///< the filter that it is; none: it is another thing
 };
 
 /// Looks for one kind of cause between a model and the excerpt's return. Nothing where it cannot be there.

@@ -2,6 +2,7 @@
 
 #include <algorithm>
 #include <cmath>
+#include <numeric>
 
 #include "core/compare/causes/aligned_pairs.hpp"
 #include "core/compare/segments.hpp"
@@ -182,19 +183,22 @@ bool is_master(const Excerpt& e, const Planar& model) {
 
 double power_left(const Excerpt& e, const Planar& model, bool odd, const std::vector<uint8_t>& told) {
   const int64_t piece = 5 * piece_frames(e.rate_hz);
-  double sum = 0, count = 0;
-  for (int p = 0; p < e.pairs(); ++p) {
+  std::vector<double> sum(size_t(e.pairs())), count(sum.size());
+  each_pair(e.threads, e.pairs(), [&](int p) {
     const auto m = model.channel(p), r = e.ret.channel(p);
+    double of_pair = 0, told_of_pair = 0;
     for (int64_t at = 0; at < e.frames(); at += piece) {
       if (odd && at / piece % 2 == 0) continue;
       for (int64_t n = at; n < std::min(e.frames(), at + piece); ++n)
         if (told[size_t(n)]) {
           const double d = r[size_t(n)] - m[size_t(n)];
-          sum += d * d, count += 1;
+          of_pair += d * d, told_of_pair += 1;
         }
     }
-  }
-  return count > 0 ? sum / count : 0;
+    sum[size_t(p)] = of_pair, count[size_t(p)] = told_of_pair;
+  });
+  const double all = std::accumulate(count.begin(), count.end(), 0.0);
+  return all > 0 ? std::accumulate(sum.begin(), sum.end(), 0.0) / all : 0;
 }
 
 std::vector<uint8_t> told_behind_seams(const Excerpt& e, double echo_s) {

@@ -352,9 +352,9 @@ void leave_out_the_edge(EqShape& shape, double rate_hz) {
   if (!set.sections.empty()) shape = std::move(set);
 }
 
-Seen seen_in(const Response& r, double rate_hz, double gain_db, bool coded) {
+Seen seen_in(const Response& r, double rate_hz, double gain_db, bool may_be_low) {
   Seen s;
-  for (size_t p = 0; p < r.h.size(); ++p) s.points.push_back(points_of(r, p, coded));
+  for (size_t p = 0; p < r.h.size(); ++p) s.points.push_back(points_of(r, p, may_be_low));
   s.shapes = shapes_of(s.points, rate_hz, -gain_db);
   for (size_t p = 0; p < s.shapes.size(); ++p)
     if (const auto own = band_limit(r, p, s.shapes[p].flat_db); own && (!s.limit || *own < *s.limit)) s.limit = own;
@@ -418,10 +418,11 @@ std::optional<Found> estimate_filter(const Excerpt& e, const Model& model) {
     while (size > 512 && int64_t(size) / 4 > *echo * 3 / 4) size /= 2;
     r = std::make_shared<const Response>(response_of(e, model, size));
   }
-  const auto cause =
-      named(seen_in(*r, e.rate_hz, e.gain_db, false), e.rate_hz, [&] { return explains_nearly_all(*r, e, model); });
+  const auto cause = named(seen_in(*r, e.rate_hz, e.gain_db, model.moved), e.rate_hz,
+                           [&] { return explains_nearly_all(*r, e, model); });
   if (!cause) return {};
   Found found{*cause, [r](const Places&, Planar& m) { run(*r, m); }, double(size) / 2 / e.rate_hz};
+  found.runs = r;
   if (cause->code == "eq" || cause->code == "band_limit")
     found.beside_coding = [r, first = *cause, rate = e.rate_hz, gain = e.gain_db] {
       const auto coded = named(seen_in(*r, rate, gain, true), rate, [] { return false; });

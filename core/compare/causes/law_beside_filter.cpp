@@ -5,6 +5,7 @@
 #include <array>
 #include <cmath>
 #include <complex>
+#include <optional>
 #include <span>
 #include <utility>
 
@@ -132,14 +133,15 @@ Eigen::VectorXd law_off(const Excerpt& e, const LevelCourse& level, const Planar
   constexpr double ridge = 1e-6;  // one gain at all levels is a filter's
   size_t size = 1024;
   while (double(size) < law_block_s * e.rate_hz) size *= 2;
-  Eigen::MatrixXd normal = Eigen::MatrixXd::Zero(knots, knots);
-  Eigen::VectorXd right = Eigen::VectorXd::Zero(knots);
-  for (int p = 0; p < e.pairs(); ++p) {
-    LawParts parts(size);
+  std::vector<std::optional<LawParts>> of_pairs(size_t(e.pairs()));
+  each_pair(e.threads, e.pairs(), [&](int p) {
+    LawParts& parts = of_pairs[size_t(p)].emplace(size);
     for (int64_t at = 0; at + int64_t(size) <= e.frames(); at += int64_t(size) / 2)
       if (e.tells_all(at, int64_t(size))) parts.add(model.channel(p), e.ret.channel(p), level, by, at);
-    parts.add_to(normal, right);
-  }
+  });
+  Eigen::MatrixXd normal = Eigen::MatrixXd::Zero(knots, knots);
+  Eigen::VectorXd right = Eigen::VectorXd::Zero(knots);
+  for (const auto& parts : of_pairs) parts->add_to(normal, right);
   normal.diagonal().array() += ridge * normal.trace() / double(knots) + 1e-300;
   return normal.ldlt().solve(right);
 }

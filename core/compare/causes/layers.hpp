@@ -1,6 +1,9 @@
 // The causes of a pair as layers that are put into the programme, one after the other, until the return stands there.
 #pragma once
+#include <algorithm>
 #include <functional>
+#include <numeric>
+#include <utility>
 #include <vector>
 
 #include "core/audio/planar.hpp"
@@ -23,14 +26,17 @@ struct Layer {
   Stands stands;
   PutIn put_in;
   double reach_s = 0;
+  size_t turn = 0;  ///< among all layers, where that is not the order in which they are told
 };
 
-/// Calls what(n) for n of [0, count) in the order in which causes happen: to the programme, beside it, over all.
-template <class StandsOf, class What>
-void in_order(size_t count, StandsOf stands, What what) {
-  for (const Stands place : {Stands::in_programme, Stands::beside_it, Stands::over_all})
-    for (size_t n = 0; n < count; ++n)
-      if (stands(n) == place) what(n);
+/// Calls what(n) for n of [0, count) in the order in which causes happen: to the programme, beside it, over all; each
+/// of these by turns. `place_of(n)`: what Stands it has, and its turn.
+template <class PlaceOf, class What>
+void in_order(size_t count, PlaceOf place_of, What what) {
+  std::vector<size_t> order(count);
+  std::iota(order.begin(), order.end(), size_t(0));
+  std::ranges::stable_sort(order, {}, [&](size_t n) -> std::pair<Stands, size_t> { return place_of(n); });
+  for (const size_t n : order) what(n);
 }
 
 }  // namespace causes

@@ -4,6 +4,7 @@
 #include <memory>
 
 #include "core/compare/causes/estimates.hpp"
+#include "core/compare/causes/sample_gains.hpp"
 #include "core/compare/causes/static_curve.hpp"
 #include "core/dsp/median.hpp"
 
@@ -30,7 +31,7 @@ double fast_share(const DynamicsTrace& t, double rate_hz) {
   std::vector<double> sum{0}, weight{0};
   for (int64_t n = 0; n < count; ++n) {
     const double w = std::sqrt(t.weight[size_t(n)]);
-    sum.push_back(sum.back() + w * t.gain_db(size_t(n))), weight.push_back(weight.back() + w);
+    sum.push_back(sum.back() + w * t.gain_db[size_t(n)]), weight.push_back(weight.back() + w);
   }
   const double mean = weight.back() > 0 ? sum.back() / weight.back() : 0;
   double fast = 0, all = 0;
@@ -38,7 +39,7 @@ double fast_share(const DynamicsTrace& t, double rate_hz) {
     const auto from = size_t(std::max<int64_t>(0, n - reach)), to = size_t(std::min(count, n + reach + 1));
     const double w = std::sqrt(t.weight[size_t(n)]), around = weight[to] - weight[from];
     if (!(around > 0)) continue;
-    const double db = t.gain_db(size_t(n));
+    const double db = t.gain_db[size_t(n)];
     fast += w * std::pow(db - (sum[to] - sum[from]) / around, 2), all += w * std::pow(db - mean, 2);
   }
   return all > 0 ? fast / all : 0;
@@ -52,7 +53,7 @@ Peaks peaks_turned_down(const DynamicsTrace& t, double usual_db, double most_db)
   Peaks peaks;
   for (size_t n = 1; n + 1 < t.gain.size(); ++n) {
     if (t.weight[n] <= 0 || t.gain[n] > t.gain[n - 1] || t.gain[n] > t.gain[n + 1]) continue;
-    const double down = t.gain_db(n) - usual_db;
+    const double down = t.gain_db[n] - usual_db;
     if (down >= std::min(-0.3, 0.3 * most_db) || t.level_db[n] + usual_db <= t.return_db[n]) continue;
     const auto greatest = [n](const std::vector<double>& db) {
       return *std::max_element(db.begin() + long(n) - 1, db.begin() + long(n) + 2);
@@ -98,12 +99,12 @@ Reduction reduction_of(const DynamicsTrace& t) {
   std::vector<double> db;
   double weight = 0, mean = 0;
   for (size_t n = 0; n < t.gain.size(); ++n)
-    if (t.weight[n] > 0) db.push_back(t.gain_db(n));
+    if (t.weight[n] > 0) db.push_back(t.gain_db[n]);
   if (db.size() < least_pieces) return {};
   std::sort(db.begin(), db.end());
   const double usual = db[db.size() * 9 / 10];
   for (size_t n = 0; n < t.gain.size(); ++n)
-    if (t.weight[n] > 0) weight += t.weight[n], mean += t.weight[n] * std::min(0.0, t.gain_db(n) - usual);
+    if (t.weight[n] > 0) weight += t.weight[n], mean += t.weight[n] * std::min(0.0, t.gain_db[n] - usual);
   return {usual, db[db.size() / 1000] - usual, mean / weight};
 }
 

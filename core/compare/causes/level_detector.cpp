@@ -4,6 +4,8 @@
 #include <cmath>
 #include <numeric>
 
+#include "core/dsp/simd.hpp"
+
 namespace heathmist::causes {
 
 double step_of(double time_s, double every_s) { return time_s <= 0 ? 1 : 1 - std::exp(-every_s / time_s); }
@@ -24,27 +26,15 @@ Rectified::Rectified(const Excerpt& e, const Planar& model, const LevelDetector&
     for (float& v : values_) v *= v;
 }
 
-std::vector<std::vector<double>> Rectified::by_pieces(int64_t piece, std::span<const DetectorTimes> times) const {
-  using Lanes [[gnu::vector_size(32)]] = float;
-  constexpr size_t lanes = sizeof(Lanes) / sizeof(float);
-  std::vector<std::vector<double>> out(times.size());
-  for (size_t first = 0; first < times.size(); first += lanes) {
-    const size_t used = std::min(lanes, times.size() - first);
-    Lanes up{}, down{}, now = Lanes{} + start();
-    for (size_t k = 0; k < used; ++k)
-      up[k] = float(step_of(times[first + k].attack_s, 1.0 / rate_hz_)),
-      down[k] = float(step_of(times[first + k].release_s, 1.0 / rate_hz_));
-    for (size_t n = 0; n < values_.size();) {
-      Lanes sum{};
-      float power = 0;
-      for (const size_t end = std::min(values_.size(), n + size_t(piece)); n < end; ++n) {
-        const Lanes off = values_[n] - now;
-        now += off * (off > 0 ? up : down);
-        sum += now * power_[n], power += power_[n];
-      }
-      for (size_t k = 0; k < used; ++k) out[first + k].push_back(decibels(double(sum[k]) / double(power)));
-    }
-  }
+std::vector<std::vector<float>> Rectified::by_pieces(int64_t piece, std::span<const DetectorTimes> times) const {
+  std::vector<float> up, down, means(((values_.size() + size_t(piece) - 1) / size_t(piece)) * times.size());
+  for (const DetectorTimes& t : times)
+    up.push_back(float(step_of(t.attack_s, 1.0 / rate_hz_))),
+        down.push_back(float(step_of(t.release_s, 1.0 / rate_hz_)));
+  dsp::simd::follow({up.data(), down.data(), int(times.size()), start()}, values_.data(), power_.data(),
+                    std::ssize(values_), piece, means.data());
+  std::vector<std::vector<float>> out(times.size());
+  for (size_t n = 0; n < means.size(); ++n) out[n % times.size()].push_back(decibels(means[n]));
   return out;
 }
 
@@ -57,7 +47,7 @@ std::vector<float> Rectified::by_samples(const DetectorTimes& times) const {
   for (const float value : values_) {
     const float off = value - now;
     now += off * (off > 0 ? up : down);
-    levels.push_back(float(decibels(double(now))));
+    levels.push_back(decibels(now));
   }
   return levels;
 }
@@ -68,6 +58,6 @@ float Rectified::start() const {
   return frames ? std::accumulate(values_.begin(), values_.begin() + frames, 0.f) / float(frames) : 0.f;
 }
 
-double Rectified::decibels(double level) const { return (square_ ? 10 : 20) * std::log10(std::max(1e-18, level)); }
+float Rectified::decibels(float level) const { return (square_ ? 10 : 20) * std::log10(std::max(1e-18f, level)); }
 
 }  // namespace heathmist::causes

@@ -37,13 +37,13 @@ class Rectified {
  public:
   Rectified(const Excerpt& excerpt, const Planar& model, const LevelDetector& detector);
   /// The level of each piece by each of these times: its mean over the piece weighed by the model's energy, as that
-  /// weighs in the piece's gain. Eight go side by side: one alone waits for itself.
-  std::vector<std::vector<double>> by_pieces(int64_t piece, std::span<const DetectorTimes> times) const;
+  /// weighs in the piece's gain. Many cost little more than one.
+  std::vector<std::vector<float>> by_pieces(int64_t piece, std::span<const DetectorTimes> times) const;
   std::vector<float> by_samples(const DetectorTimes& times) const;
 
  private:
   float start() const;
-  double decibels(double level) const;
+  float decibels(float level) const;
   double rate_hz_;
   bool square_;
   std::vector<float> values_, power_;

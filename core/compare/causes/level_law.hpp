@@ -1,6 +1,5 @@
-// The gain as a law of the level that a detector with an attack and a release sees, and what it makes of each sample.
+// The gain as a law of the level that a detector with an attack and a release sees.
 #pragma once
-#include <memory>
 #include <vector>
 
 #include "core/compare/causes/level_detector.hpp"
@@ -16,7 +15,7 @@ struct DynamicsTrace {
   std::vector<double> return_db{};
   std::vector<double> weight{};  ///< the model's energy; 0 where no gain can be told
   std::vector<double> sure{};    ///< 0 to 1: how well the gain is known, whatever the level
-  double gain_db(size_t piece) const;
+  std::vector<double> gain_db{};
 };
 DynamicsTrace dynamics_trace(const Excerpt& excerpt, const Planar& model);
 
@@ -29,22 +28,5 @@ struct LevelLaw {
 /// Of the detector whose level explains most: of decibels by pieces first, sample by sample where those explain
 /// `worth` of it.
 LevelLaw best_level_law(const Excerpt& excerpt, const Planar& model, const DynamicsTrace& trace, double worth);
-
-/// The gain of every place of the excerpt: what the law makes of the detector's level there. That is brought to the
-/// gain that each piece has where a stretch begins, whose detector held what nobody knows, where the law is not that of
-/// nearly all of the gain, and where it is hardly off: more has other causes. Where a detector has an attack the gain
-/// is kept of every fourth place, and straight between these.
-class SampleGains {
- public:
-  SampleGains(const Excerpt& excerpt, const Planar& model, const DynamicsTrace& trace, const LevelLaw& law);
-  double at(int64_t place) const;
-  /// The level that the gain is a law of; none where it is that of pieces.
-  const std::shared_ptr<const LevelCourse>& level() const { return level_; }
-
- private:
-  std::shared_ptr<const LevelCourse> level_{};
-  int64_t every_;
-  std::vector<float> gains_;
-};
 
 }  // namespace heathmist::causes

@@ -93,7 +93,9 @@ std::optional<Found> estimate_mid_side(const Excerpt& e, const Model& model) {
   there.master = sent;  // of which only the shape is asked
   constexpr double least_share = 0.05;
   if (share_of_their_own(there, *sent) < least_share) return {};
-  auto found = estimate_filter(there, Model(*sent));
+  Model of_both(*sent);
+  of_both.moved = model.moved;
+  auto found = estimate_filter(there, of_both);
   if (!found || found->cause.code != "eq" || !found->cause.values.contains("by_channel")) return {};
   Cause c{.code = "eq", .channels = {0, 1}};
   c.values = told_as_mid_and_side(std::move(found->cause.values), found->cause.channels);

@@ -229,4 +229,14 @@ void run(const Response& r, Planar& model) {
   });
 }
 
+Response inverse(Response r) {
+  constexpr double least = 0.05;
+  dsp::RealFft<double> fft(r.size);
+  for (auto& own : r.h) {
+    for (auto& h : own) h = std::conj(h) / std::max(std::norm(h), least * least);
+    dsp::shorten_response(own, fft);  // where little is known it would go on for long
+  }
+  return r;
+}
+
 }  // namespace heathmist::causes

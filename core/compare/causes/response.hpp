@@ -28,4 +28,7 @@ Response estimate_response(const Excerpt& excerpt, const Planar& model, size_t s
 /// Runs a model through it by overlap and save.
 void run(const Response& response, Planar& model);
 
+/// What undoes it, where it lets more through than a twentieth.
+Response inverse(Response response);
+
 }  // namespace heathmist::causes

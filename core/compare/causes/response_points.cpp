@@ -124,7 +124,7 @@ bool tells(const std::vector<double>& power, double most, size_t k) {
   return power[k] >= 1e-13 * most && !is_leakage(power, k);
 }
 
-std::vector<ShapePoint> points_of(const Response& r, size_t pair, bool coded) {
+std::vector<ShapePoint> points_of(const Response& r, size_t pair, bool may_be_low) {
   std::vector<ShapePoint> points;
   const auto& h = r.h[pair];
   const auto& power = r.power[pair];
@@ -139,7 +139,7 @@ std::vector<ShapePoint> points_of(const Response& r, size_t pair, bool coded) {
       const double w = r.certainty[pair][k];
       // what lies over the bin raises it: Bendat and Piersol, Random Data, 9.2
       const double known = w / std::max(1e-6, 1 - w / r.averages[pair]);
-      if (coded && power[k] > 0) added += w * r.left[pair][k] / power[k];
+      if (may_be_low && power[k] > 0) added += w * r.left[pair][k] / power[k];
       magnitude += w * std::norm(h[k]) * known / (1 + known), in_all += known, spread += w * w * r.variance[pair][k],
           bins += 1, mean += w * h[k], weight += w, place += w * double(k);
     }
@@ -150,7 +150,7 @@ std::vector<ShapePoint> points_of(const Response& r, size_t pair, bool coded) {
         (!points.empty() && at_hz < 1.001 * points.back().hz))
       continue;
     if (weight < half_known * bins * r.averages[pair]) magnitude = std::norm(mean) / weight;  // noise adds to no mean
-    const double left_out_db = coded && magnitude > 0 ? 10 * std::log10(1 + added / magnitude) : 0;
+    const double left_out_db = may_be_low && magnitude > 0 ? 10 * std::log10(1 + added / magnitude) : 0;
     constexpr double of_share_db2 = 37.7;  // (10 / ln 10)^2 2: of a magnitude whose square's is 1
     const double by_what_is_left_db2 = of_share_db2 * spread / (weight * weight) + left_out_db * left_out_db,
                  variance_db2 = std::max(of_share_db2 / in_all, by_what_is_left_db2);

@@ -18,9 +18,9 @@ Bins bins_around(const Response& response, double hz);
 /// Whether a bin of the model holds more than what leaks into it; `most`: of all bins.
 bool tells(const std::vector<double>& power, double most, size_t bin);
 
-/// The response of a pair in twelfth octaves. Beside coding the levels are known to within what a coder leaves out:
-/// what it drops lowers H by as much as it lowers the coherence.
-std::vector<ShapePoint> points_of(const Response& response, size_t pair, bool coded = false);
+/// The response of a pair in twelfth octaves. Its levels may be low where a coder has dropped something, or where the
+/// model is off itself (Bendat and Piersol, Random Data, 9.1: noise at the input): by as much as the coherence is low.
+std::vector<ShapePoint> points_of(const Response& response, size_t pair, bool may_be_low = false);
 
 /// One EQ for both channels where they were turned alike as far as they are known, else one for each pair.
 /// `untouched_db`: as in shape_of.

@@ -7,6 +7,7 @@
 #include "core/compare/causes/law_beside_filter.hpp"
 #include "core/compare/causes/moment_gains.hpp"
 #include "core/compare/causes/outline.hpp"
+#include "core/compare/causes/view.hpp"
 
 namespace heathmist::causes {
 
@@ -36,54 +37,6 @@ const Estimate& named(std::string_view code) {
 
 double db_of(double before, double after) { return 10 * std::log10(before / after); }
 
-/// What is estimated from, with some causes put in: a model and the return; for what happens to the programme, both
-/// without what was added. Made when it is first asked for.
-class View {
- public:
-  View(const Excerpt& excerpt, Attempts& attempts, std::vector<Kept> causes)
-      : excerpt_(excerpt), attempts_(attempts), causes_(std::move(causes)) {
-    for (const Kept& k : causes_) before_.push_back(k.found);
-  }
-  const Attempts::Before& before() const { return before_; }
-  /// Power left: all of it, and that of the odd pieces.
-  std::pair<double, double> left() const {
-    return attempts_.left(before_, [&] {
-      return std::pair{power_left(excerpt_, model()), power_left(excerpt_, model(), true)};
-    });
-  }
-  const Model& model() const {
-    std::call_once(made_, [this] { make(); });
-    return model_;
-  }
-  /// Where something was added.
-  bool is_dry(const Estimate& e) const { return model(), e.stands == Stands::in_programme && dry_; }
-  const Excerpt& excerpt_for(const Estimate& e) const { return is_dry(e) ? *dry_ : excerpt_; }
-  const Model& model_for(const Estimate& e) const { return is_dry(e) ? dry_model_ : model(); }
-
- private:
-  void make() const {
-    model_ = model_of(excerpt_, causes_, attempts_);
-    std::vector<Kept> others;
-    for (const Kept& k : causes_)
-      if (k.of->stands != Stands::beside_it) others.push_back(k);
-    if (others.size() == causes_.size()) return;
-    dry_ = excerpt_;
-    dry_model_ = model_of(excerpt_, others, attempts_);
-    for (int p = 0; p < excerpt_.pairs(); ++p) {  // what they add where nothing is muted
-      const auto with = model_.channel(p), without = dry_model_.channel(p), ret = dry_->ret.channel(p);
-      for (size_t n = 0; n < ret.size(); ++n) ret[n] -= with[n] - without[n];
-    }
-  }
-
-  const Excerpt& excerpt_;
-  Attempts& attempts_;
-  std::vector<Kept> causes_;
-  Attempts::Before before_;
-  mutable std::once_flag made_;
-  mutable Model model_, dry_model_;
-  mutable std::optional<Excerpt> dry_;
-};
-
 /// What an estimate takes out, and by how much that is worth more than nothing.
 struct Tried {
   std::optional<Kept> kept;
@@ -97,7 +50,8 @@ struct Search {
   const Job job;
   const Estimate* banned = nullptr;
   std::vector<Kept> kept{};
-  Attempts::Before settled{};  // where a filter and a law had come apart as far as they do
+  bool order_is_known = false;  // of what was kept in an outline
+  Attempts::Before settled{};   // where a filter and a law had come apart as far as they do
 
   double master_share(double share) const { return share * excerpt.master_power; }
   bool keeps(const Estimate& e) const {
@@ -217,42 +171,76 @@ struct Search {
     return k == kept.end() ? std::nullopt : std::optional(size_t(k - kept.begin()));
   }
 
-  /// The filter that is best with whichever law of the level that the gain follows, or with whichever gains of moments;
-  /// and the law behind it. Nothing where one of them is none.
-  std::optional<Search> with_filter_apart(size_t filter, size_t dynamics, bool of_moments) const {
-    const auto level = kept[dynamics].found->follows;
-    if (!level) return {};
+  /// Of two that happen one after the other, the first from the return with the second undone, then that behind it.
+  std::optional<Search> one_after_the_other(size_t first, size_t second) const {
+    const auto [lower, upper] = std::minmax(first, second);
+    Search with = *this;
+    with.kept[lower] = kept[first], with.kept[upper] = kept[second];
+    Search others = with;
+    others.kept.erase(others.kept.begin() + long(upper));
+    const View v = others.view_without(lower);
+    const Estimate& e = *kept[first].of;
+    auto found = e.estimate(undone(v.excerpt_for(e), *kept[second].found), v.model_for(e));
+    if (!found || !with.may_become(lower, found->cause.code)) return {};
+    with.kept[lower].found = std::make_shared<const Found>(std::move(*found));
+    with.kept[upper].found = with.estimated(*kept[second].of, with.view_without(upper));
+    return with.kept[upper].found ? std::optional(std::move(with)) : std::nullopt;
+  }
+
+  /// The filter that is best with whichever law of `level` the gain follows, or with whichever gains of moments where
+  /// that is none; and the law beside it.
+  std::optional<Search> filter_whichever(size_t filter, size_t dynamics, const LevelCourse* level) const {
     const View v = view_without(filter);
     const Excerpt& of = v.excerpt_for(*kept[filter].of);
-    Planar model = v.model_for(*kept[filter].of);
-    if (of_moments)
-      put_in(moment_gains(of, model), model);
-    else
+    Model model = Planar(v.model_for(*kept[filter].of));
+    model.moved = true;
+    if (level)
       put_in_law_beside_filter(of, *level, model);
+    else
+      put_in(moment_gains(of, model), model);
     auto found = estimate_filter(of, model);
     if (!found || !may_become(filter, found->cause.code)) return {};
     Search with = *this;
     with.kept[filter].found = std::make_shared<const Found>(std::move(*found));
-    with.kept[dynamics].found = estimated(*kept[dynamics].of, with.view_without(dynamics));
+    with.kept[dynamics].found = with.estimated(*kept[dynamics].of, with.view_without(dynamics));
     return with.kept[dynamics].found ? std::optional(std::move(with)) : std::nullopt;
+  }
+
+  /// The ways in which a filter and a gain by level are told apart. Nothing where one of them is none.
+  enum class Apart { whichever_law, whichever_gains, filter_first, gain_first };
+  std::optional<Search> taken_apart(Apart way) const {
+    const size_t filter = *place_of("filter"), dynamics = *place_of("dynamics");
+    const auto level = kept[dynamics].found->follows;
+    if (!level || !kept[filter].found->runs) return {};
+    if (way == Apart::filter_first) return one_after_the_other(filter, dynamics);
+    if (way == Apart::gain_first) return one_after_the_other(dynamics, filter);
+    return filter_whichever(filter, dynamics, way == Apart::whichever_law ? level.get() : nullptr);
+  }
+
+  std::vector<Apart> ways_apart() const {
+    const Apart order = *place_of("filter") < *place_of("dynamics") ? Apart::filter_first : Apart::gain_first;
+    if (order_is_known) return {Apart::whichever_law, order};
+    return {Apart::whichever_law, Apart::whichever_gains, Apart::filter_first, Apart::gain_first};
   }
 
   /// A filter and a gain by level each take some of what the other is off by, and come apart slowly by turns: so the
   /// filter whatever the law, then the law again, until that makes no odds. What is left then.
   double filter_with_law(double now) {
-    constexpr double fast_db = 1.5;
-    const auto filter = place_of("filter"), dynamics = place_of("dynamics");
-    if (!filter || !dynamics || view_without({}).before() == settled) return now;
+    constexpr double fast_db = 1.5, far_off_db = 2.5;  // from what is left: not tried again
+    if (!place_of("filter") || !place_of("dynamics") || view_without({}).before() == settled) return now;
+    std::vector<Apart> ways = ways_apart();
     for (int round = 0; round < most_rounds && now > master_share(well_explained); ++round) {
-      job.check();
       const double before = now;
-      for (const bool of_moments : {false, true}) {
-        if (of_moments && (now < before * std::pow(10, -fast_db / 10) || is_well_known(now))) break;
-        auto with = with_filter_apart(*filter, *dynamics, of_moments);
+      std::erase_if(ways, [&](Apart way) {
+        job.check();
+        if (way == Apart::whichever_gains && (db_of(before, now) > fast_db || is_well_known(now))) return false;
+        auto with = taken_apart(way);
         const double then = with ? with->left() : now;
+        const bool far_off = round > 0 && db_of(then, now) > far_off_db;
         if (then < now) kept = std::move(with->kept), now = then;
-      }
-      if (now > before * std::pow(10, -worth_again_db / 10)) break;
+        return far_off;
+      });
+      if (db_of(before, now) < worth_again_db) break;
     }
     settled = view_without({}).before();
     return now;
@@ -332,11 +320,13 @@ struct Search {
   }
 
   /// What was found in an outline, estimated in all of it: a gain by level first, that an estimate of a filter does
-  /// worse without than the other way round. And what the outline does not hold.
-  void run_from(std::vector<Kept> outline) {
+  /// worse without than the other way round, whichever happens first. And what the outline does not hold.
+  void run_from(const std::vector<Kept>& outline) {
     double now = left();
-    std::ranges::stable_partition(outline, [](const Kept& k) { return bool(k.found->follows); });
-    for (const Kept& k : outline) {
+    order_is_known = true;
+    auto laws_first = outline;
+    std::ranges::stable_partition(laws_first, [](const Kept& k) { return bool(k.found->follows); });
+    for (const Kept& k : laws_first) {
       const auto found = estimated(*k.of, view_without({}));
       if (!found) continue;
       kept.push_back({found, k.of});
@@ -345,6 +335,8 @@ struct Search {
       else
         kept.pop_back();
     }
+    std::ranges::stable_sort(
+        kept, {}, [&](const Kept& k) { return std::ranges::find(outline, k.of, &Kept::of) - outline.begin(); });
     again();
     const size_t known = kept.size();
     add_causes();
@@ -410,7 +402,8 @@ void try_dynamics_with_filter(Search& search, const Search& fresh) {
   if (search.is_well_known(search.left())) return;
   const MomentGains gains = moment_gains(search.excerpt, bare.model());
   if (gains.spread_db < moves_db) return;
-  Planar moved = bare.model();
+  Model moved = Planar(bare.model());
+  moved.moved = true;
   put_in(gains, moved);
   auto found = estimate_filter(search.excerpt, moved);
   if (!found) return;
@@ -450,7 +443,10 @@ Search searched(const Excerpt& excerpt, const BudgetFacts& facts, Attempts& atte
 Planar model_of(const Excerpt& excerpt, const std::vector<Kept>& causes, Attempts& attempts) {
   Attempts::Before steps;
   in_order(
-      causes.size(), [&](size_t n) { return causes[n].of->stands; },
+      causes.size(),
+      [&](size_t n) {
+        return std::pair{causes[n].of->stands, n};
+      },
       [&](size_t n) { steps.push_back(causes[n].found); });
   return attempts.model(*excerpt.master, steps,
                         [&](const Found& found, Planar& model) { found.take_out(excerpt, model); });
