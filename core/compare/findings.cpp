@@ -334,7 +334,8 @@ struct Teller {
     }
   }
 
-  /// The return holds less than the master between its own edge and the master's: not merely buried in its noise.
+  /// The return, at the master's level, holds less between its own edge and the master's: not merely buried in its
+  /// noise, and not merely quieter.
   bool lost_above(double edge_hz) const {
     double m = 0, e = 0;
     for (size_t k = 0; k < r.sums.master_spectrum.power.size(); ++k) {
@@ -342,7 +343,7 @@ struct Teller {
       if (hz > edge_hz * 1.03 && hz < *r.master_bandwidth_hz)
         m += r.sums.master_spectrum.power[k], e += r.sums.return_spectrum.power[k];
     }
-    return e < lost_ratio * m;
+    return e < lost_ratio * m * std::pow(10, told_gain_db() / 10);
   }
 
   /// What was done to channels or level explains it all: where the return ends is where that lets the programme end.

@@ -336,13 +336,28 @@ class TestEstimates : public QObject {
                 .db.empty());
   }
 
+  /// What a filter does to a few low notes may look like repeats; of low notes, too, a repeat is one.
+  void a_filter_of_low_notes_is_no_echo() {
+    for (const uint32_t seed : {4, 6, 9}) {
+      const Planar s = programme("bass", rate, 12, seed);
+      for (const auto& [hz, db] : {std::pair{38.0, 5.0}, {60.0, -9.0}})
+        QVERIFY2(!estimate_echo(excerpt_of(s, filtered(s, rate, "low shelf", hz, 0.7, db)), Planar(s)),
+                 qPrintable(QString("%1, %2 dB").arg(seed).arg(db)));
+      Planar repeated = s;
+      for (int c = 0; c < s.channels(); ++c)
+        for (size_t n = 187; n < size_t(s.frames()); ++n) repeated.channel(c)[n] += 0.5 * s.channel(c)[n - 187];
+      const auto echo = estimate_echo(excerpt_of(s, repeated), Planar(s));
+      QVERIFY(echo && is_near(echo->cause.values["time_ms"].get<double>(), 187 / 48.0, 0.03));
+    }
+  }
+
   /// A gain or a filter that happened last is taken off the return again, wherever the programme holds something.
   void what_happened_last_is_undone() {
     const Planar s = programme("dense", rate, 6, 23);
     const Planar turned = filtered(s, rate, "bell", 900, 1.1, -7);
     const auto filter = estimate_filter(excerpt_of(s, turned), Planar(s));
     QVERIFY(filter && filter->runs);
-    Excerpt back = undone(excerpt_of(s, turned), *filter);
+    Excerpt back = *undone(excerpt_of(s, turned), *filter, s);
     for (const auto& [frames, off_db] : {std::pair{int64_t(0), -60.0}, {int64_t(rate / 2), -80.0}}) {  // ends ring
       std::fill_n(back.told.begin(), frames, 0), std::fill_n(back.told.end() - frames, frames, 0);
       QVERIFY(10 * std::log10(power_left(back, s) / back.master_power) < off_db);
@@ -354,8 +369,69 @@ class TestEstimates : public QObject {
                       }};
     Planar moved = s;
     moves.take_out({}, moved);
-    const Excerpt still = undone(excerpt_of(s, moved), moves);
+    const Excerpt still = *undone(excerpt_of(s, moved), moves, s);
     QVERIFY(power_left(still, s) < 1e-28);
+  }
+
+  /// ... and so is a curve, where every level came back as one of its own; and a filter that let nothing through, as
+  /// far as what went in is known.
+  void a_curve_and_a_high_pass_are_undone() {
+    const Planar s = scaled(programme("drums", rate, 6, 23), 0.9);
+    const auto bend = [&](double most) {
+      return changed(s, [most](double x, int, int64_t) { return std::clamp(x - 0.2 * x * x * x, -most, most); });
+    };
+    const auto rises = estimate_curve(excerpt_of(s, bend(1)), Planar(s)),
+               stands = estimate_curve(excerpt_of(s, bend(0.2)), Planar(s));
+    QVERIFY(rises && rises->bends_back && stands && !stands->bends_back);
+    const auto straight = undone(excerpt_of(s, bend(1)), *rises, s);
+    QVERIFY(straight && 10 * std::log10(power_left(*straight, s) / straight->master_power) < -60);
+    QVERIFY(!undone(excerpt_of(s, bend(0.2)), *stands, s));
+
+    const Planar low_cut = filtered(s, rate, "high pass", 90, 0.7);
+    const auto filter = estimate_filter(excerpt_of(s, low_cut), Planar(s));
+    const auto left_db = [&](const Planar& before) {
+      const auto back = undone(excerpt_of(s, low_cut), *filter, before);
+      return 10 * std::log10(power_left(*back, s) / back->master_power);
+    };
+    const double about = left_db(scaled(s, 0.97)), nothing = left_db(scaled(s, 0));
+    QVERIFY2(about < -45 && about < nothing - 15, qPrintable(QString("%1 %2").arg(about).arg(nothing)));
+  }
+
+  /// What comes back where the model holds next to nothing is none of a filter's, and must not spoil what is.
+  void what_comes_where_the_model_is_silent_is_no_filters() {
+    const Planar s = requantised(
+        with_spectrum(programme("choir", rate, 12, 26), rate, [](double hz) { return hz < 9000 ? 1.0 : 0.0; }), 24,
+        true);
+    Planar turned = filtered(s, rate, "high pass", 50, 0.7);
+    dsp::Noise chance(27);
+    const Planar above = with_spectrum(changed(s, [&](double, int, int64_t) { return chance.between(-0.01, 0.01); }),
+                                       rate, [](double hz) { return hz > 11000 ? 1.0 : 0.0; });
+    double added = 0;
+    for (int c = 0; c < s.channels(); ++c)
+      for (size_t n = 0; n < size_t(s.frames()); ++n)
+        turned.channel(c)[n] += above.channel(c)[n], added += above.channel(c)[n] * above.channel(c)[n];
+    const Excerpt e = excerpt_of(s, turned);
+    const auto filter = estimate_filter(e, Planar(s));
+    QVERIFY(filter);
+    Planar made = s;
+    filter->take_out(e, made);
+    const double left = power_left(e, made), least = added / double(s.frames() * s.channels());
+    QVERIFY2(left < 2 * least, qPrintable(QString("%1 of %2").arg(left).arg(least)));
+  }
+
+  /// Between two knots a curve goes no further than these, and is as round as what it was read from.
+  void a_curve_is_read_as_round_as_it_is() {
+    const Planar s = programme("dense", rate, 8, 28);
+    for (const double drive : {0.5, 1.5, 4.0}) {
+      const Planar pressed = changed(s, [&](double x, int, int64_t) { return std::tanh(drive * x) / drive; });
+      const Excerpt e = excerpt_of(s, pressed);
+      const auto curve = estimate_curve(e, Planar(s));
+      QVERIFY(curve);
+      Planar made = s;
+      curve->take_out(e, made);
+      const double db = 10 * std::log10(power_left(e, made) / e.master_power);
+      QVERIFY2(db < -67, qPrintable(QString("%1: %2 dB").arg(drive).arg(db)));
+    }
   }
 
   /// Where a gain was put in that is known only about, a filter's level where the programme is next to nothing is known

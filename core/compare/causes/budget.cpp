@@ -6,8 +6,8 @@
 #include <map>
 #include <numeric>
 #include <set>
+#include <span>
 #include <string_view>
-#include <tuple>
 #include <utility>
 
 #include "core/compare/causes/left_where.hpp"
@@ -24,7 +24,8 @@ std::optional<double> relative_db(double power, double master_power) {
 
 namespace {
 
-constexpr double least_apart_db = 0.03, apart_beside_others_db = 0.15;  // of channels; beside coding, or mixing
+constexpr double least_apart_db = 0.03, apart_beside_others_db = 0.15;  // of channels; beside coding, or mixing,
+                                                                        // or what is louder in one bends it more
 
 PutIn gains(std::array<double, 2> db) {
   return [db](const Places&, Planar& m) {
@@ -35,8 +36,9 @@ PutIn gains(std::array<double, 2> db) {
 
 /// Where the channels' flat parts lie apart, an EQ is a gain of one channel, and an EQ.
 void stand_apart(std::vector<Kept>& kept, bool lossy) {
-  const bool mixed =
-      std::any_of(kept.begin(), kept.end(), [](const Kept& k) { return std::string_view(k.of->code) == "channels"; });
+  const bool mixed = std::ranges::any_of(kept, [](const Kept& k) {
+    return k.of == &named("channels") || k.of == &named("distortion") || k.found->follows;
+  });
   const double least_db = lossy || mixed ? apart_beside_others_db : least_apart_db;
   const auto apart = std::find_if(kept.begin(), kept.end(), [&](const Kept& k) {
     const Cause& c = k.found->cause;
@@ -83,7 +85,7 @@ void drop_what_hardly_fits(std::vector<Kept>& found, const Excerpt& e, const Bud
 
 /// Faint echoes that take little out beside other causes, and leave what has no name, only follow what that is.
 void drop_faint_echoes(std::vector<Kept>& found, const Excerpt& e, const BudgetFacts& facts, Attempts& attempts) {
-  constexpr double faint_db = -25, little_db = 4, much_db = -60;
+  constexpr double faint_db = -25, little_db = 6, much_db = -60;
   const auto echo =
       std::find_if(found.begin(), found.end(), [](const Kept& k) { return k.found->cause.code == "echo"; });
   if (facts.lossy || found.size() < 2 || echo == found.end()) return;
@@ -208,25 +210,31 @@ class TellingOrder {
     std::iota(open_.begin(), open_.end(), size_t(0));
   }
   bool all_told() const { return open_.empty(); }
-  /// The next one, of `found`; the model with it.
-  std::pair<size_t, Planar> next(double left) {
+  /// The next one, of `found`; the model with it, and what that leaves.
+  struct Next {
+    size_t which = 0;
+    Planar model{};
+    double left = 0;
+  };
+  Next next(double left) {
     size_t at = 0;
-    Planar model = with(open_[0]);
-    for (size_t other = 0; power_left(e_, model) > left && ++other < open_.size();)
-      if (Planar then = with(open_[other]); power_left(e_, then) <= left) at = other, model = std::move(then);
-    const size_t which = open_[at];
-    told_.push_back(which), open_.erase(open_.begin() + long(at));
-    return {which, std::move(model)};
+    Next first = with(open_[0]);
+    for (size_t other = 1; first.left > left && other < open_.size(); ++other)
+      if (Next then = with(open_[other]); then.left <= left) at = other, first = std::move(then);
+    told_.push_back(first.which), open_.erase(open_.begin() + long(at));
+    return first;
   }
 
  private:
-  Planar with(size_t one_more) const {
+  Next with(size_t one_more) const {
     std::vector<size_t> all = told_;
     all.push_back(one_more);
     std::ranges::sort(all);
     std::vector<Kept> causes;
     for (const size_t n : all) causes.push_back(found_[n]);
-    return model_of(e_, causes, attempts_);
+    Planar model = model_of(e_, causes, attempts_);
+    const double left = power_left(e_, model);
+    return {one_more, std::move(model), left};
   }
 
   const Excerpt& e_;
@@ -272,6 +280,17 @@ void tell_at_the_returns_level(Cause& cause, double gain_db) {
     for (Json& offset : cause.values["offsets"]) offset = gain * offset.get<double>();
 }
 
+/// A curve behind an EQ is told by what comes to it where that turns nothing: what its flat part turns comes after
+/// both.
+void tell_behind_flat_parts(Cause& curve, std::span<const causes::Kept> before) {
+  double flat_db = 0;
+  for (const causes::Kept& k : before)
+    if (k.found->cause.values.contains("flat_db")) flat_db += k.found->cause.values["flat_db"].get<double>();
+  curve.values["at_dbfs"] = curve.values["at_dbfs"].get<double>() - flat_db;
+  for (Json& point : curve.values["curve"])
+    for (Json& level : point) level = level.get<double>() * std::pow(10, -flat_db / 20);
+}
+
 Budget explained(const causes::Excerpt& excerpt, const BudgetFacts& facts, causes::Tries& tries, const Job& job) {
   using namespace causes;
   Budget budget;
@@ -297,18 +316,19 @@ Budget explained(const causes::Excerpt& excerpt, const BudgetFacts& facts, cause
     before = after;
   };
   for (TellingOrder order(excerpt, found, tries.whole); !order.all_told();) {
-    size_t turn = 0;
-    std::tie(turn, model) = order.next(before);
+    auto [turn, made, after] = order.next(before);
+    model = std::move(made);
     const Kept& kept = found[turn];
     of_the_rest.gain_follows |= is_of_dynamics(kept.found->cause);
     if (kept.of->stands == Stands::in_programme && !of_the_rest.taken_db)
       of_the_rest.taken_db = relative_db(before, excerpt.master_power);
-    const Cause cause = facts.lossy ? as_a_coder_does(told_beside_coding(*kept.found)) : kept.found->cause;
+    Cause cause = facts.lossy ? as_a_coder_does(told_beside_coding(*kept.found)) : kept.found->cause;
+    if (cause.code == "distortion") tell_behind_flat_parts(cause, std::span(found).first(turn));
     if (cause.code == "lossy") {  // but the level that it left as it was is told
       budget.level_db += cause.values["flat_db"].get<double>();
       continue;
     }
-    enter(cause, power_left(excerpt, model));
+    enter(std::move(cause), after);
     budget.layers.push_back({kept.of->stands, kept.found->take_out, kept.found->reach_s, turn});
   }
   of_the_rest.fit_is_plain = facts.fit_is_plain && found.empty();

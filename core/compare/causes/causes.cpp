@@ -1,4 +1,5 @@
 // The list of causes, in the order in which they are tried.
+#include <algorithm>
 #include <set>
 
 #include "core/compare/causes/estimates.hpp"
@@ -29,6 +30,10 @@ const std::vector<Estimate>& all() {
       {"wow", 5, 4, Stands::in_programme, estimate_wow},
   };
   return list;
+}
+
+const Estimate& named(std::string_view code) {
+  return *std::find_if(all().begin(), all().end(), [&](const Estimate& e) { return e.code == code; });
 }
 
 }  // namespace heathmist::causes

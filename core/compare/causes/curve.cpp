@@ -17,16 +17,53 @@ constexpr size_t harmonics = 9;
 constexpr size_t greatest = 7;       // samples that a level is read from first
 constexpr double least_bend = 3e-5;  // of the peak: a straighter curve is a gain
 
-/// Straight between knots.
-struct Curve {
-  std::vector<double> x, y;
-  double at(double v) const {
-    const double place = std::clamp((v - x.front()) / (x.back() - x.front()), 0.0, 1.0) * double(x.size() - 1);
-    auto k = std::clamp<size_t>(size_t(place) + 1, 1, x.size() - 1);  // where they lie evenly
-    while (k + 1 < x.size() && x[k] <= v) ++k;
-    while (k > 1 && x[k - 1] > v) --k;
-    return y[k - 1] + (v - x[k - 1]) / (x[k] - x[k - 1]) * (y[k] - y[k - 1]);
+/// Through knots that rise in x, by cubics that go no further than these (Fritsch and Butland, SIAM Journal on
+/// Scientific and Statistical Computing 5, 1984); beyond the outer ones straight on.
+class Curve {
+ public:
+  Curve(std::vector<double> knots_x, std::vector<double> knots_y)
+      : x(std::move(knots_x)), y(std::move(knots_y)), slope_(x.size()) {
+    std::vector<double> rise(x.size() - 1);
+    for (size_t k = 0; k + 1 < x.size(); ++k) rise[k] = (y[k + 1] - y[k]) / (x[k + 1] - x[k]);
+    slope_.front() = at_end(x[1] - x[0], x[2] - x[1], rise[0], rise[1]);
+    const size_t n = x.size() - 1;
+    slope_.back() = at_end(x[n] - x[n - 1], x[n - 1] - x[n - 2], rise[n - 1], rise[n - 2]);
+    for (size_t k = 1; k + 1 < x.size(); ++k) {
+      const double before = x[k] - x[k - 1], after = x[k + 1] - x[k],
+                   share = (before + 2 * after) / 3 / (before + after);
+      if (rise[k - 1] * rise[k] > 0) slope_[k] = rise[k - 1] * rise[k] / (share * rise[k] + (1 - share) * rise[k - 1]);
+    }
   }
+  double at(double v) const {
+    if (v <= x.front()) return y.front() + (v - x.front()) * slope_.front();
+    if (v >= x.back()) return y.back() + (v - x.back()) * slope_.back();
+    const double place = (v - x.front()) / (x.back() - x.front()) * double(x.size() - 1);
+    auto k = std::min(size_t(place) + 1, x.size() - 1);  // where they lie evenly
+    while (x[k] <= v) ++k;
+    while (x[k - 1] > v) --k;
+    const double wide = x[k] - x[k - 1], t = (v - x[k - 1]) / wide, s = 1 - t;
+    return s * s * (1 + 2 * t) * y[k - 1] + t * t * (1 + 2 * s) * y[k] +
+           wide * t * s * (s * slope_[k - 1] - t * slope_[k]);
+  }
+  /// Everywhere, and as clearly as any: every level came back as one of its own.
+  bool rises() const {
+    constexpr double least_slope = 0.02;
+    for (size_t k = 1; k < x.size(); ++k)
+      if (y[k] - y[k - 1] < least_slope * (x[k] - x[k - 1])) return false;
+    return true;
+  }
+  Curve inverse() const { return {y, x}; }
+
+  std::vector<double> x, y;
+
+ private:
+  /// By three points, no steeper than goes there and back, nor the other way.
+  static double at_end(double outer, double inner, double outer_rise, double inner_rise) {
+    const double slope = ((2 * outer + inner) * outer_rise - outer * inner_rise) / (outer + inner);
+    return slope * outer_rise <= 0 ? 0 : std::abs(slope) > 3 * std::abs(outer_rise) ? 3 * outer_rise : slope;
+  }
+
+  std::vector<double> slope_;
 };
 
 double peak_of(const Planar& model) {
@@ -63,19 +100,19 @@ std::optional<Curve> curve_of(const Excerpt& e, const Planar& model) {
     Sum& s = sums[std::min(most_knots - 1, size_t((x - low) * knots_each))];
     s.x += x, s.y += y, ++s.count;
   });
-  Curve c;
+  std::vector<double> xs, ys;
   // evenly spaced over the range, but never fewer than 40 samples between two knots
   Sum open;
   for (size_t k = 0; k < most_knots; ++k) {
     open.x += sums[k].x, open.y += sums[k].y, open.count += sums[k].count;
     if (open.count == 0 || (open.count < 40 && k + 1 < most_knots)) continue;
     const double x = open.x / double(open.count), y = open.y / double(open.count);
-    if (!c.x.empty() && x <= c.x.back() + 1e-9) continue;
-    c.x.push_back(x), c.y.push_back(y);
+    if (!xs.empty() && x <= xs.back() + 1e-9) continue;
+    xs.push_back(x), ys.push_back(y);
     open = {};
   }
-  if (c.x.size() < 8) return {};
-  return c;
+  if (xs.size() < 8) return {};
+  return Curve(std::move(xs), std::move(ys));
 }
 
 struct Sample {
@@ -264,12 +301,16 @@ std::optional<Found> estimate_curve(const Excerpt& e, const Model& model) {
   for (int p = 0; p < e.pairs(); ++p) c.channels.push_back(p);
   Json points = Json::array();
   for (size_t k = 0; k < curve->x.size(); ++k) points.push_back({curve->x[k], curve->y[k]});
-  tell(c, peak, harmonics_of(0.98 * peak, run));
+  const double seen =
+      std::min(0.98 * peak, std::max(-curve->x.front(), curve->x.back()));  // beyond it next to nothing is
+  tell(c, seen, harmonics_of(seen, run));
   c.values["curve"] = points;
-  return Found{c, [run](const Places&, Planar& m) {
-                 for (int p = 0; p < m.channels(); ++p)
-                   for (double& x : m.channel(p)) x = run(x);
-               }};
+  Found found{c, [run](const Places&, Planar& m) {
+                for (int p = 0; p < m.channels(); ++p)
+                  for (double& x : m.channel(p)) x = run(x);
+              }};
+  if (curve->rises()) found.bends_back = [back = curve->inverse()](double y) { return back.at(y); };
+  return found;
 }
 
 }  // namespace heathmist::causes

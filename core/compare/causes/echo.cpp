@@ -1,13 +1,16 @@
 // Echoes: single repeats, or several.
 #include <algorithm>
 #include <cmath>
+#include <complex>
 #include <numeric>
 #include <set>
 #include <span>
 
 #include "core/compare/causes/echo_places.hpp"
 #include "core/compare/causes/estimates.hpp"
+#include "core/compare/causes/response_points.hpp"
 #include "core/compare/causes/tap_fit.hpp"
+#include "core/dsp/fft.hpp"
 #include "core/dsp/simd.hpp"
 
 namespace heathmist::causes {
@@ -17,6 +20,7 @@ namespace {
 constexpr double most_read_s = 24;
 constexpr size_t most_tried = 6;
 constexpr int64_t around_peak = TapFit::around;
+constexpr double early_s = 0.1;               // what low notes make of a filter may look like it
 constexpr double hardly_less = 0.93;          // of what was left: a place that leaves so much holds no echo
 constexpr double as_good_as_nothing = 1e-12;  // what a gain leaves where it was all
 constexpr double simpler_share = 1.5;  // one clean repeat may leave so much more than many samples around its place
@@ -267,6 +271,37 @@ Cause echo_cause(const std::vector<Channel>& channels, double rate) {
   return c;
 }
 
+/// An early echo is a comb all over the band, and not only where most of the programme is, as what a filter does to a
+/// few low notes may look: of whichever twelfth octaves are known, all alike, the response must hold most of it.
+bool is_comb(const Excerpt& e, const Planar& model, const PutIn& put, int64_t reach) {
+  constexpr double certain = 8, most_of_it = 0.5;
+  size_t size = 8192;
+  while (int64_t(size) < 8 * reach) size *= 2;
+  if (e.frames() < int64_t(8 * size)) return true;
+  const Response seen = estimate_response(e, model, size, 1);
+  Planar impulse(e.pairs(), int64_t(size));
+  for (int p = 0; p < e.pairs(); ++p) impulse.channel(p)[size / 2] = 1;
+  put(e, impulse);
+  double there = 0, all = 0;
+  dsp::RealFft<double> fft(size);
+  for (size_t p = 0; p < size_t(e.pairs()); ++p) {
+    for (size_t n = 0; n < size; ++n) fft.time()[n] = impulse.channel(int(p))[(n + size / 2) % size];
+    fft.forward();
+    const double most = *std::max_element(seen.power[p].begin(), seen.power[p].end());
+    for (double hz = 20; hz < 0.49 * e.rate_hz; hz *= std::exp2(1.0 / 12)) {
+      const auto [from, to] = bins_around(seen, hz);
+      double across = 0, comb = 0, known = 0;
+      for (size_t k = from; k <= to; ++k) {
+        if (!tells(seen.power[p], most, k) || seen.certainty[p][k] < certain) continue;
+        const std::complex<double> tooth = fft.spectrum()[k] - 1.0;
+        across += (std::conj(tooth) * (seen.h[p][k] - 1.0)).real(), comb += std::norm(tooth), known += 1;
+      }
+      if (known > 0) there += across / known, all += comb / known;
+    }
+  }
+  return there > most_of_it * all;
+}
+
 }  // namespace
 
 std::optional<Found> estimate_echo(const Excerpt& e, const Model& model) {
@@ -279,14 +314,14 @@ std::optional<Found> estimate_echo(const Excerpt& e, const Model& model) {
   for (Channel& c : channels) taps.push_back(std::move(c.taps));
   int64_t reach = around_peak;
   for (const Taps& t : taps.front()) reach = std::max(reach, t.at + around_peak);
-  return Found{std::move(cause),
-               [taps, threads = e.threads](const Places&, Planar& m) {
-                 each_pair(threads, m.channels(), [&](int p) {
-                   const std::vector<double> dry(m.channel(p).begin(), m.channel(p).end());
-                   for (const Taps& t : taps[size_t(p)]) add(dry, t, m.channel(p));
-                 });
-               },
-               double(reach) / e.rate_hz};
+  const PutIn put = [taps, threads = e.threads](const Places&, Planar& m) {
+    each_pair(threads, m.channels(), [&](int p) {
+      const std::vector<double> dry(m.channel(p).begin(), m.channel(p).end());
+      for (const Taps& t : taps[size_t(p)]) add(dry, t, m.channel(p));
+    });
+  };
+  if (double(reach) < early_s * e.rate_hz && !is_comb(e, model, put, reach)) return {};
+  return Found{std::move(cause), put, double(reach) / e.rate_hz};
 }
 
 }  // namespace heathmist::causes

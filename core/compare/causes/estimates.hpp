@@ -9,6 +9,9 @@
 //
 // Adding a cause is one file with one `Estimate` and one line in the list (causes.cpp).
 #pragma once
+#include <functional>
+#include <string_view>
+
 #include "core/compare/causes/cause.hpp"
 #include "core/compare/causes/excerpt.hpp"
 #include "core/compare/causes/layers.hpp"
@@ -28,6 +31,7 @@ struct Found {
   std::function<Cause()> beside_coding{};  ///< as it is told where the return was coded; none: as the cause is
   std::shared_ptr<const LevelCourse> follows{};  ///< the level that its gain is a law of; none: it has no law
   std::shared_ptr<const Response> runs{};        ///< the filter that it is; none: it is another thing
+  std::function<double(double)> bends_back{};  ///< what undoes the curve that it is; none: it is none, or nothing does
 };
 
 /// Looks for one kind of cause between a model and the excerpt's return. Nothing where it cannot be there.
@@ -42,6 +46,7 @@ struct Estimate {
 
 /// All of them, in the order in which they are tried.
 const std::vector<Estimate>& all();
+const Estimate& named(std::string_view code);
 
 // Each stands in the file of its name.
 std::optional<Found> estimate_mute(const Excerpt& excerpt, const Model& model);

@@ -108,6 +108,9 @@ Reduction reduction_of(const DynamicsTrace& t) {
   return {usual, db[db.size() / 1000] - usual, mean / weight};
 }
 
+// At every level that occurs: what a curve, or an error of another cause, may leave.
+constexpr double hardly_a_ratio = 1.05, hardly_down_db = 0.6;
+
 }  // namespace
 
 std::optional<Found> estimate_dynamics(const Excerpt& e, const Model& model) {
@@ -121,6 +124,7 @@ std::optional<Found> estimate_dynamics(const Excerpt& e, const Model& model) {
   if (curve.slopes_above && curve.slope < steepest) return {};
   const bool falls = curve.slope < 0;  // less gain the louder it is
   const double ratio = falls ? 1 / std::max(1e-3, 1 + curve.slope) : 1 + curve.slope;
+  if (curve.straight && ratio < hardly_a_ratio && -down.most_db < hardly_down_db) return {};
   const Peaks peaks = peaks_turned_down(t, down.usual_db, down.most_db);
   Cause c{.code = !falls ? "expander" : limits(peaks, ratio, law) ? "limiter" : "compressor"};
   for (int p = 0; p < e.pairs(); ++p) c.channels.push_back(p);

@@ -16,7 +16,7 @@ class Model : public Planar {
   Model(Planar samples) : Planar(std::move(samples)) {}
   Model(Model&&) = default;
   Model& operator=(Model&&) = default;
-  /// A gain that follows the level was put in: at each moment it is known only about, which is like noise in it.
+  /// A gain that follows the level, or a curve, was put in: these are known only about, which is like noise in it.
   bool moved = false;
   /// The gain to the return of `excerpt` over time, pair by pair.
   std::vector<GainCurve> gain_courses(const Excerpt& excerpt) const;

@@ -14,6 +14,7 @@ using Complex = std::complex<double>;
 using ResponseBins = std::vector<Complex>;
 
 constexpr double chance_margin = 4;  // times what chance explains
+constexpr double most_raised = 30;   // an amplitude: more, of less than half, is what came where the model is silent
 
 struct CrossSums {
   ResponseBins across;
@@ -38,6 +39,7 @@ ResponseBins found_in(const CrossSums& s) {
     if (share < chance_margin * chance && share < 0.999) continue;
     const double keep = std::max(0.0, 1 - chance * (1 - share) / share / (1 - std::min(chance, 0.5)));
     d[k] = keep * s.across[k] / s.model[k];
+    if (share < 0.5 && std::norm(d[k]) > most_raised * most_raised) d[k] = 0;
   }
   return d;
 }

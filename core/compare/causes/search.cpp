@@ -4,10 +4,9 @@
 #include <cmath>
 #include <string_view>
 
-#include "core/compare/causes/law_beside_filter.hpp"
+#include "core/compare/causes/come_apart.hpp"
 #include "core/compare/causes/moment_gains.hpp"
 #include "core/compare/causes/outline.hpp"
-#include "core/compare/causes/view.hpp"
 
 namespace heathmist::causes {
 
@@ -15,27 +14,18 @@ namespace {
 
 constexpr size_t most_causes = 6;
 constexpr double next_to_nothing = 1e-7;
-constexpr double well_explained = 1e-6;   // of the master's power: no other cause is looked for beyond that
 constexpr double second_db = 3;           // what a later cause of many numbers must take out
 constexpr double offset_beside_db = 0.2;  // ... and an offset: what bends or moves the programme moves its own
 constexpr double step_beside_db = 2;      // ... and a step: two numbers,
 constexpr double plain_beside_db = 0.5;   // ... if it is not plain to see
 constexpr double second_from_db = -70;    // and what must be left for it: less is how well the first was known
 constexpr double clicks_from_db = -100;   // ... and for clicks beside another: where peaks are not known better
-constexpr double worth_again_db = 0.3;
-constexpr double well_known_db = -45;   // of the master, that a law and a filter leave which have come apart
-constexpr int most_rounds = 8;          // two causes that hide one another come apart slowly
+constexpr int most_rounds = 8;
 constexpr double most_let_go_db = 0.5;  // that a cause may have taken out and be let go
 constexpr double simpler_db = 3;        // by which another set of causes must beat one that holds a gain free to move
 constexpr double odd_share = 0.4, worse_share = 1e-3;  // of what is left, that odd pieces must hold to be asked
 constexpr int64_t outline_samples = 3 << 18;  // frames by pairs at 48 kHz; up to twice as many are searched at once
 constexpr int most_workers = 4;               // each holds a model of its own
-
-const Estimate& named(std::string_view code) {
-  return *std::find_if(all().begin(), all().end(), [&](const Estimate& e) { return e.code == code; });
-}
-
-double db_of(double before, double after) { return 10 * std::log10(before / after); }
 
 /// What an estimate takes out, and by how much that is worth more than nothing.
 struct Tried {
@@ -43,42 +33,17 @@ struct Tried {
   double worth = 0, left = 0;
 };
 
-struct Search {
-  const Excerpt& excerpt;
+struct Search : CauseSet {
   const BudgetFacts& facts;
-  Attempts& attempts;
   const Job job;
   const Estimate* banned = nullptr;
-  std::vector<Kept> kept{};
-  bool order_is_known = false;  // of what was kept in an outline
-  Attempts::Before settled{};   // where a filter and a law had come apart as far as they do
-
-  double master_share(double share) const { return share * excerpt.master_power; }
-  bool keeps(const Estimate& e) const {
-    return std::any_of(kept.begin(), kept.end(), [&](const Kept& k) { return k.of == &e; });
-  }
-  View view_without(std::optional<size_t> which) const {
-    std::vector<Kept> causes;
-    for (size_t n = 0; n < kept.size(); ++n)
-      if (n != which) causes.push_back(kept[n]);
-    return {excerpt, attempts, std::move(causes)};
-  }
-  double left() const { return view_without({}).left().first; }
-  /// What a law and a filter leave that have come apart.
-  bool is_well_known(double left) const { return left < master_share(std::pow(10, well_known_db / 10)); }
 
   double least_db(const Estimate& e, const Found& found) const {
     if (kept.empty() && !facts.lossy) return e.least_db;
     if (&e == &named("dc")) return offset_beside_db;
+    if (&e == &named("clip") && keeps(named("distortion"))) return second_db;  // the end of a curve is seldom seen
     if (&e == &named("gain_step")) return found.is_plain ? plain_beside_db : step_beside_db;
     return e.price_db > 0.6 ? std::max(second_db, e.least_db) : e.least_db;
-  }
-
-  FoundPtr estimated(const Estimate& e, const View& v) const {
-    return attempts.found(e, v.before(), [&]() -> FoundPtr {
-      auto found = e.estimate(v.excerpt_for(e), v.model_for(e));
-      return found ? std::make_shared<const Found>(std::move(*found)) : nullptr;
-    });
   }
 
   /// Of two causes of a kind the second goes the other way.
@@ -114,10 +79,14 @@ struct Search {
     return {true, taken, std::min(taken, counts), left};
   }
 
+  Attempts::Weight weight_of(const Estimate& e, const Found& found, const View& v) const {
+    return attempts.weight(e, v.before(), [&] { return weighed(e, found, v); });
+  }
+
   Tried tried(const Estimate& e, const View& v) const {
     const FoundPtr found = estimated(e, v);
     if (!found || goes_the_same_way(e, found->cause)) return {};
-    const auto weight = attempts.weight(e, v.before(), [&] { return weighed(e, *found, v); });
+    const auto weight = weight_of(e, *found, v);
     if (!weight.holds || weight.taken_db < least_db(e, *found)) return {};
     return {Kept{found, &e}, weight.counts_db - (found->is_plain ? 0 : e.price_db), weight.left};
   }
@@ -145,11 +114,6 @@ struct Search {
     return best;
   }
 
-  /// A gain that moves stays what it was taken for; what mixes channels may have another name as it is known better.
-  bool may_become(size_t n, const std::string& code) const {
-    return code == kept[n].found->cause.code || kept[n].of == &named("channels");
-  }
-
   /// Every cause once more, with all others taken out, until that makes no odds.
   void again() {
     double now = left();
@@ -161,89 +125,9 @@ struct Search {
         if (!found || found == kept[n].found || !may_become(n, found->cause.code)) continue;
         now = keep_if_better(n, {found, kept[n].of}, now, worth_again_db);
       }
-      now = filter_with_law(now);
+      now = come_apart(*this, now, job);
       if (now > before * std::pow(10, -worth_again_db / 10)) return;
     }
-  }
-
-  std::optional<size_t> place_of(const char* code) const {
-    const auto k = std::find_if(kept.begin(), kept.end(), [&](const Kept& own) { return own.of == &named(code); });
-    return k == kept.end() ? std::nullopt : std::optional(size_t(k - kept.begin()));
-  }
-
-  /// Of two that happen one after the other, the first from the return with the second undone, then that behind it.
-  std::optional<Search> one_after_the_other(size_t first, size_t second) const {
-    const auto [lower, upper] = std::minmax(first, second);
-    Search with = *this;
-    with.kept[lower] = kept[first], with.kept[upper] = kept[second];
-    Search others = with;
-    others.kept.erase(others.kept.begin() + long(upper));
-    const View v = others.view_without(lower);
-    const Estimate& e = *kept[first].of;
-    auto found = e.estimate(undone(v.excerpt_for(e), *kept[second].found), v.model_for(e));
-    if (!found || !with.may_become(lower, found->cause.code)) return {};
-    with.kept[lower].found = std::make_shared<const Found>(std::move(*found));
-    with.kept[upper].found = with.estimated(*kept[second].of, with.view_without(upper));
-    return with.kept[upper].found ? std::optional(std::move(with)) : std::nullopt;
-  }
-
-  /// The filter that is best with whichever law of `level` the gain follows, or with whichever gains of moments where
-  /// that is none; and the law beside it.
-  std::optional<Search> filter_whichever(size_t filter, size_t dynamics, const LevelCourse* level) const {
-    const View v = view_without(filter);
-    const Excerpt& of = v.excerpt_for(*kept[filter].of);
-    Model model = Planar(v.model_for(*kept[filter].of));
-    model.moved = true;
-    if (level)
-      put_in_law_beside_filter(of, *level, model);
-    else
-      put_in(moment_gains(of, model), model);
-    auto found = estimate_filter(of, model);
-    if (!found || !may_become(filter, found->cause.code)) return {};
-    Search with = *this;
-    with.kept[filter].found = std::make_shared<const Found>(std::move(*found));
-    with.kept[dynamics].found = with.estimated(*kept[dynamics].of, with.view_without(dynamics));
-    return with.kept[dynamics].found ? std::optional(std::move(with)) : std::nullopt;
-  }
-
-  /// The ways in which a filter and a gain by level are told apart. Nothing where one of them is none.
-  enum class Apart { whichever_law, whichever_gains, filter_first, gain_first };
-  std::optional<Search> taken_apart(Apart way) const {
-    const size_t filter = *place_of("filter"), dynamics = *place_of("dynamics");
-    const auto level = kept[dynamics].found->follows;
-    if (!level || !kept[filter].found->runs) return {};
-    if (way == Apart::filter_first) return one_after_the_other(filter, dynamics);
-    if (way == Apart::gain_first) return one_after_the_other(dynamics, filter);
-    return filter_whichever(filter, dynamics, way == Apart::whichever_law ? level.get() : nullptr);
-  }
-
-  std::vector<Apart> ways_apart() const {
-    const Apart order = *place_of("filter") < *place_of("dynamics") ? Apart::filter_first : Apart::gain_first;
-    if (order_is_known) return {Apart::whichever_law, order};
-    return {Apart::whichever_law, Apart::whichever_gains, Apart::filter_first, Apart::gain_first};
-  }
-
-  /// A filter and a gain by level each take some of what the other is off by, and come apart slowly by turns: so the
-  /// filter whatever the law, then the law again, until that makes no odds. What is left then.
-  double filter_with_law(double now) {
-    constexpr double fast_db = 1.5, far_off_db = 2.5;  // from what is left: not tried again
-    if (!place_of("filter") || !place_of("dynamics") || view_without({}).before() == settled) return now;
-    std::vector<Apart> ways = ways_apart();
-    for (int round = 0; round < most_rounds && now > master_share(well_explained); ++round) {
-      const double before = now;
-      std::erase_if(ways, [&](Apart way) {
-        job.check();
-        if (way == Apart::whichever_gains && (db_of(before, now) > fast_db || is_well_known(now))) return false;
-        auto with = taken_apart(way);
-        const double then = with ? with->left() : now;
-        const bool far_off = round > 0 && db_of(then, now) > far_off_db;
-        if (then < now) kept = std::move(with->kept), now = then;
-        return far_off;
-      });
-      if (db_of(before, now) < worth_again_db) break;
-    }
-    settled = view_without({}).before();
-    return now;
   }
 
   /// Whether, beside the others, another cause explains better what one was taken for; or a simpler one as well, once
@@ -377,12 +261,13 @@ struct Search {
   }
 };
 
-/// Goes on with another search from where that starts; `search` is the better one of both then.
-void try_another(Search& search, Search other) {
+/// Goes on with another search from where that starts; `search` is the better one of both then. `by_db`: that it must
+/// be better by where it comes to other causes.
+void try_another(Search& search, Search other, double otherwise_db = simpler_db) {
   other.run();
   const bool is_same = search.kept.size() == other.kept.size() &&
                        std::ranges::all_of(search.kept, [&](const Kept& k) { return other.keeps(*k.of); });
-  const double by_db = is_same ? 0 : simpler_db;
+  const double by_db = is_same ? 0 : otherwise_db;
   if (other.score_db() < search.score_db() - by_db) search.kept = std::move(other.kept);
 }
 
@@ -399,7 +284,7 @@ void try_dynamics_with_filter(Search& search, const Search& fresh) {
     other.kept = {{law, &dynamics}};
     try_another(search, std::move(other));
   }
-  if (search.is_well_known(search.left())) return;
+  if (is_well_known(search, search.left())) return;
   const MomentGains gains = moment_gains(search.excerpt, bare.model());
   if (gains.spread_db < moves_db) return;
   Model moved = Planar(bare.model());
@@ -415,13 +300,32 @@ void try_dynamics_with_filter(Search& search, const Search& fresh) {
   try_another(search, std::move(other));
 }
 
+/// A curve beside a filter may take out little before both have come apart, or what follows the level in its place.
+void try_curve_with_filter(Search& search, const Search& fresh) {
+  constexpr double may_be_curve_db = 0.4;
+  const Estimate& curve = named("distortion");
+  if (!search.place_of("filter") || search.keeps(curve)) return;
+  Search other = fresh;
+  std::ranges::copy_if(search.kept, std::back_inserter(other.kept),
+                       [](const Kept& k) { return k.of != &named("dynamics"); });
+  const View v = other.view_without({});
+  const FoundPtr bent = other.estimated(curve, v);
+  if (!bent) return;
+  const auto weight = other.weight_of(curve, *bent, v);
+  if (weight.holds && weight.taken_db < may_be_curve_db) return;
+  const bool is_one_more = other.kept.size() == search.kept.size();
+  other.kept.push_back({bent, &curve});
+  try_another(search, std::move(other), is_one_more ? second_db - curve.price_db : simpler_db);
+}
+
 /// A gain that is free to move explains much that has a cause of its own, or two: the search without it is tried too,
 /// and the one that starts from a fade.
 Search searched(const Excerpt& excerpt, const BudgetFacts& facts, Attempts& attempts, const Job& job) {
-  Search search{excerpt, facts, attempts, Job{job.stop, job.progress, std::min(job.workers(), most_workers)}};
+  Search search{{excerpt, attempts}, facts, Job{job.stop, job.progress, std::min(job.workers(), most_workers)}};
   search.run();
   job.report(0.7);
-  const Search fresh{excerpt, facts, attempts, Job{job.stop, {}, search.job.threads}};
+  const Search fresh{{excerpt, attempts}, facts, Job{job.stop, {}, search.job.threads}};
+  if (search.left() > search.master_share(well_explained)) try_curve_with_filter(search, fresh);
   if (search.left() > search.master_share(well_explained)) try_dynamics_with_filter(search, fresh);
   const Estimate *ride = &named("gain_ride"), *dynamics = &named("dynamics"), *steps = &named("gain_step");
   const auto moves = std::find_if(search.kept.begin(), search.kept.end(), [&](const Kept& k) {
@@ -482,7 +386,7 @@ std::vector<Kept> search_causes(const Excerpt& excerpt, const BudgetFacts& facts
     return searched(excerpt, facts, tries.whole, job).kept;
   if (!tries.outline) tries.outline = outline_of(excerpt, outline_size(excerpt));
   const Search first = searched_outline(facts, tries, job.part(0, 0.5));
-  Search search{excerpt, facts, tries.whole, Job{job.stop, job.part(0.5, 1).progress, first.job.threads}};
+  Search search{{excerpt, tries.whole}, facts, Job{job.stop, job.part(0.5, 1).progress, first.job.threads}};
   search.run_from(first.kept);
   return std::move(search.kept);
 }

@@ -1,10 +1,39 @@
 #include "core/compare/causes/view.hpp"
 
 #include <algorithm>
+#include <functional>
 
 #include "core/compare/causes/response.hpp"
 
 namespace heathmist::causes {
+
+namespace {
+
+void bend(Planar& samples, const std::function<double(double)>& curve) {
+  for (int p = 0; p < samples.channels(); ++p)
+    for (double& x : samples.channel(p)) x = curve(x);
+}
+
+void take_filter_off(Excerpt& e, const Response& filter, const Planar& before) {
+  Planar after = before;
+  run(filter, after);
+  for (int p = 0; p < e.pairs(); ++p)
+    std::ranges::transform(e.ret.channel(p), after.channel(p), e.ret.channel(p).begin(), std::minus<>());
+  run(inverse(filter), e.ret);
+  for (int p = 0; p < e.pairs(); ++p)
+    std::ranges::transform(e.ret.channel(p), before.channel(p), e.ret.channel(p).begin(), std::plus<>());
+}
+
+void take_gains_off(Excerpt& e, const Found& last) {
+  constexpr double least = 1e-3;
+  Planar gains(e.pairs(), e.frames());
+  for (int p = 0; p < e.pairs(); ++p) std::ranges::fill(gains.channel(p), 1.0);
+  last.take_out(e, gains);
+  for (int p = 0; p < e.pairs(); ++p)
+    for (size_t n = 0; n < size_t(e.frames()); ++n) e.ret.channel(p)[n] /= std::max(least, gains.channel(p)[n]);
+}
+
+}  // namespace
 
 View::View(const Excerpt& excerpt, Attempts& attempts, std::vector<Kept> causes)
     : excerpt_(excerpt), attempts_(attempts), causes_(std::move(causes)) {
@@ -38,21 +67,20 @@ void View::make() const {
 
 Model View::made_with(const std::vector<Kept>& causes) const {
   Model made = model_of(excerpt_, causes, attempts_);
-  made.moved = std::ranges::any_of(causes, [](const Kept& k) { return bool(k.found->follows); });
+  made.moved =
+      std::ranges::any_of(causes, [](const Kept& k) { return k.found->follows || k.of == &named("distortion"); });
   return made;
 }
 
-Excerpt undone(Excerpt e, const Found& last) {
-  constexpr double least = 1e-3;
-  if (last.runs) {
-    run(inverse(*last.runs), e.ret);
-    return e;
-  }
-  Planar gains(e.pairs(), e.frames());
-  for (int p = 0; p < e.pairs(); ++p) std::ranges::fill(gains.channel(p), 1.0);
-  last.take_out(e, gains);
-  for (int p = 0; p < e.pairs(); ++p)
-    for (size_t n = 0; n < size_t(e.frames()); ++n) e.ret.channel(p)[n] /= std::max(least, gains.channel(p)[n]);
+std::optional<Excerpt> undone(Excerpt e, const Found& last, const Planar& before) {
+  if (last.runs)
+    take_filter_off(e, *last.runs, before);
+  else if (last.bends_back)
+    bend(e.ret, last.bends_back);
+  else if (last.cause.code == "distortion")
+    return {};  // some levels came back as one
+  else
+    take_gains_off(e, last);
   return e;
 }
 

@@ -35,7 +35,8 @@ class View {
   mutable std::optional<Excerpt> dry_;
 };
 
-/// The excerpt with a gain, or a filter, that happened last taken off its return.
-Excerpt undone(Excerpt excerpt, const Found& last);
+/// The excerpt with a gain, a filter or a curve that happened last taken off its return; nothing where that cannot be.
+/// `before`: the model without it, which stands where a filter let next to nothing through.
+std::optional<Excerpt> undone(Excerpt excerpt, const Found& last, const Planar& before);
 
 }  // namespace heathmist::causes
