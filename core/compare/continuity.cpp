@@ -94,14 +94,24 @@ struct BreakWalker {
   /// rest. Of places that are as good, as in a loop, the nearest.
   std::optional<double> relocate_from(int64_t at, double near) {
     constexpr double as_good = 1.5;
+    const auto frames = std::min<int64_t>(int64_t(look_s * rate()), sums.last - at);
     std::optional<double> best;
     double least = 0;
+    const auto take = [&](double found) {
+      const double left = sum_of(at, frames, found).left();
+      if (!best || left <= as_good * least) best = found, least = left;
+    };
+    if (frames >= piece * 2)  // short sounds of a key may be more like another of it: first where it is likely to be
+      for (const double likely : {0.0, fit.delay_samples})
+        if (lies_better(at, frames, near, likely)) take(likely);
     for (const double within_s : reaches())
-      if (const auto found = relocate_within(at, near, within_s)) {
-        const double left = sum_of(at, std::min<int64_t>(int64_t(look_s * rate()), sums.last - at), *found).left();
-        if (!best || left <= as_good * least) best = found, least = left;
-      }
+      if (const auto found = relocate_within(at, near, within_s)) take(*found);
     return best;
+  }
+  bool lies_better(int64_t at, int64_t frames, double near, double delay) {
+    return delay != near && lies_well(at, frames, delay) &&
+           sum_of(at, frames, delay).left() < much_better * sum_of(at, frames, near).left() &&
+           !repeats(at, frames, delay - near);
   }
   std::optional<double> relocate_within(int64_t at, double near, double within_s) {
     std::vector<Anchor> one{{at, std::min<int64_t>(int64_t(look_s * rate()), sums.last - at), 0, 0}};
@@ -111,11 +121,8 @@ struct BreakWalker {
                  shifted, int64_t(within_s * rate()), job);
     if (one[0].clearness < least_clearness) return {};
     const double found = one[0].delay - (fit.ratio() - 1) * double(at);
-    const double under_the_old = sum_of(at, one[0].frames, near).left();
     for (const double fine : {std::round(found), found})
-      if (lies_well(at, one[0].frames, fine) && sum_of(at, one[0].frames, fine).left() < much_better * under_the_old &&
-          !repeats(at, one[0].frames, fine - near))
-        return fine;
+      if (lies_better(at, one[0].frames, near, fine)) return fine;
     return {};
   }
   /// The master itself stands there again, as in a loop: then a jump from one place to the other changes nothing, and

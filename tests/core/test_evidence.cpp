@@ -246,6 +246,23 @@ class TestEvidence : public QObject {
     QVERIFY2(cause(r, "echo")->after_db.value_or(-999) < -80, qPrintable(told(r)));
   }
 
+  /// Of notes of one key the beginning of a return is more like some other one, by what is sharp in their spectra: it
+  /// is looked for first where it should be.
+  void a_programme_before_a_repeat_stays_in_its_place() {
+    constexpr int rate = 96000;
+    for (const uint64_t seed : {4, 6}) {
+      const Planar s = programme("piano", rate, 12, seed);
+      const auto at = int64_t(3.4321 * rate), more = int64_t(0.2 * rate);
+      Planar twice(2, s.frames() + more);
+      for (int c = 0; c < 2; ++c)
+        for (int64_t n = 0; n < twice.frames(); ++n)
+          twice.channel(c)[size_t(n)] = s.channel(c)[size_t(n < at ? n : n - more)];
+      const auto r = of(s, with_crosstalk(twice, 0.8, 0.336), rate);
+      QVERIFY2(tells(r, "repeat") && tells(r, "width") && !tells(r, "mute"), qPrintable(told(r)));
+      QCOMPARE(std::count_if(r.causes.begin(), r.causes.end(), [](const Cause& c) { return c.code == "repeat"; }), 1);
+    }
+  }
+
   /// Dither makes one of a repeat's two equal borders a little better: it is still a repeat, to the sample.
   void a_repeat_under_dither_is_told_to_the_sample() {
     const int rate = 48000;
