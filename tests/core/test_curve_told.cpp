@@ -1,7 +1,6 @@
 // Curves without memory beside a filter, before or behind it: both told, with their numbers; and what only seemed to be
 // something else.
 #include <QtTest>
-#include <array>
 #include <cmath>
 #include <functional>
 #include <numbers>
@@ -18,12 +17,6 @@ using namespace heathmist::test;
 namespace {
 
 using Bend = std::function<double(double)>;
-
-Planar bent(Planar sound, const Bend& f) {
-  for (int c = 0; c < sound.channels(); ++c)
-    for (double& x : sound.channel(c)) x = f(x);
-  return sound;
-}
 
 Bend saturated(double drive) {
   return [=](double x) { return std::tanh(drive * x) / drive; };

@@ -53,13 +53,6 @@ Planar all_pass(Planar sound, double rate, double hz, double q = 0.7) {
   return biquad(std::move(sound), 1 - alpha, -2 * c, 1 + alpha, 1 + alpha, -2 * c, 1 - alpha);
 }
 
-template <class Curve>
-Planar bent(Planar sound, Curve curve) {
-  for (int c = 0; c < sound.channels(); ++c)
-    for (double& x : sound.channel(c)) x = curve(x);
-  return sound;
-}
-
 double rms_of(const Planar& sound) {
   double sum = 0;
   for (int c = 0; c < sound.channels(); ++c)
@@ -426,6 +419,12 @@ Planar filtered(Planar sound, double rate_hz, const std::string& what, double hz
   if (what == "all pass") return all_pass(std::move(sound), rate_hz, hz, q);
   if (what == "high pass") return high_pass(std::move(sound), rate_hz, hz, q);
   return shelf(std::move(sound), rate_hz, hz, db, what == "high shelf");
+}
+
+Planar bent(Planar sound, const std::function<double(double)>& curve) {
+  for (int c = 0; c < sound.channels(); ++c)
+    for (double& x : sound.channel(c)) x = curve(x);
+  return sound;
 }
 
 Planar late(const Planar& sound, int64_t frames) {

@@ -31,6 +31,8 @@ Planar cut_out(const Planar& sound, int64_t at, int64_t frames);
 /// Read at another place: by depth samples early and late in turn, and depth late at all times, hz times a second.
 /// Between the samples by 64 under a squared cosine.
 Planar with_wow(const Planar& sound, double rate_hz, double hz, double depth);
+/// Every sample by a curve without memory.
+Planar bent(Planar sound, const std::function<double(double)>& curve);
 /// Every frame n times gain(n).
 Planar gained(Planar sound, const std::function<double(size_t n)>& gain);
 
