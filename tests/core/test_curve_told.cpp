@@ -47,6 +47,22 @@ Planar overdriven(const Planar& sound, double gain) {
   return scaled(std::move(out), 0.5);
 }
 
+/// Findings on a return this much quieter that reads as reaching to 4.5 kHz only, where its power above that is a share
+/// of what is due.
+bool tells_a_band_lost(double gain_db, double share) {
+  NullReport r;
+  r.kind = Kind::changed, r.fit.gain_db = gain_db;
+  r.master_bandwidth_hz = 9000, r.return_bandwidth_hz = 4500;
+  r.sums.master_spectrum.bin_hz = r.sums.return_spectrum.bin_hz = 10;
+  for (int k = 0; k < 2400; ++k) {
+    const double power = std::pow(1 + k, -4), due = power * std::pow(10, gain_db / 10);
+    r.sums.master_spectrum.power.push_back(power);
+    r.sums.return_spectrum.power.push_back(k < 450 ? due : share * due);
+  }
+  const auto findings = findings_of(r);
+  return std::any_of(findings.begin(), findings.end(), [](const Finding& f) { return f.code == "bandwidth"; });
+}
+
 double after(const Cause& c) { return c.after_db.value_or(-200); }
 
 }  // namespace
@@ -126,9 +142,9 @@ class TestCurveTold : public QObject {
 
   /// A return that is merely quieter has lost none of a treble that hardly was there.
   void faint_treble_of_a_quieter_return_is_not_gone() {
-    const Planar sound = programme("bass", 48000, 12, 12);
-    const auto r = told_of(sound, scaled(filtered(sound, 48000, "high pass", 34, 0.7), 0.4));
-    for (const Finding& f : r.findings) QVERIFY2(f.code != "bandwidth", f.text.c_str());
+    QVERIFY(!tells_a_band_lost(-12, 1));
+    QVERIFY(tells_a_band_lost(-12, 0.1));
+    QVERIFY(tells_a_band_lost(0, 0.1));
   }
 
   /// An echo of a few low notes is one.
