@@ -95,6 +95,42 @@ class TestDynamicsTold : public QObject {
     QVERIFY2(c->text.find("at every level that occurs") != std::string::npos, qPrintable(told(r)));
   }
 
+  /// A fade moves the gain further than a compressor does, which makes up for some of it where it comes behind.
+  void a_compressor_and_a_fade_come_apart_data() {
+    QTest::addColumn<QString>("name");
+    QTest::addColumn<bool>("fade_first");
+    QTest::addColumn<bool>("out");
+    QTest::newRow("dense, fade in before") << "dense" << true << false;
+    QTest::newRow("loop, fade in behind") << "loop" << false << false;
+    QTest::newRow("speech, fade out behind") << "speech" << false << true;
+  }
+  void a_compressor_and_a_fade_come_apart() {
+    QFETCH(QString, name);
+    QFETCH(bool, fade_first);
+    QFETCH(bool, out);
+    constexpr double rate = 48000, seconds = 12, length_s = 2;
+    const auto fade = [&](Planar s) {
+      return gained(std::move(s), [&](size_t n) {
+        const double at_s = double(n) / rate, in_s = out ? seconds - at_s : at_s;
+        return 0.5 - 0.5 * std::cos(std::numbers::pi * std::clamp(in_s / length_s, 0.0, 1.0));
+      });
+    };
+    const auto compressor = [](const Planar& s) {
+      return with_dynamics(s, 48000, {false, false, 0.01, 0.2, over(-26, 3)});
+    };
+    const Planar sound = programme(name.toStdString(), 48000, 12, 75);
+    const auto r = told_of(sound, fade_first ? compressor(fade(sound)) : fade(compressor(sound)), 48000);
+    const Cause *gain = cause(r, "compressor"), *faded = cause(r, "fade");
+    QVERIFY2(gain && faded, qPrintable(told(r)));
+    QVERIFY2(is_near(1 / value(gain, "ratio"), 1.0 / 3, 0.03), qPrintable(told(r)));
+    QVERIFY2(value(gain, "most_reduction_db") < 20, qPrintable(told(r)));
+    QCOMPARE(faded->values["direction"].get<std::string>(), out ? "out" : "in");
+    QVERIFY2(is_near(value(faded, "length_s"), length_s, 0.2), qPrintable(told(r)));
+    QVERIFY2(is_near(value(faded, "start_s"), out ? seconds - length_s : 0, 0.15), qPrintable(told(r)));
+    for (const char* other : {"expander", "gain_ride", "other_programme", "eq"})
+      QVERIFY2(!tells(r, other), qPrintable(told(r)));
+  }
+
   /// A level that moves as slowly as a hand is followed by no hand so well.
   void a_slow_programme_is_compressed_and_not_ridden() {
     const Planar sound = programme("swells", 48000, 14, 73);

@@ -20,6 +20,13 @@ View CauseSet::view_without(std::optional<size_t> which) const {
   return {excerpt, attempts, std::move(causes)};
 }
 
+CauseSet CauseSet::lawful() const {
+  CauseSet with = *this;
+  for (Kept& k : with.kept)
+    if (k.found->by_law) k.found = k.found->by_law;
+  return with;
+}
+
 FoundPtr CauseSet::estimated(const Estimate& e, const View& v) const {
   return attempts.found(e, v.before(), [&]() -> FoundPtr {
     auto found = e.estimate(v.excerpt_for(e), v.model_for(e));

@@ -27,6 +27,8 @@ struct CauseSet {
   std::optional<size_t> place_of(const char* code) const;
   View view_without(std::optional<size_t> which) const;
   double left() const { return view_without({}).left().first; }
+  /// With a gain by level as its law makes it by itself.
+  CauseSet lawful() const;
   FoundPtr estimated(const Estimate& e, const View& view) const;
   /// A gain that moves stays what it was taken for; what mixes channels may have another name as it is known better.
   bool may_become(size_t n, const std::string& code) const;

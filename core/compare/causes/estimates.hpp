@@ -30,6 +30,7 @@ struct Found {
   bool is_plain = false;                   ///< to be seen by itself, however little it takes out of what is left
   std::function<Cause()> beside_coding{};  ///< as it is told where the return was coded; none: as the cause is
   std::shared_ptr<const LevelCourse> follows{};  ///< the level that its gain is a law of; none: it has no law
+  std::shared_ptr<const Found> by_law{};         ///< of a gain that goes beyond its law: what that makes by itself
   std::shared_ptr<const Response> runs{};        ///< the filter that it is; none: it is another thing
   std::function<double(double)> bends_back{};  ///< what undoes the curve that it is; none: it is none, or nothing does
 };

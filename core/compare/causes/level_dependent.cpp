@@ -94,18 +94,31 @@ bool limits(const Peaks& peaks, double ratio, const LevelLaw& law) {
 struct Reduction {
   double usual_db = 0, most_db = 0, mean_db = 0;
 };
-Reduction reduction_of(const DynamicsTrace& t) {
+Reduction reduction_of(const DynamicsTrace& t, const std::vector<uint8_t>& counts) {
   constexpr size_t least_pieces = 50;
   std::vector<double> db;
   double weight = 0, mean = 0;
   for (size_t n = 0; n < t.gain.size(); ++n)
-    if (t.weight[n] > 0) db.push_back(t.gain_db[n]);
+    if (t.weight[n] > 0 && counts[n]) db.push_back(t.gain_db[n]);
   if (db.size() < least_pieces) return {};
   std::sort(db.begin(), db.end());
   const double usual = db[db.size() * 9 / 10];
   for (size_t n = 0; n < t.gain.size(); ++n)
-    if (t.weight[n] > 0) weight += t.weight[n], mean += t.weight[n] * std::min(0.0, t.gain_db[n] - usual);
+    if (t.weight[n] > 0 && counts[n]) weight += t.weight[n], mean += t.weight[n] * std::min(0.0, t.gain_db[n] - usual);
   return {usual, db[db.size() / 1000] - usual, mean / weight};
+}
+
+/// Multiplies a model by a gain of the places of an excerpt.
+template <class Gain>
+PutIn put_in(Gain gain_at, const Places& own) {
+  return [gain_at, own](const Places& where, Planar& m) {
+    where.each_shared(own, [&](int64_t at, int64_t in_own, int64_t frames) {
+      for (int64_t n = 0; n < frames; ++n) {
+        const double gain = gain_at(in_own + n);
+        for (int p = 0; p < m.channels(); ++p) m.channel(p)[size_t(at + n)] *= gain;
+      }
+    });
+  };
 }
 
 // At every level that occurs: what a curve, or an error of another cause, may leave.
@@ -115,11 +128,14 @@ constexpr double hardly_a_ratio = 1.05, hardly_down_db = 0.6;
 
 std::optional<Found> estimate_dynamics(const Excerpt& e, const Model& model) {
   const DynamicsTrace t = dynamics_trace(e, model);
-  const Reduction down = reduction_of(t);
+  Reduction down = reduction_of(t, std::vector<uint8_t>(t.gain.size(), 1));
   if (-down.most_db < least_range_db) return {};
   const bool fast = fast_share(t, e.rate_hz) >= least_fast;
   const LevelLaw law = best_level_law(e, model, t, fast ? may_follow : may_surely_follow);
   if (law.explained < (fast ? follows : surely_follows) || law.level_db.size() < 3) return {};
+  // Beside a hand on the gain, what comes before the level is known may be what is wrong with that.
+  if (model.hears != Model::Hears::either)
+    if (const Reduction own = reduction_of(t, heard_by(e, t, law.detector)); own.most_db < 0) down = own;
   const StaticCurve curve = static_curve_of(law);
   if (curve.slopes_above && curve.slope < steepest) return {};
   const bool falls = curve.slope < 0;  // less gain the louder it is
@@ -143,14 +159,9 @@ std::optional<Found> estimate_dynamics(const Excerpt& e, const Model& model) {
   else
     c.values["ratio"] = ratio;
   const auto gains = std::make_shared<const SampleGains>(e, model, t, law);
-  Found found{c, [gains, own = static_cast<const Places&>(e)](const Places& where, Planar& m) {
-                where.each_shared(own, [&](int64_t at, int64_t in_own, int64_t frames) {
-                  for (int64_t n = 0; n < frames; ++n) {
-                    const double gain = gains->at(in_own + n);
-                    for (int p = 0; p < m.channels(); ++p) m.channel(p)[size_t(at + n)] *= gain;
-                  }
-                });
-              }};
+  Found found{c, put_in([gains](int64_t place) { return gains->at(place); }, e)};
+  Found lawful{c, put_in([gains](int64_t place) { return gains->of_law_at(place); }, e)};
+  found.by_law = std::make_shared<const Found>(std::move(lawful));
   found.follows = gains->level();
   return found;
 }

@@ -25,17 +25,6 @@ constexpr double least_of_step = 1e-3;  // of all that is told
 constexpr std::array attacks_s{0.0, 0.0005, 0.001, 0.0025, 0.005, 0.01, 0.02, 0.04, 0.08};
 constexpr std::array releases_s{0.01, 0.02, 0.04, 0.08, 0.15, 0.3, 0.6, 1.2};
 
-std::vector<float> decibels_by_pieces(const DynamicsTrace& t, double attack_s, double release_s) {
-  std::vector<float> out;
-  const double up = step_of(attack_s, piece_s), down = step_of(release_s, piece_s);
-  double now = t.level_db.front();
-  for (const double db : t.level_db) {
-    now += (db - now) * (db > now ? up : down);
-    out.push_back(float(now));
-  }
-  return out;
-}
-
 /// The pieces that laws are made of.
 struct KnownPieces {
   std::vector<size_t> pieces;
@@ -203,18 +192,30 @@ struct DetectorSearch {
 };
 
 /// Every kind of detector that a programme tells apart, each as a law yet to be found.
-std::vector<LevelLaw> kinds_of_detectors(const Excerpt& e, const Planar& model) {
+std::vector<LevelLaw> kinds_of_detectors(const Excerpt& e, const Model& model) {
   std::vector<LevelLaw> kinds;
-  const bool master_too = !is_master(e, model);
+  const bool may_hear_master = model.hears != Model::Hears::model && !is_master(e, model),
+             may_hear_model = model.hears != Model::Hears::master || is_master(e, model);
   for (const auto of : {LevelDetector::Of::magnitude, LevelDetector::Of::square})
     for (const bool of_mean : {false, true})
       for (const bool of_master : {false, true})
-        if ((!of_mean || e.pairs() > 1) && (!of_master || master_too))
+        if ((!of_mean || e.pairs() > 1) && (of_master ? may_hear_master : may_hear_model))
           kinds.push_back({.detector = {.of = of, .of_mean = of_mean, .of_master = of_master}});
   return kinds;
 }
 
 }  // namespace
+
+std::vector<float> decibels_by_pieces(const DynamicsTrace& t, double attack_s, double release_s) {
+  std::vector<float> out;
+  const double up = step_of(attack_s, piece_s), down = step_of(release_s, piece_s);
+  double now = t.level_db.front();
+  for (const double db : t.level_db) {
+    now += (db - now) * (db > now ? up : down);
+    out.push_back(float(now));
+  }
+  return out;
+}
 
 DynamicsTrace dynamics_trace(const Excerpt& e, const Planar& model) {
   DynamicsTrace t{.piece = std::max<int64_t>(8, int64_t(piece_s * e.rate_hz))};
@@ -242,7 +243,7 @@ DynamicsTrace dynamics_trace(const Excerpt& e, const Planar& model) {
   return t;
 }
 
-LevelLaw best_level_law(const Excerpt& e, const Planar& model, const DynamicsTrace& t, double worth) {
+LevelLaw best_level_law(const Excerpt& e, const Model& model, const DynamicsTrace& t, double worth) {
   constexpr std::array<std::pair<double, double>, 2> hopes{{{30, 1.3}, {6, 1.12}}};  // times what the best leaves
   const DetectorSearch search{e, model, t.piece, known_pieces(e, t)};
   LevelLaw best = law_by_pieces(search.known, t);

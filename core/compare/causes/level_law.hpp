@@ -3,6 +3,7 @@
 #include <vector>
 
 #include "core/compare/causes/level_detector.hpp"
+#include "core/compare/causes/model.hpp"
 
 namespace heathmist::causes {
 
@@ -19,6 +20,9 @@ struct DynamicsTrace {
 };
 DynamicsTrace dynamics_trace(const Excerpt& excerpt, const Planar& model);
 
+/// Levels of the model as a detector of pieces' decibels sees them, dBFS.
+std::vector<float> decibels_by_pieces(const DynamicsTrace& trace, double attack_s, double release_s);
+
 /// Mean gain over steps of the detected level: of 1 dB, or as wide as it takes for a thousandth of all pieces.
 struct LevelLaw {
   std::vector<double> level_db{}, gain_db{}, weight{};
@@ -27,6 +31,6 @@ struct LevelLaw {
 };
 /// Of the detector whose level explains most: of decibels by pieces first, sample by sample where those explain
 /// `worth` of it.
-LevelLaw best_level_law(const Excerpt& excerpt, const Planar& model, const DynamicsTrace& trace, double worth);
+LevelLaw best_level_law(const Excerpt& excerpt, const Model& model, const DynamicsTrace& trace, double worth);
 
 }  // namespace heathmist::causes

@@ -17,6 +17,7 @@ class Model : public Planar {
   Model(Model&&) = default;
   Model& operator=(Model&&) = default;
   /// A gain that follows the level, or a curve, was put in: these are known only about, which is like noise in it.
+  enum class Hears { either, master, model } hears = Hears::either;  ///< what a gain by level may follow
   bool moved = false;
   /// The gain to the return of `excerpt` over time, pair by pair.
   std::vector<GainCurve> gain_courses(const Excerpt& excerpt) const;

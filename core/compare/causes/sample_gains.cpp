@@ -54,7 +54,7 @@ GainTable table_of(const Excerpt& e, const Planar& model, const std::vector<floa
 }
 
 /// Between the middles of the pieces.
-double between(const std::vector<double>& of_pieces, int64_t piece, double place) {
+double of_pieces_at(const std::vector<double>& of_pieces, int64_t piece, double place) {
   const double middle = std::clamp(place / double(piece) - 0.5, 0.0, double(of_pieces.size() - 1));
   const auto k = size_t(middle), next = std::min(k + 1, of_pieces.size() - 1);
   return std::lerp(of_pieces[k], of_pieces[next], middle - double(k));
@@ -80,16 +80,12 @@ std::vector<double> corrections(const Planar& model, const DynamicsTrace& t, con
   return all;
 }
 
-/// Pieces where a detector follows what it has heard; before them, at the beginning of a stretch, it holds what nobody
-/// knows.
-std::vector<uint8_t> heard_by(const Excerpt& e, const DynamicsTrace& t, const LevelDetector& detector) {
-  constexpr double forgets = 7;  // time constants
-  std::vector<uint8_t> heard(t.gain.size(), 1);
-  const auto unknown = int64_t(forgets * std::max(detector.attack_s, detector.release_s) * e.rate_hz);
-  for (const Stretch& s : e.stretches)
-    for (int64_t k = s.at / t.piece; k <= (s.at + std::min(unknown, s.frames)) / t.piece; ++k)
-      if (k < std::ssize(heard)) heard[size_t(k)] = 0;
-  return heard;
+/// The level of whole pieces, at every sample.
+std::vector<float> of_pieces_by_samples(const Excerpt& e, const DynamicsTrace& t, const LevelDetector& detector) {
+  const auto of_pieces = decibels_by_pieces(t, detector.attack_s, detector.release_s);
+  std::vector<float> levels(size_t(e.frames()));
+  for (size_t n = 0; n < levels.size(); ++n) levels[n] = of_pieces[std::min(n / size_t(t.piece), of_pieces.size() - 1)];
+  return levels;
 }
 
 /// Corrections that are more than what a law is off by have other causes, and are left alone where it is heard.
@@ -105,32 +101,45 @@ void leave_to_the_law(std::vector<double>& corrections, const DynamicsTrace& t, 
 
 }  // namespace
 
-SampleGains::SampleGains(const Excerpt& e, const Planar& model, const DynamicsTrace& t, const LevelLaw& law)
-    : every_(law.detector.of == LevelDetector::Of::decibels || law.detector.attack_s > 0 ? 4 : 1) {
-  std::vector<float> gains(size_t(e.frames()), 1.f);
-  const bool by_pieces = law.detector.of == LevelDetector::Of::decibels;
-  const auto heard = heard_by(e, t, law.detector);
-  if (!by_pieces) {
-    const auto levels = Rectified(e, model, law.detector).by_samples({law.detector.attack_s, law.detector.release_s});
-    const bool enough = std::ranges::count(heard, 1) * 5 > std::ssize(heard);
-    GainTable table = table_of(e, model, levels, enough ? heard : std::vector<uint8_t>(heard.size(), 1), t.piece);
-    table.solve();
-    LevelCourse course;
-    for (size_t n = 0; n < levels.size(); ++n) {
-      gains[n] = float(table.at(double(levels[n])));
-      if (n % size_t(LevelCourse::every) == 0) course.dbfs.push_back(levels[n]);
-    }
-    level_ = std::make_shared<const LevelCourse>(std::move(course));
-  }
-  auto corrected = corrections(model, t, gains);
-  if (!by_pieces && law.explained > holds_by_itself) leave_to_the_law(corrected, t, heard);
-  for (size_t n = 0; n < gains.size(); n += size_t(every_))
-    gains_.push_back(gains[n] * float(between(corrected, t.piece, double(n) + 0.5)));
+std::vector<uint8_t> heard_by(const Excerpt& e, const DynamicsTrace& t, const LevelDetector& detector) {
+  constexpr double forgets = 7;  // time constants
+  std::vector<uint8_t> heard(t.gain.size(), 1);
+  const auto unknown = int64_t(forgets * std::max(detector.attack_s, detector.release_s) * e.rate_hz);
+  for (const Stretch& s : e.stretches)
+    for (int64_t k = s.at / t.piece; k <= (s.at + std::min(unknown, s.frames)) / t.piece; ++k)
+      if (k < std::ssize(heard)) heard[size_t(k)] = 0;
+  return heard;
 }
 
-double SampleGains::at(int64_t place) const {
-  const auto k = size_t(place / every_), next = std::min(k + 1, gains_.size() - 1);
-  return std::lerp(double(gains_[k]), double(gains_[next]), double(place % every_) / double(every_));
+SampleGains::SampleGains(const Excerpt& e, const Planar& model, const DynamicsTrace& t, const LevelLaw& law)
+    : every_(law.detector.of == LevelDetector::Of::decibels || law.detector.attack_s > 0 ? 4 : 1) {
+  const bool by_pieces = law.detector.of == LevelDetector::Of::decibels;
+  const auto heard = heard_by(e, t, law.detector);
+  const auto levels =
+      by_pieces ? of_pieces_by_samples(e, t, law.detector)
+                : Rectified(e, model, law.detector).by_samples({law.detector.attack_s, law.detector.release_s});
+  const bool enough = std::ranges::count(heard, 1) * 5 > std::ssize(heard);
+  GainTable table = table_of(e, model, levels, enough ? heard : std::vector<uint8_t>(heard.size(), 1), t.piece);
+  table.solve();
+  std::vector<float> lawful;
+  for (const float level : levels) lawful.push_back(float(table.at(double(level))));
+  if (!by_pieces) {
+    LevelCourse course;
+    for (size_t n = 0; n < levels.size(); n += size_t(LevelCourse::every)) course.dbfs.push_back(levels[n]);
+    level_ = std::make_shared<const LevelCourse>(std::move(course));
+  }
+  const auto gains = by_pieces ? std::vector<float>(lawful.size(), 1.f) : lawful;
+  auto corrected = corrections(model, t, gains);
+  if (!by_pieces && law.explained > holds_by_itself) leave_to_the_law(corrected, t, heard);
+  for (size_t n = 0; n < gains.size(); n += size_t(every_)) {
+    gains_.push_back(gains[n] * float(of_pieces_at(corrected, t.piece, double(n) + 0.5)));
+    of_law_.push_back(lawful[n]);
+  }
+}
+
+double SampleGains::between(const std::vector<float>& gains, int64_t place) const {
+  const auto k = size_t(place / every_), next = std::min(k + 1, gains.size() - 1);
+  return std::lerp(double(gains[k]), double(gains[next]), double(place % every_) / double(every_));
 }
 
 }  // namespace heathmist::causes

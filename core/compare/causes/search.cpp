@@ -5,6 +5,7 @@
 #include <string_view>
 
 #include "core/compare/causes/come_apart.hpp"
+#include "core/compare/causes/hand_beside_law.hpp"
 #include "core/compare/causes/moment_gains.hpp"
 #include "core/compare/causes/outline.hpp"
 
@@ -117,15 +118,19 @@ struct Search : CauseSet {
   /// Every cause once more, with all others taken out, until that makes no odds.
   void again() {
     double now = left();
+    const bool hand_and_law = has_hand_beside_law(*this);  // brought beside one another
     for (int round = 0; round < most_rounds; ++round) {
       const double before = now;
       for (size_t n = 0; n < kept.size() && now > master_share(nothing_left); ++n) {
         job.check();
+        if (hand_and_law && (is_hand_on_gain(*kept[n].of) || kept[n].of == &named("dynamics"))) continue;
         const auto found = estimated(*kept[n].of, view_without(n));
         if (!found || found == kept[n].found || !may_become(n, found->cause.code)) continue;
         now = keep_if_better(n, {found, kept[n].of}, now, worth_again_db);
       }
       now = come_apart(*this, now, job);
+      bring_hands_beside_law(*this, job);
+      now = left();
       if (now > before * std::pow(10, -worth_again_db / 10)) return;
     }
   }
@@ -203,13 +208,15 @@ struct Search : CauseSet {
     name_dynamics();
   }
 
-  /// What was found in an outline, estimated in all of it: a gain by level first, that an estimate of a filter does
-  /// worse without than the other way round, whichever happens first. And what the outline does not hold.
+  /// What was found in an outline, estimated in all of it: a gain by level before a filter, whose estimate does worse
+  /// without than the other way round, whichever happens first. And what the outline does not hold.
   void run_from(const std::vector<Kept>& outline) {
     double now = left();
     order_is_known = true;
     auto laws_first = outline;
-    std::ranges::stable_partition(laws_first, [](const Kept& k) { return bool(k.found->follows); });
+    std::ranges::stable_sort(laws_first, {}, [](const Kept& k) {
+      return is_hand_on_gain(*k.of) ? 0 : k.found->follows ? 1 : 2;
+    });
     for (const Kept& k : laws_first) {
       const auto found = estimated(*k.of, view_without({}));
       if (!found) continue;
@@ -254,10 +261,18 @@ struct Search : CauseSet {
   }
 
   /// What is left, and what the causes cost.
-  double score_db() const {
+  double score_db() const { return score_of_db(left()); }
+  /// With the gain by level as its law has it, not as it comes back: one that is free to move explains anything.
+  double score_by_law_db() const { return score_of_db(lawful().left()); }
+  /// The one gain that moves is nearly all its law's.
+  bool goes_by_law() const {
+    constexpr double beyond_db = 3;
+    return keeps(named("dynamics")) && !has_hand_beside_law(*this) && score_by_law_db() < score_db() + beyond_db;
+  }
+  double score_of_db(double power) const {
     double price = 0;
     for (const Kept& k : kept) price += k.of->price_db;
-    return db_of(left() + master_share(next_to_nothing), excerpt.master_power) + price;
+    return db_of(power + master_share(next_to_nothing), excerpt.master_power) + price;
   }
 };
 
@@ -268,7 +283,9 @@ void try_another(Search& search, Search other, double otherwise_db = simpler_db)
   const bool is_same = search.kept.size() == other.kept.size() &&
                        std::ranges::all_of(search.kept, [&](const Kept& k) { return other.keeps(*k.of); });
   const double by_db = is_same ? 0 : otherwise_db;
-  if (other.score_db() < search.score_db() - by_db) search.kept = std::move(other.kept);
+  const bool both_follow = search.keeps(named("dynamics")) && other.keeps(named("dynamics"));
+  const auto score = [&](const Search& s) { return both_follow ? s.score_by_law_db() : s.score_db(); };
+  if (score(other) < score(search) - by_db) search.kept = std::move(other.kept);
 }
 
 /// Where a gain by level and a filter hide one another from the first, what is found first is neither: from the gain,
@@ -318,8 +335,63 @@ void try_curve_with_filter(Search& search, const Search& fresh) {
   try_another(search, std::move(other), is_one_more ? second_db - curve.price_db : simpler_db);
 }
 
+/// Small steps, and such that are greatest at the very beginning, are how a detector settles there.
+bool are_of_a_detector(const Cause& c) {
+  constexpr double least_db = 1, settles_s = 1;
+  if (c.code != "gain_step") return false;
+  const Json& steps = c.values["steps"];
+  const auto size_of = [](const Json& step) { return std::abs(step["step_db"].get<double>()); };
+  const Json& most = *std::max_element(steps.begin(), steps.end(),
+                                       [&](const Json& a, const Json& b) { return size_of(a) < size_of(b); });
+  return size_of(most) < least_db || most["at_s"].get<double>() < settles_s;
+}
+
+/// A hand on the gain and the law beside it, which hears what was before the hand or what came behind it; nothing
+/// where either is not found.
+std::vector<Kept> hand_and_law(const Search& fresh, const Estimate& hand, Model::Hears hears) {
+  const Estimate& dynamics = named("dynamics");
+  const View bare = fresh.view_without({});
+  const FoundPtr law = fresh.estimated(dynamics, bare);
+  Search start = fresh;
+  if (hears == Model::Hears::master) {
+    if (!law || !law->by_law) return {};
+    start.kept = {{law->by_law, &dynamics}};
+    Tried found = start.tried(hand, start.view_without({}));
+    if (!found.kept || are_of_a_detector(found.kept->found->cause)) return {};
+    start.kept = {std::move(*found.kept)};
+  } else {
+    const LevelCourse* heard = law ? law->follows.get() : nullptr;
+    auto found = hand.estimate(without_law_behind_hand(fresh.excerpt, bare.model(), heard), bare.model());
+    if (!found || are_of_a_detector(found->cause)) return {};
+    start.kept = {{std::make_shared<const Found>(std::move(*found)), &hand}};
+  }
+  const View v = start.view_without({});
+  Model model = Planar(v.model());
+  model.hears = hears;
+  auto beside = dynamics.estimate(v.excerpt_for(dynamics), model);
+  if (!beside) return {};
+  start.kept.push_back({std::make_shared<const Found>(std::move(*beside)), &dynamics});
+  return std::move(start.kept);
+}
+
+/// Where a fade or steps and a gain by level hide one another from the first: from what leaves least by the law alone,
+/// of those where that hears what was before the hand, and of those where it hears what came behind it.
+void try_hand_and_law(Search& search, const Search& fresh) {
+  for (const auto hears : {Model::Hears::master, Model::Hears::model}) {
+    std::optional<Search> best;
+    for (const char* hand : {"fade", "gain_step"}) {
+      search.job.check();
+      Search other = fresh;
+      other.kept = hand_and_law(fresh, named(hand), hears);
+      if (!other.kept.empty() && (!best || other.score_by_law_db() < best->score_by_law_db()))
+        best.emplace(std::move(other));
+    }
+    if (best) try_another(search, std::move(*best));
+  }
+}
+
 /// A gain that is free to move explains much that has a cause of its own, or two: the search without it is tried too,
-/// and the one that starts from a fade.
+/// and those that start from a fade, or from what a hand may have done before the level or behind it.
 Search searched(const Excerpt& excerpt, const BudgetFacts& facts, Attempts& attempts, const Job& job) {
   Search search{{excerpt, attempts}, facts, Job{job.stop, job.progress, std::min(job.workers(), most_workers)}};
   search.run();
@@ -332,13 +404,15 @@ Search searched(const Excerpt& excerpt, const BudgetFacts& facts, Attempts& atte
     return k.of == ride || k.of == dynamics || (k.of == steps && k.found->cause.values["count"].get<size_t>() > 1);
   });
   if (moves == search.kept.end()) return search;
-  std::vector<Search> others(2, fresh);
-  others[0].banned = moves->of;
-  if (Tried fade = fresh.tried(named("fade"), fresh.view_without({})); fade.kept)
-    others[1].kept.push_back(std::move(*fade.kept));
-  else
-    others.pop_back();
-  for (Search& other : others) try_another(search, std::move(other));
+  Search without = fresh;
+  without.banned = moves->of;
+  try_another(search, std::move(without));
+  if (Tried fade = fresh.tried(named("fade"), fresh.view_without({})); fade.kept) {
+    Search from_fade = fresh;
+    from_fade.kept = {std::move(*fade.kept)};
+    try_another(search, std::move(from_fade));
+  }
+  if (!search.goes_by_law()) try_hand_and_law(search, fresh);
   return search;
 }
 
@@ -388,6 +462,8 @@ std::vector<Kept> search_causes(const Excerpt& excerpt, const BudgetFacts& facts
   const Search first = searched_outline(facts, tries, job.part(0, 0.5));
   Search search{{excerpt, tries.whole}, facts, Job{job.stop, job.part(0.5, 1).progress, first.job.threads}};
   search.run_from(first.kept);
+  if (has_hand_beside_law(search))
+    try_hand_and_law(search, {{excerpt, tries.whole}, facts, {job.stop, {}, first.job.threads}});
   return std::move(search.kept);
 }
 
