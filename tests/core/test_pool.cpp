@@ -110,17 +110,19 @@ class TestPool : public QObject {
     const std::vector<Attempts::Before> befores{{}, {a}, {b}, {a, b}, {b, a}};
     for (int round = 0; round < 3; ++round)
       for (const auto& before : befores)
-        for (const Estimate* e : {&first, &second}) different.insert(attempts.found(*e, before, make));
-    QCOMPARE(made, 10);
-    QCOMPARE(different.size(), size_t(10));
+        for (const Estimate* e : {&first, &second})
+          for (const auto hears : {Model::Hears::either, Model::Hears::model})
+            different.insert(attempts.found(*e, hears, before, make));
+    QCOMPARE(made, 20);
+    QCOMPARE(different.size(), size_t(20));
     int weighed = 0;
     for (int round = 0; round < 3; ++round)
       QCOMPARE(attempts.weight(first, {a}, [&] { return ++weighed, Attempts::Weight{true, 3, 2, 1}; }).taken_db, 3.0);
     QCOMPARE(weighed, 1);
     // what found nothing is known, too
     for (int round = 0; round < 2; ++round)
-      QVERIFY(!attempts.found(second, {a, a}, [&]() -> FoundPtr { return ++made, nullptr; }));
-    QCOMPARE(made, 11);
+      QVERIFY(!attempts.found(second, Model::Hears::either, {a, a}, [&]() -> FoundPtr { return ++made, nullptr; }));
+    QCOMPARE(made, 21);
   }
 };
 

@@ -6,6 +6,7 @@
 #include <map>
 #include <memory>
 #include <mutex>
+#include <tuple>
 
 #include "core/compare/causes/estimates.hpp"
 
@@ -27,8 +28,8 @@ class Attempts {
   };
 
   template <class Make>
-  FoundPtr found(const Estimate& e, const Before& before, Make make) {
-    return kept_or_made(found_, Key{&e, before}, make);
+  FoundPtr found(const Estimate& e, Model::Hears hears, const Before& before, Make make) {
+    return kept_or_made(found_, std::tuple{&e, hears, before}, make);
   }
   template <class Make>
   Weight weight(const Estimate& e, const Before& before, Make make) {
@@ -90,7 +91,7 @@ class Attempts {
   }
 
   std::mutex lock_;
-  std::map<Key, FoundPtr> found_;
+  std::map<std::tuple<const Estimate*, Model::Hears, Before>, FoundPtr> found_;
   std::map<Key, Weight> weights_;
   std::map<Before, std::pair<double, double>> left_;
   std::list<std::pair<Before, Planar>> models_;  // the last one asked for first

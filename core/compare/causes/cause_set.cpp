@@ -27,10 +27,16 @@ CauseSet CauseSet::lawful() const {
   return with;
 }
 
-FoundPtr CauseSet::estimated(const Estimate& e, const View& v) const {
-  return attempts.found(e, v.before(), [&]() -> FoundPtr {
-    auto found = e.estimate(v.excerpt_for(e), v.model_for(e));
-    return found ? std::make_shared<const Found>(std::move(*found)) : nullptr;
+FoundPtr CauseSet::estimated(const Estimate& e, const View& v, Model::Hears hears) const {
+  return attempts.found(e, hears, v.before(), [&]() -> FoundPtr {
+    const auto estimate_from = [&](const Model& model) {
+      auto found = e.estimate(v.excerpt_for(e), model);
+      return found ? std::make_shared<const Found>(std::move(*found)) : nullptr;
+    };
+    if (hears == Model::Hears::either) return estimate_from(v.model_for(e));
+    Model model = Planar(v.model_for(e));
+    model.moved = v.model_for(e).moved, model.hears = hears;
+    return estimate_from(model);
   });
 }
 

@@ -18,8 +18,9 @@ struct CauseSet {
   const Excerpt& excerpt;
   Attempts& attempts;
   std::vector<Kept> kept{};
-  bool order_is_known = false;  ///< of what was kept in an outline
-  Attempts::Before settled{};   ///< where those that hide one another had come apart as far as they do
+  bool order_is_known = false;       ///< of what was kept in an outline
+  Attempts::Before settled{};        ///< where those that hide one another had come apart as far as they do
+  Attempts::Before hands_settled{};  ///< where a hand on the gain and a law had
 
   double master_share(double share) const { return share * excerpt.master_power; }
   bool keeps(const Estimate& e) const;
@@ -29,7 +30,7 @@ struct CauseSet {
   double left() const { return view_without({}).left().first; }
   /// With a gain by level as its law makes it by itself.
   CauseSet lawful() const;
-  FoundPtr estimated(const Estimate& e, const View& view) const;
+  FoundPtr estimated(const Estimate& e, const View& view, Model::Hears hears = Model::Hears::either) const;
   /// A gain that moves stays what it was taken for; what mixes channels may have another name as it is known better.
   bool may_become(size_t n, const std::string& code) const;
 };

@@ -71,6 +71,12 @@ GainCurve together(std::span<const GainCurve> pairs) {
   return sum;
 }
 
+double at_place_of_pieces(const std::vector<double>& of_pieces, int64_t piece, double place) {
+  const double middle = std::clamp(place / double(piece) - 0.5, 0.0, double(of_pieces.size() - 1));
+  const auto k = size_t(middle), next = std::min(k + 1, of_pieces.size() - 1);
+  return std::lerp(of_pieces[k], of_pieces[next], middle - double(k));
+}
+
 double usual_gain(const GainCurve& curve, std::optional<double> beside) {
   std::vector<std::pair<double, double>> gains;  // dB, weight
   double all = 0;

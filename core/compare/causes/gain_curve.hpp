@@ -27,6 +27,9 @@ GainCurve together(std::span<const GainCurve> pairs);
 /// to that level.
 double usual_gain(const GainCurve& curve, std::optional<double> beside = {});
 
+/// What pieces of so many frames have at a place, straight between their middles.
+double at_place_of_pieces(const std::vector<double>& of_pieces, int64_t piece, double place);
+
 /// Multiplies a model by gain(time), in all pairs.
 template <class Gain>
 void apply_gain(const Places& where, Planar& model, Gain gain) {

@@ -66,15 +66,12 @@ double keep_lawful(CauseSet& causes, const CauseSet& other, double left) {
 double law_anew(CauseSet& causes, const CauseSet& with, size_t law, double left) {
   const View v = with.view_without(law);
   const Estimate& e = *with.kept[law].of;
-  for (const auto hears : {Model::Hears::model, Model::Hears::master}) {
-    Model model = Planar(v.model_for(e));
-    model.hears = hears;
-    auto found = e.estimate(v.excerpt_for(e), model);
-    if (!found) continue;
-    CauseSet other = with;
-    other.kept[law].found = std::make_shared<const Found>(std::move(*found));
-    left = keep_lawful(causes, other, left);
-  }
+  for (const auto hears : {Model::Hears::model, Model::Hears::master})
+    if (const FoundPtr found = with.estimated(e, v, hears)) {
+      CauseSet other = with;
+      other.kept[law].found = found;
+      left = keep_lawful(causes, other, left);
+    }
   return left;
 }
 
@@ -89,6 +86,16 @@ double take_turn(CauseSet& causes, size_t hand, size_t law, double left) {
 
 bool is_hand_on_gain(const Estimate& e) {
   return &e == &named("fade") || &e == &named("other_fade") || &e == &named("gain_step") || &e == &named("tremolo");
+}
+
+bool is_how_a_detector_settles(const Cause& c) {
+  constexpr double least_db = 1, settles_s = 1;
+  if (c.code != "gain_step") return false;
+  const Json& steps = c.values["steps"];
+  const auto size_of = [](const Json& step) { return std::abs(step["step_db"].get<double>()); };
+  const Json& most = *std::max_element(steps.begin(), steps.end(),
+                                       [&](const Json& a, const Json& b) { return size_of(a) < size_of(b); });
+  return size_of(most) < least_db || most["at_s"].get<double>() < settles_s;
 }
 
 bool has_hand_beside_law(const CauseSet& causes) {
@@ -121,9 +128,7 @@ Excerpt without_law_behind_hand(Excerpt e, const Planar& model, const LevelCours
     of_law.resize(which[n] + 1, std::pow(10, (all_db[n] - law.before(level_db[n], all_db[n])) / 20));
   of_law.resize(in_all.pieces.size(), of_law.back());
   for (int64_t n = 0; n < e.frames(); ++n) {
-    const double place = std::max(0.0, double(n) / double(in_all.piece) - 0.5);
-    const auto k = std::min(size_t(place), of_law.size() - 1), next = std::min(k + 1, of_law.size() - 1);
-    const double gain = std::lerp(of_law[k], of_law[next], std::min(1.0, place - double(k)));
+    const double gain = at_place_of_pieces(of_law, in_all.piece, double(n));
     for (int p = 0; p < e.pairs(); ++p) e.ret.channel(p)[size_t(n)] /= gain;
   }
   return e;
@@ -133,17 +138,17 @@ void bring_hands_beside_law(CauseSet& causes, const Job& job) {
   constexpr int most_rounds = 6;
   constexpr double worth_a_turn_db = 0.5;
   const auto law = causes.place_of("dynamics");
-  if (!has_hand_beside_law(causes)) return;
-  double now = causes.lawful().left();
-  now = law_anew(causes, CauseSet(causes), *law, now);
+  if (!has_hand_beside_law(causes) || causes.view_without({}).before() == causes.hands_settled) return;
+  double now = law_anew(causes, CauseSet(causes), *law, causes.lawful().left());
   for (int round = 0; round < most_rounds && now > causes.master_share(well_explained); ++round) {
     const double before = now;
     for (size_t n = 0; n < causes.kept.size(); ++n) {
       job.check();
       if (is_hand_on_gain(*causes.kept[n].of)) now = take_turn(causes, n, *law, now);
     }
-    if (db_of(before, now) < worth_a_turn_db) return;
+    if (db_of(before, now) < worth_a_turn_db) break;
   }
+  causes.hands_settled = causes.view_without({}).before();
 }
 
 }  // namespace heathmist::causes

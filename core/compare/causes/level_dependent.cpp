@@ -110,7 +110,7 @@ Reduction reduction_of(const DynamicsTrace& t, const std::vector<uint8_t>& count
 
 /// Multiplies a model by a gain of the places of an excerpt.
 template <class Gain>
-PutIn put_in(Gain gain_at, const Places& own) {
+PutIn multiplied_by(Gain gain_at, const Places& own) {
   return [gain_at, own](const Places& where, Planar& m) {
     where.each_shared(own, [&](int64_t at, int64_t in_own, int64_t frames) {
       for (int64_t n = 0; n < frames; ++n) {
@@ -159,8 +159,8 @@ std::optional<Found> estimate_dynamics(const Excerpt& e, const Model& model) {
   else
     c.values["ratio"] = ratio;
   const auto gains = std::make_shared<const SampleGains>(e, model, t, law);
-  Found found{c, put_in([gains](int64_t place) { return gains->at(place); }, e)};
-  Found lawful{c, put_in([gains](int64_t place) { return gains->of_law_at(place); }, e)};
+  Found found{c, multiplied_by([gains](int64_t place) { return gains->at(place); }, e)};
+  Found lawful{c, multiplied_by([gains](int64_t place) { return gains->of_law_at(place); }, e)};
   found.by_law = std::make_shared<const Found>(std::move(lawful));
   found.follows = gains->level();
   return found;

@@ -53,13 +53,6 @@ GainTable table_of(const Excerpt& e, const Planar& model, const std::vector<floa
   return table;
 }
 
-/// Between the middles of the pieces.
-double of_pieces_at(const std::vector<double>& of_pieces, int64_t piece, double place) {
-  const double middle = std::clamp(place / double(piece) - 0.5, 0.0, double(of_pieces.size() - 1));
-  const auto k = size_t(middle), next = std::min(k + 1, of_pieces.size() - 1);
-  return std::lerp(of_pieces[k], of_pieces[next], middle - double(k));
-}
-
 /// What brings these gains to that of each piece; its neighbour's where none is known.
 std::vector<double> corrections(const Planar& model, const DynamicsTrace& t, const std::vector<float>& gains) {
   std::vector<double> all;
@@ -132,7 +125,7 @@ SampleGains::SampleGains(const Excerpt& e, const Planar& model, const DynamicsTr
   auto corrected = corrections(model, t, gains);
   if (!by_pieces && law.explained > holds_by_itself) leave_to_the_law(corrected, t, heard);
   for (size_t n = 0; n < gains.size(); n += size_t(every_)) {
-    gains_.push_back(gains[n] * float(of_pieces_at(corrected, t.piece, double(n) + 0.5)));
+    gains_.push_back(gains[n] * float(at_place_of_pieces(corrected, t.piece, double(n) + 0.5)));
     of_law_.push_back(lawful[n]);
   }
 }

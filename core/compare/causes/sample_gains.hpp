@@ -19,7 +19,7 @@ class SampleGains {
  public:
   SampleGains(const Excerpt& excerpt, const Planar& model, const DynamicsTrace& trace, const LevelLaw& law);
   double at(int64_t place) const { return between(gains_, place); }
-  /// What the law makes by itself, brought to nothing.
+  /// What the law makes by itself, brought to nothing else.
   double of_law_at(int64_t place) const { return between(of_law_, place); }
   /// The level that the gain is a law of; none where it is that of pieces.
   const std::shared_ptr<const LevelCourse>& level() const { return level_; }

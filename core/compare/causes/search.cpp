@@ -335,17 +335,6 @@ void try_curve_with_filter(Search& search, const Search& fresh) {
   try_another(search, std::move(other), is_one_more ? second_db - curve.price_db : simpler_db);
 }
 
-/// Small steps, and such that are greatest at the very beginning, are how a detector settles there.
-bool are_of_a_detector(const Cause& c) {
-  constexpr double least_db = 1, settles_s = 1;
-  if (c.code != "gain_step") return false;
-  const Json& steps = c.values["steps"];
-  const auto size_of = [](const Json& step) { return std::abs(step["step_db"].get<double>()); };
-  const Json& most = *std::max_element(steps.begin(), steps.end(),
-                                       [&](const Json& a, const Json& b) { return size_of(a) < size_of(b); });
-  return size_of(most) < least_db || most["at_s"].get<double>() < settles_s;
-}
-
 /// A hand on the gain and the law beside it, which hears what was before the hand or what came behind it; nothing
 /// where either is not found.
 std::vector<Kept> hand_and_law(const Search& fresh, const Estimate& hand, Model::Hears hears) {
@@ -357,20 +346,17 @@ std::vector<Kept> hand_and_law(const Search& fresh, const Estimate& hand, Model:
     if (!law || !law->by_law) return {};
     start.kept = {{law->by_law, &dynamics}};
     Tried found = start.tried(hand, start.view_without({}));
-    if (!found.kept || are_of_a_detector(found.kept->found->cause)) return {};
+    if (!found.kept || is_how_a_detector_settles(found.kept->found->cause)) return {};
     start.kept = {std::move(*found.kept)};
   } else {
     const LevelCourse* heard = law ? law->follows.get() : nullptr;
     auto found = hand.estimate(without_law_behind_hand(fresh.excerpt, bare.model(), heard), bare.model());
-    if (!found || are_of_a_detector(found->cause)) return {};
+    if (!found || is_how_a_detector_settles(found->cause)) return {};
     start.kept = {{std::make_shared<const Found>(std::move(*found)), &hand}};
   }
-  const View v = start.view_without({});
-  Model model = Planar(v.model());
-  model.hears = hears;
-  auto beside = dynamics.estimate(v.excerpt_for(dynamics), model);
+  const FoundPtr beside = start.estimated(dynamics, start.view_without({}), hears);
   if (!beside) return {};
-  start.kept.push_back({std::make_shared<const Found>(std::move(*beside)), &dynamics});
+  start.kept.push_back({beside, &dynamics});
   return std::move(start.kept);
 }
 
