@@ -208,6 +208,9 @@ BudgetFacts facts_of(const Clip& master, const Clip& ret, const NullReport& repo
   const Fit& fit = report.fit;
   facts.fit_is_plain = fit.delay_samples == 0 && fit.drift_ppm == 0 && fit.gain_db == 0 && !fit.swapped() &&
                        std::string(fit.polarity()) == "normal";
+  facts.is_between_samples = fit.drift_ppm != 0 || fit.delay_samples != std::round(fit.delay_samples) ||
+                             report.master.sample_rate_hz != report.ret.sample_rate_hz;
+  facts.return_band_hz = report.return_bandwidth_hz;
   if (report.master_levels.bits_used) facts.master_bits = *report.master_levels.bits_used;
   if (!facts.lossy)
     (report.master.sample_rate_hz == report.ret.sample_rate_hz ? facts.bits : facts.bits_elsewhere) =

@@ -2,6 +2,7 @@
 // a delay and an EQ, what a coder leaves out like a shelf.
 #include <QtTest>
 #include <cmath>
+#include <random>
 
 #include "core/compare/explain.hpp"
 #include "tests/support/programmes.hpp"
@@ -124,6 +125,41 @@ class TestMistaken : public QObject {
         const auto r = explained_null_of(master, ret);
         QVERIFY2(tells(r, "lossy") && tells(r, "eq") == set, qPrintable(told(r)));
       }
+  }
+
+  /// So is what it takes away shortly before the band ends, below 10 kHz at a low rate; and what it puts in its place
+  /// beneath steady notes is no other programme.
+  void what_a_low_rate_leaves_is_coding_alone() {
+    for (const auto& [name, encoder] :
+         {std::pair{"dense", "libmp3lame"}, {"drums", "libmp3lame"}, {"choir", "libvorbis"}}) {
+      const Planar sound = programme(name, 48000, 12, 29);
+      const auto master = save(folder_ / "m.wav", sound, 48000, WordFormat::pcm24);
+      const auto ret =
+          save(folder_ / "r.wav", coded_and_back(folder_, master, encoder, 64000), 48000, WordFormat::pcm24);
+      const auto r = explained_null_of(master, ret);
+      QVERIFY2(tells(r, "lossy") && !tells(r, "eq") && !tells(r, "other_programme"), qPrintable(name + told(r)));
+    }
+  }
+
+  /// Few clicks beneath dithered rounding take next to nothing out, but each is far over what rounding can do.
+  void clicks_are_none_of_a_word_length() {
+    const double step = std::ldexp(1.0, -11);
+    std::mt19937 chance(30);
+    std::uniform_real_distribution<double> half(-0.5, 0.5);
+    const auto rounded = [&](Planar sound) {
+      for (int c = 0; c < sound.channels(); ++c)
+        for (double& x : sound.channel(c)) x = step * std::round(x / step + half(chance) + half(chance));
+      return sound;
+    };
+    const Planar sound = programme("speech", 48000, 10, 30);
+    Planar clicked = sound;
+    for (const size_t at : {96000, 310000})
+      for (int c = 0; c < 2; ++c) clicked.channel(c)[at] += 0.08, clicked.channel(c)[at + 1] -= 0.05;
+    const auto r = told_of(folder_, sound, rounded(clicked), 48000, WordFormat::pcm24);
+    QVERIFY2(tells(r, "clicks") && number(cause(r, "clicks"), "count") == 2 && tells(r, "word_length"),
+             qPrintable(told(r)));
+    const auto plain = told_of(folder_, sound, rounded(sound), 48000, WordFormat::pcm24);
+    QVERIFY2(!tells(plain, "clicks") && tells(plain, "word_length"), qPrintable(told(plain)));
   }
 
  private:

@@ -10,6 +10,7 @@
 #include <string_view>
 #include <utility>
 
+#include "core/compare/causes/beside_coding.hpp"
 #include "core/compare/causes/left_where.hpp"
 #include "core/compare/causes/search.hpp"
 
@@ -150,57 +151,6 @@ void drop_clicks_of_edges(std::vector<Kept>& found, const Excerpt& e) {
     found.erase(clicks);
 }
 
-constexpr double coders_top_hz = 10000;  // above it, what is taken away is the end of the band
-
-/// Treble that is taken away without a phase of its own, and little of it below the top: beside coding, what the coder
-/// left out.
-bool is_left_out_by_a_coder(const Json& section) {
-  constexpr double little_db = 1.5, treble_hz = 800;
-  const double hz = section["hz"].get<double>(), gain = section.value("gain_db", -1e300);
-  return hz > treble_hz && gain <= 0 && (gain >= -little_db || hz > coders_top_hz);
-}
-
-bool turns_no_phase(const Json& section) { return section.contains("phase"); }
-
-/// Takes out of an EQ's sections what the coder left out, and returns that. Of a linear EQ it is all of them, or none.
-Json taken_out(Json& sections, bool linear) {
-  Json set = Json::array(), left_out = Json::array();
-  for (const Json& s : sections) {
-    const bool coders = (linear || turns_no_phase(s)) && is_left_out_by_a_coder(s);
-    (coders ? left_out : set).push_back(s);
-  }
-  if (linear && !set.empty()) return Json::array();
-  sections = std::move(set);
-  return left_out;
-}
-
-/// What is set of an EQ beside coding. Where nothing is, the end of the band, or where most is left out; `lossy` where
-/// that is only a little less treble, a part of the coding. Its flat part lies where it does without what was left out.
-Cause as_a_coder_does(Cause c) {
-  if (c.code != "eq" || c.values.contains("of")) return c;  // a coder knows no mid and side
-  const bool linear = c.values["phase"] == "linear";
-  Json& sections = c.values["sections"];
-  const Json left_out = taken_out(sections, linear);
-  if (c.values.contains("flat_alone_db") && std::none_of(sections.begin(), sections.end(), turns_no_phase))
-    c.values["flat_db"] = c.values["flat_alone_db"];
-  bool is_set = !sections.empty();
-  if (c.values.contains("by_channel"))
-    for (Json& own : c.values["by_channel"]) {
-      taken_out(own, linear);
-      if (sections.empty()) sections = own;
-      is_set = is_set || !own.empty();
-    }
-  if (is_set) return c;
-  double hz = 0, most = 0;
-  for (const Json& s : left_out)
-    if (const double gain = s.value("gain_db", -1e300); gain < most) most = gain, hz = s["hz"].get<double>();
-  c.code = c.values.contains("band_limit_hz") || hz > coders_top_hz ? "band_limit" : "lossy";
-  c.values = {{"hz", c.values.value("band_limit_hz", hz)}, {"flat_db", c.values["flat_db"]}};
-  return c;
-}
-
-Cause told_beside_coding(const Found& found) { return found.beside_coding ? found.beside_coding() : found.cause; }
-
 /// What is told of causes so that each takes out what it can: with some told before it, all in the order in which they
 /// happen. What happens first may take out nothing as long as what follows on it is not known.
 class TellingOrder {
@@ -322,7 +272,7 @@ Budget explained(const causes::Excerpt& excerpt, const BudgetFacts& facts, cause
     of_the_rest.gain_follows |= is_of_dynamics(kept.found->cause);
     if (kept.of->stands == Stands::in_programme && !of_the_rest.taken_db)
       of_the_rest.taken_db = relative_db(before, excerpt.master_power);
-    Cause cause = facts.lossy ? as_a_coder_does(told_beside_coding(*kept.found)) : kept.found->cause;
+    Cause cause = facts.lossy ? told_beside_coding(*kept.found, facts.return_band_hz) : kept.found->cause;
     if (cause.code == "distortion") tell_behind_flat_parts(cause, std::span(found).first(turn));
     if (cause.code == "lossy") {  // but the level that it left as it was is told
       budget.level_db += cause.values["flat_db"].get<double>();
@@ -364,7 +314,10 @@ double latest_echo_s(const Budget& budget) {
 Budget explained_with_traces(const causes::Excerpt& excerpt, const BudgetFacts& facts, const Job& job) {
   causes::Tries tries;  // what a coder's traces change is what counts, not what is found
   Budget budget = explained(excerpt, facts, tries, job.part(0, 0.7));
-  if (facts.lossy || !facts.find_traces || budget.remainder_db.value_or(-999) < worth_a_look_db) return budget;
+  // Of notes that are steady what a coder left away and put in is as unlike the programme as another one would be.
+  const bool is_unlike = !budget.causes.empty() && budget.causes.back().code == "other_programme";
+  const bool is_open = is_unlike || budget.remainder_db.value_or(-999) >= worth_a_look_db;
+  if (facts.lossy || !facts.find_traces || !is_open) return budget;
   const auto traces = facts.find_traces();
   if (!traces) return budget;
   BudgetFacts coded = facts;

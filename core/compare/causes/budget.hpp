@@ -16,7 +16,9 @@ struct BudgetFacts {
   int rate_elsewhere_hz = 0;                           ///< that return's
   int master_bits = 64;                                ///< and the master's
   double gain_db = 0;                                  ///< the fit's
+  std::optional<double> return_band_hz{};              ///< how far up the return reaches
   bool fit_is_plain = false;                           ///< it moves, turns and scales nothing
+  bool is_between_samples = false;                     ///< the fit reads the master there
   std::shared_ptr<const LinearPath> path{};            ///< the split's, of two channels
   std::optional<double> linear_left_db{};  ///< against the master: what one filter over all leaves (the split)
   std::optional<double> taken_db{};  ///< against the master, what causes that do something to the programme took out

@@ -11,6 +11,7 @@ namespace heathmist::causes {
 namespace {
 
 constexpr double click_over = 12;     // times the median of what is left around
+constexpr double plain_over = 50;     // ... of which each is plain to see, however little all of them are
 constexpr double least_usual = 3e-7;  // that what is left around it counts as
 constexpr double click_s = 0.002;
 constexpr double ringing = 0.05;  // of its peak, that a click which was read between samples rings with
@@ -24,6 +25,7 @@ struct Click {
   std::vector<double> shape;
   double peak;
   int64_t at;
+  double over;  // what is usually left around it: times
 };
 
 /// Median of what is left near a place: where a note sets in, more is left all at once.
@@ -164,7 +166,7 @@ std::optional<Found> estimate_clicks(const Excerpt& e, const Model& model) {
           n = to;
           continue;
         }
-        clicks.push_back({p, from, std::move(shape), peak, n});
+        clicks.push_back({p, from, std::move(shape), peak, n, peak / usual});
         n = to;
         if (clicks.size() > most_clicks) return {};
       }
@@ -190,13 +192,15 @@ std::optional<Found> estimate_clicks(const Excerpt& e, const Model& model) {
   c.from_s = at_s.front(), c.until_s = at_s.back();
   c.values = {{"count", at_s.size()}, {"times_s", times}, {"peak_dbfs", 20 * std::log10(most)}, {"whole", e.whole}};
   for (Click& k : clicks) k.from = int64_t(e.time_of(k.from));
-  return Found{c, [clicks](const Places& where, Planar& m) {
-                 for (const Click& k : clicks)
-                   where.each_of(k.from, k.from + std::ssize(k.shape), [&](int64_t at, int64_t time, int64_t frames) {
-                     for (int64_t n = 0; n < frames; ++n)
-                       m.channel(k.pair)[size_t(at + n)] += k.shape[size_t(time - k.from + n)];
-                   });
-               }};
+  Found found{c, [clicks](const Places& where, Planar& m) {
+                for (const Click& k : clicks)
+                  where.each_of(k.from, k.from + std::ssize(k.shape), [&](int64_t at, int64_t time, int64_t frames) {
+                    for (int64_t n = 0; n < frames; ++n)
+                      m.channel(k.pair)[size_t(at + n)] += k.shape[size_t(time - k.from + n)];
+                  });
+              }};
+  found.is_plain = std::ranges::all_of(clicks, [](const Click& k) { return k.over > plain_over; });
+  return found;
 }
 
 }  // namespace heathmist::causes

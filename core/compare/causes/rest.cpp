@@ -326,7 +326,11 @@ LoudRest loud_rest(const Excerpt& e, const Planar& model, const Cells& cells, co
 bool is_error_of_word_length(const Excerpt& e, const Planar& model, const BudgetFacts& facts) {
   if (facts.lossy || !facts.bits || !relative_db(power_left(e, model), e.master_power)) return false;
   const Cells cells = cells_of(e, model);
-  return word_length(e, model, facts, cells, behaviour_of(cells)).has_value();
+  const auto word = word_length(e, model, facts, cells, behaviour_of(cells));
+  if (!word) return false;
+  constexpr double most_steps = 8;  // that rounding and any dither keep to: what goes beyond was added
+  const double variance = word->values["variance_steps2"].get<double>();
+  return word->values["peak_steps"].get<double>() < std::max(most_steps, most_crest * std::sqrt(variance));
 }
 
 std::optional<Cause> cause_of_rest(const Excerpt& e, const Planar& model, const BudgetFacts& facts) {

@@ -20,7 +20,8 @@ constexpr double offset_beside_db = 0.2;  // ... and an offset: what bends or mo
 constexpr double step_beside_db = 2;      // ... and a step: two numbers,
 constexpr double plain_beside_db = 0.5;   // ... if it is not plain to see
 constexpr double second_from_db = -70;    // and what must be left for it: less is how well the first was known
-constexpr double clicks_from_db = -100;   // ... and for clicks beside another: where peaks are not known better
+constexpr double clicks_from_db =
+    -100;  // ... and for clicks beside another, or between samples: where peaks are not known better
 constexpr int most_rounds = 8;
 constexpr double most_let_go_db = 0.5;  // that a cause may have taken out and be let go
 constexpr double simpler_db = 3;        // by which another set of causes must beat one that holds a gain free to move
@@ -69,8 +70,10 @@ struct Search : CauseSet {
     }
     const double floor = master_share(nothing_left * 0.1);
     double taken = db_of(before + floor, after + floor);
-    // Where most of it happens in even pieces, the odd ones can only say that nothing got worse there.
-    if (before_odd > odd_share * before)
+    // Where most of it happens in even pieces, the odd ones can only say that nothing got worse there; and so where it
+    // is of few moments, each of which stands out of what is left around it.
+    const bool is_of_moments = &e == &named("clicks");
+    if (before_odd > odd_share * before && !is_of_moments)
       taken = std::min(taken, db_of(before_odd + floor, after_odd + floor));
     else if (after_odd > before_odd + worse_share * before)
       return {};
@@ -96,7 +99,8 @@ struct Search : CauseSet {
   Tried best(const View& v, const Estimate* also = nullptr) const {
     const double before = v.left().first;
     const bool little = !kept.empty() && before < master_share(std::pow(10, second_from_db / 10)),
-               next_to_none = !kept.empty() && before < master_share(std::pow(10, clicks_from_db / 10));
+               next_to_none = (!kept.empty() || facts.is_between_samples) &&
+                              before < master_share(std::pow(10, clicks_from_db / 10));
     std::vector<const Estimate*> open;
     for (const Estimate& e : all())
       if (&e == also || (!keeps(e) && &e != banned && !(little && e.stands == Stands::in_programme) &&
